@@ -1,0 +1,1 @@
+"""The demo scene, a bakery's cooling belt, and the project made from it."""

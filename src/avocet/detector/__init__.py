@@ -1,0 +1,1 @@
+"""The network, how it learns, and how it is kept and asked. The only rooms that know torch."""

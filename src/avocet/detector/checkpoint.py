@@ -1,0 +1,78 @@
+"""Checkpoints: all that a training needs to go on, as one safetensors file."""
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import safetensors
+import safetensors.torch
+import torch
+from torch import Tensor, nn
+
+from avocet.core.errors import InputError
+from avocet.files import replacing
+
+
+@dataclass(frozen=True)
+class Progress:
+    """Where a training stands.
+
+    Attributes
+    ----------
+    epoch : int
+        Finished epochs.
+    since_validation : int
+        Training pictures seen since the last validation.
+    best_map : float
+        Best mAP at 0.50:0.95 so far, -1 before the first validation.
+    best_epoch : int
+    """
+
+    epoch: int = 0
+    since_validation: int = 0
+    best_map: float = -1.0
+    best_epoch: int = 0
+
+
+def save_checkpoint(
+    path: Path, network: nn.Module, average: nn.Module, optimizer: torch.optim.Optimizer, progress: Progress
+) -> None:
+    """Write network, averaged network, optimizer and progress, replacing the file at once."""
+    tensors: dict[str, Tensor] = {}
+    for prefix, module in (("network", network), ("average", average)):
+        tensors |= {f"{prefix}.{name}": value.contiguous() for name, value in module.state_dict().items()}
+    for index, state in optimizer.state_dict()["state"].items():
+        tensors |= {f"optimizer.{index}.{name}": torch.as_tensor(value).contiguous() for name, value in state.items()}
+    with replacing(path) as temporary:
+        safetensors.torch.save_file(tensors, temporary, metadata={"progress": json.dumps(vars(progress))})
+
+
+def load_checkpoint(
+    path: Path, network: nn.Module, average: nn.Module, optimizer: torch.optim.Optimizer
+) -> Progress:
+    """Read a checkpoint back into network, averaged network and optimizer.
+
+    Raises
+    ------
+    InputError
+        If the file is damaged or belongs to another network.
+    """
+    try:
+        with safetensors.safe_open(path, framework="pt") as opened:
+            metadata = json.loads((opened.metadata() or {})["progress"])
+            tensors = {key: opened.get_tensor(key) for key in opened.keys()}  # noqa: SIM118 (no iterator)
+        for prefix, module in (("network", network), ("average", average)):
+            module.load_state_dict(_below(prefix, tensors))
+        states: dict[int, dict[str, Any]] = {}
+        for key, value in _below("optimizer", tensors).items():
+            index, name = key.split(".")
+            states.setdefault(int(index), {})[name] = value
+        optimizer.load_state_dict({"state": states, "param_groups": optimizer.state_dict()["param_groups"]})
+        return Progress(**metadata)
+    except (safetensors.SafetensorError, KeyError, TypeError, ValueError, RuntimeError, OSError) as error:
+        raise InputError(f"checkpoint {path.name} cannot be read: {str(error).splitlines()[0]}") from None
+
+
+def _below(prefix: str, tensors: dict[str, Tensor]) -> dict[str, Tensor]:
+    return {key[len(prefix) + 1 :]: value for key, value in tensors.items() if key.startswith(prefix + ".")}

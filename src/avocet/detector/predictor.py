@@ -1,0 +1,151 @@
+"""Asking a network: pictures in, boxes in original pixels out."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import torch
+from numpy.typing import NDArray
+from torch import Tensor
+
+from avocet.core.boxes import Array, clip
+from avocet.core.decode import decode
+from avocet.core.letterbox import Letterbox, letterbox
+from avocet.core.precision import PictureDetections
+from avocet.core.suppression import suppress
+from avocet.detector.bundle import ModelCard, read_bundle
+from avocet.detector.letterbox import lay_in
+from avocet.detector.network import Network, native_bfloat16
+
+MINIMUM_SCORE, OVERLAP_LIMIT = 0.25, 0.5
+"""What detection uses unless told otherwise."""
+
+MEASURING_SCORE = 0.005
+"""Average precision looks at everything above this score."""
+
+MOST_CANDIDATES = 1000
+"""Candidates of one picture that suppression looks at, best first."""
+
+
+@dataclass(frozen=True)
+class Candidates:
+    """Boxes of one picture before suppression, best score first.
+
+    Attributes
+    ----------
+    boxes : (N, 4) ndarray of float64
+        ``[x1, y1, x2, y2]`` in pixels of the original picture, cut to it.
+    scores : (N,) ndarray of float64
+    classes : (N,) ndarray of int64
+        The likeliest class of each.
+    """
+
+    boxes: Array
+    scores: Array
+    classes: NDArray[np.int64]
+
+    def after_suppression(self, minimum_score: float, overlap_limit: float) -> PictureDetections:
+        """What is left above a score, of boxes of one class that overlap only the best."""
+        above = self.scores >= minimum_score
+        boxes, scores, classes = self.boxes[above], self.scores[above], self.classes[above]
+        kept = suppress(boxes, scores, overlap_limit, classes).kept
+        return PictureDetections(boxes[kept], scores[kept], classes[kept])
+
+
+def candidates_of(
+    raw: Sequence[NDArray[np.float32]], card: ModelCard, box: Letterbox, width: int, height: int,
+    minimum_score: float,
+) -> Candidates:
+    """Decode the raw outputs of one picture and bring them back to its pixels.
+
+    Parameters
+    ----------
+    raw : sequence of (A, 5 + C, H, W) ndarray
+    card : ModelCard
+    box : Letterbox
+        How the picture lay in the input.
+    width, height : int
+        Size of the original picture in pixels.
+    minimum_score : float
+
+    Returns
+    -------
+    Candidates
+    """
+    decoded = decode(raw, card.anchors, card.strides, card.reach, minimum_objectness=minimum_score)
+    all_scores = decoded.scores
+    classes = all_scores.argmax(axis=1) if len(all_scores) else np.zeros(0, np.int64)
+    scores = all_scores[np.arange(len(classes)), classes]
+    boxes = clip(box.to_picture(decoded.boxes), width, height)
+    usable = (scores >= minimum_score) & (boxes[:, 2] > boxes[:, 0]) & (boxes[:, 3] > boxes[:, 1])
+    order = np.flatnonzero(usable)
+    order = order[np.argsort(-scores[order], kind="stable")[:MOST_CANDIDATES]]
+    return Candidates(boxes[order], scores[order], classes[order].astype(np.int64))
+
+
+class Predictor:
+    """A trained network ready for pictures.
+
+    Parameters
+    ----------
+    card : ModelCard
+    network : Network
+        Taken over: its normalisations are folded into its convolutions.
+    """
+
+    def __init__(self, card: ModelCard, network: Network) -> None:
+        self.card = card
+        self.device = torch.device("cuda" if torch.cuda.is_available() else "cpu")
+        network.fold()
+        self._network = network.to(self.device).to(memory_format=torch.channels_last)  # type: ignore[call-overload]
+        self.bfloat16 = native_bfloat16()
+
+    @classmethod
+    def from_bundle(cls, path: Path) -> "Predictor":
+        """Read a model bundle. Raises `InputError` if it is not one."""
+        return cls(*read_bundle(path))
+
+    def candidates(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]:
+        """Candidate boxes of pictures of any size, each in its own pixels.
+
+        Parameters
+        ----------
+        pictures : sequence of (H, W, 3) ndarray of uint8
+        minimum_score : float
+
+        Returns
+        -------
+        list of Candidates
+            One a picture, in order.
+        """
+        boxes = [letterbox(pixels.shape[1], pixels.shape[0], self.card.side) for pixels in pictures]
+        by_shape: dict[tuple[int, int], list[int]] = {}
+        for index, box in enumerate(boxes):
+            by_shape.setdefault((box.input_height, box.input_width), []).append(index)
+        found: dict[int, Candidates] = {}
+        for group in by_shape.values():
+            inputs = np.stack([lay_in(pictures[index], boxes[index]) for index in group])
+            levels = self.raw(inputs)
+            for row, index in enumerate(group):
+                height, width = pictures[index].shape[:2]
+                raw = [level[row] for level in levels]
+                found[index] = candidates_of(raw, self.card, boxes[index], width, height, minimum_score)
+        return [found[index] for index in range(len(pictures))]
+
+    def raw(self, inputs: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
+        """Raw outputs, level by level, of (B, H, W, 3) uint8 inputs."""
+        return forward(self._network, inputs, self.device, self.bfloat16)
+
+
+@torch.inference_mode()
+def forward(network: Network, inputs: NDArray[np.uint8], device: torch.device, bfloat16: bool) -> list[NDArray[np.float32]]:
+    """Run a network on uint8 inputs without keeping gradients."""
+    with torch.autocast(device.type, torch.bfloat16, enabled=bool(bfloat16)):
+        outputs = network(as_input(inputs, device))
+    return [level.float().cpu().numpy() for level in outputs]
+
+
+def as_input(pixels: NDArray[np.uint8], device: torch.device) -> Tensor:
+    """(B, H, W, 3) uint8 pixels as the network's (B, 3, H, W) float input in channels-last memory."""
+    return torch.from_numpy(pixels).to(device).permute(0, 3, 1, 2).float().div_(255)

@@ -1,0 +1,60 @@
+"""Writing files so that they are there whole or not at all."""
+
+import os
+import shutil
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from avocet.core.errors import InputError
+
+
+@contextmanager
+def replacing(path: Path) -> Iterator[Path]:
+    """Give a temporary path beside ``path`` and rename it into place if all went well.
+
+    The temporary name keeps the suffix, since some writers choose their format by it. On any
+    error what was written is removed and ``path`` stays as it was.
+
+    Raises
+    ------
+    InputError
+        If the disk is full or the folder cannot be written.
+    """
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, name = tempfile.mkstemp(prefix=f".{path.stem[:40]}-", suffix=path.suffix, dir=path.parent)
+    except OSError as error:
+        raise InputError(f"{path} cannot be written: {error.strerror}") from error
+    os.close(handle)
+    temporary = Path(name)
+    try:
+        yield temporary
+        with temporary.open("rb+") as written:
+            os.fsync(written.fileno())
+        temporary.chmod(0o644)
+        temporary.replace(path)
+    except OSError as error:
+        temporary.unlink(missing_ok=True)
+        raise InputError(f"{path} cannot be written: {error.strerror or error}") from error
+    except BaseException:
+        temporary.unlink(missing_ok=True)
+        raise
+
+
+def write_bytes(path: Path, content: bytes) -> None:
+    """Write a whole file or nothing. Raises `InputError` as `replacing` does."""
+    with replacing(path) as temporary:
+        temporary.write_bytes(content)
+
+
+def write_text(path: Path, content: str) -> None:
+    """Write a whole UTF-8 file or nothing. Raises `InputError` as `replacing` does."""
+    write_bytes(path, content.encode())
+
+
+def copy_file(source: Path, path: Path) -> None:
+    """Copy a file whole or not at all. Raises `InputError` as `replacing` does."""
+    with replacing(path) as temporary:
+        shutil.copyfile(source, temporary)

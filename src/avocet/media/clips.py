@@ -1,0 +1,186 @@
+"""Reading frames out of clips, and writing clips."""
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from types import TracebackType
+
+import av
+import numpy as np
+from av.error import FFmpegError
+from numpy.typing import NDArray
+
+from avocet.core.errors import InputError
+from avocet.media.pictures import LARGEST_PIXELS
+
+SUFFIXES = frozenset({".mp4", ".mov", ".avi", ".mkv", ".webm"})
+
+
+@dataclass(frozen=True)
+class ClipInfo:
+    """What a clip's header says.
+
+    Attributes
+    ----------
+    width, height : int
+        Pixels, upright.
+    rate : float
+        Frames a second.
+    seconds : float
+        Length; 0 where the header does not say.
+    """
+
+    width: int
+    height: int
+    rate: float
+    seconds: float
+
+    @property
+    def frames(self) -> int:
+        """Estimated number of frames."""
+        return max(1, round(self.seconds * self.rate))
+
+
+@dataclass(frozen=True)
+class ClipFrame:
+    """One decoded frame: its number, its time in seconds and its (H, W, 3) uint8 pixels."""
+
+    number: int
+    seconds: float
+    pixels: NDArray[np.uint8]
+
+
+def clip_info(path: Path, name: str | None = None) -> ClipInfo:
+    """Read a clip's header.
+
+    Raises
+    ------
+    InputError
+        If the file is no clip, has no video stream, or its frames are too large.
+    """
+    with _open(path, name or path.name) as container:
+        stream = container.streams.video[0]
+        rate = float(stream.average_rate or stream.base_rate or 25)
+        if stream.duration and stream.time_base:
+            seconds = float(stream.duration * stream.time_base)
+        else:
+            seconds = (container.duration or 0) / 1_000_000
+        return ClipInfo(stream.codec_context.width, stream.codec_context.height, rate, max(0.0, seconds))
+
+
+def read_frames(path: Path, per_second: float | None = None, name: str | None = None) -> Iterator[ClipFrame]:
+    """Decode frames of a clip in order.
+
+    Parameters
+    ----------
+    path : Path
+    per_second : float, optional
+        Keep about so many frames a second of the clip's own time; by default every frame.
+    name : str, optional
+        What to call the clip in messages.
+
+    Yields
+    ------
+    ClipFrame
+
+    Raises
+    ------
+    InputError
+        If the clip cannot be read, or holds not one frame.
+    """
+    called = name or path.name
+    if per_second is not None and not (math.isfinite(per_second) and per_second > 0):
+        raise InputError(f"frames a second must be above 0, not {per_second}")
+    number, next_time, seen = -1, 0.0, False
+    with _open(path, called) as container:
+        stream = container.streams.video[0]
+        stream.thread_type = "SLICE"
+        rate = float(stream.average_rate or 25)
+        try:
+            for frame in container.decode(stream):
+                number += 1
+                seconds = float(frame.time) if frame.time is not None else number / rate
+                # Half a frame of tolerance: timestamps are rounded to the stream's time base.
+                if per_second is not None and seconds + 0.5 / rate < next_time:
+                    continue
+                if per_second is not None:
+                    next_time += 1 / per_second
+                    while next_time <= seconds:
+                        next_time += 1 / per_second
+                seen = True
+                yield ClipFrame(number, seconds, _upright(frame))
+        except FFmpegError as error:
+            raise InputError(f"{called} is damaged after frame {number + 1}: {error.strerror}") from None
+    if not seen:
+        raise InputError(f"{called} holds no frame that can be read")
+
+
+class ClipWriter:
+    """Write frames to an MP4 clip (H.264) that browsers play.
+
+    Parameters
+    ----------
+    path : Path
+        Ends in ``.mp4``; the caller renames it into place when all went well.
+    width, height : int
+        Pixels of the frames given; odd sizes lose their last row or column.
+    rate : float
+        Frames a second.
+    """
+
+    def __init__(self, path: Path, width: int, height: int, rate: float) -> None:
+        self._container = av.open(str(path), "w", format="mp4", options={"movflags": "+faststart"})
+        self._stream = self._container.add_stream("libx264", rate=Fraction(rate).limit_denominator(1001))
+        self._stream.width, self._stream.height = width - width % 2, height - height % 2
+        self._stream.pix_fmt = "yuv420p"
+        self._stream.options = {"crf": "21", "preset": "veryfast"}
+
+    def write(self, pixels: NDArray[np.uint8]) -> None:
+        """Add one (H, W, 3) frame."""
+        even = np.ascontiguousarray(pixels[: self._stream.height, : self._stream.width])
+        for packet in self._stream.encode(av.VideoFrame.from_ndarray(even, format="rgb24")):
+            self._container.mux(packet)
+
+    def close(self) -> None:
+        """Write what is still held back and close the file."""
+        for packet in self._stream.encode():
+            self._container.mux(packet)
+        self._container.close()
+
+    def __enter__(self) -> "ClipWriter":
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None,
+                 trace: TracebackType | None) -> None:
+        if error is None:
+            self.close()
+        else:
+            self._container.close()
+
+
+def _open(path: Path, called: str) -> av.container.InputContainer:
+    if not path.is_file():
+        raise InputError(f"{called}: there is no such file")
+    if path.stat().st_size == 0:
+        raise InputError(f"{called} is empty (0 bytes)")
+    try:
+        # Only the file itself: a playlist inside it could name other files or addresses.
+        container = av.open(str(path), options={"protocol_whitelist": "file"})
+    except (FFmpegError, ValueError) as error:
+        raise InputError(f"{called} is not a clip that can be read: {error}") from None
+    if not container.streams.video:
+        container.close()
+        raise InputError(f"{called} has no video stream")
+    context = container.streams.video[0].codec_context
+    if context.width < 8 or context.height < 8 or context.width * context.height > LARGEST_PIXELS:
+        container.close()
+        raise InputError(f"{called} has frames of {context.width}×{context.height} pixels, which cannot be read")
+    return container
+
+
+def _upright(frame: av.VideoFrame) -> NDArray[np.uint8]:
+    pixels = frame.to_ndarray(format="rgb24")
+    turns = round(frame.rotation / 90) % 4
+    return np.ascontiguousarray(np.rot90(pixels, turns)) if turns else pixels

@@ -1,0 +1,123 @@
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from avocet.core.matching import match
+from avocet.core.precision import (
+    COCO_THRESHOLDS,
+    PictureDetections,
+    PictureTruth,
+    average_precision,
+    evaluate,
+)
+from tests.core.slow import average_precision_slowly, match_slowly
+
+corner, side = st.integers(0, 10), st.integers(1, 8)
+box = st.tuples(corner, corner, side, side).map(lambda b: (b[0], b[1], b[0] + b[2], b[1] + b[3]))
+score = st.sampled_from([0.2, 0.4, 0.4, 0.6, 0.8])
+
+
+@st.composite
+def pictures(draw, classes=1):
+    """One picture with truths and detections on a coarse grid: ties in score and in IoU, crowds, ignored."""
+    truths = draw(st.lists(st.tuples(box, st.integers(0, classes - 1), st.booleans(), st.booleans()), max_size=6))
+    found = draw(st.lists(st.tuples(box, st.integers(0, classes - 1), score), max_size=10))
+    truth = PictureTruth([t[0] for t in truths], [t[1] for t in truths],
+                         np.array([t[2] for t in truths], bool), np.array([t[3] for t in truths], bool))
+    return truth, PictureDetections([d[0] for d in found], [d[2] for d in found], [d[1] for d in found])
+
+
+@settings(max_examples=300)
+@given(pictures(), st.sampled_from([0.25, 0.5, 0.75, 1.0]))
+def test_matching_equals_the_rules_word_for_word(picture, threshold):
+    truth, found = picture
+    matches = match(found.boxes, found.scores, truth.boxes, [threshold], truth.ignored, truth.crowd)
+    expected = match_slowly(found.boxes, found.scores, truth.boxes, threshold, truth.ignored, truth.crowd)
+    assert matches.truth_of_detection[0].tolist() == expected
+    for detection, taken in enumerate(expected):
+        if taken >= 0:
+            assert matches.detection_ignored[0, detection] == (truth.ignored[taken] or truth.crowd[taken])
+            if not truth.crowd[taken]:
+                assert matches.detection_of_truth[0, taken] == detection
+
+
+@settings(max_examples=200)
+@given(st.lists(st.tuples(score, st.booleans()), max_size=30), st.integers(0, 5),
+       st.sampled_from(["101-point", "11-point", "exact-area"]))
+def test_average_precision_equals_the_definition(found, missed, interpolation):
+    scores, hits = [f[0] for f in found], [f[1] for f in found]
+    truths = sum(hits) + missed
+    value = average_precision(scores, hits, truths, interpolation)
+    if truths == 0:
+        assert np.isnan(value)
+    else:
+        assert value == pytest.approx(average_precision_slowly(scores, hits, truths, interpolation), abs=1e-9)
+
+
+@settings(max_examples=60)
+@given(st.lists(pictures(classes=2), min_size=1, max_size=4), st.sampled_from([0.5, 0.75]), st.integers(1, 5))
+def test_evaluation_equals_the_slow_version(scene, threshold, most):
+    truths, found = [picture[0] for picture in scene], [picture[1] for picture in scene]
+    result = evaluate(truths, found, [0, 1], [threshold], most_detections=most)
+    for class_id in (0, 1):
+        scores, hits, total = [], [], 0
+        for truth, detections in scene:
+            mine = truth.classes == class_id
+            flags = truth.ignored[mine] | truth.crowd[mine]
+            total += int((~flags).sum())
+            chosen = [i for i in np.argsort(-detections.scores, kind="stable") if detections.classes[i] == class_id]
+            chosen = chosen[:most]
+            taken = match_slowly(detections.boxes[chosen], detections.scores[chosen], truth.boxes[mine], threshold,
+                                 truth.ignored[mine], truth.crowd[mine])
+            for index, truth_index in zip(chosen, taken, strict=True):
+                if truth_index < 0 or not flags[truth_index]:
+                    scores.append(detections.scores[index])
+                    hits.append(truth_index >= 0)
+        entry = result.classes[class_id]
+        assert entry.truths == total
+        assert entry.hits[0] == sum(hits) and entry.false_alarms[0] == len(hits) - sum(hits)
+        if total:
+            expected = average_precision_slowly(scores, hits, total, "101-point")
+            assert entry.average_precision[0] == pytest.approx(expected, abs=1e-9)
+        else:
+            assert np.isnan(entry.average_precision[0])
+
+
+def test_all_three_rules_by_hand():
+    # Four truths; hit, false alarm, hit, false alarm. Recall .25 .25 .5 .5, precision 1 1/2 2/3 1/2.
+    scores, hits = [0.9, 0.8, 0.7, 0.6], [True, False, True, False]
+    assert average_precision(scores, hits, 4, "exact-area") == pytest.approx(0.25 * 1 + 0.25 * 2 / 3)
+    assert average_precision(scores, hits, 4, "11-point") == pytest.approx((3 * 1 + 3 * 2 / 3) / 11)
+    assert average_precision(scores, hits, 4, "101-point") == pytest.approx((26 * 1 + 25 * 2 / 3) / 101)
+
+
+def test_map_by_hand_over_all_thresholds():
+    # One truth found at IoU 0.8: a hit at 0.50 to 0.80, seven of ten thresholds.
+    truth = PictureTruth([[0, 0, 10, 10]], [0])
+    found = PictureDetections([[0, 0, 10, 8]], [0.5], [0])
+    result = evaluate([truth], [found], [0])
+    assert result.mean() == pytest.approx(0.7)
+    assert result.mean(0.8) == 1 and result.mean(0.85) == 0
+    np.testing.assert_allclose(COCO_THRESHOLDS, [0.5, 0.55, 0.6, 0.65, 0.7, 0.75, 0.8, 0.85, 0.9, 0.95])
+
+
+def test_class_without_truths_is_left_out_of_the_mean():
+    truth = PictureTruth([[0, 0, 10, 10]], [0])
+    found = PictureDetections([[0, 0, 10, 10], [0, 0, 5, 5]], [0.9, 0.8], [0, 1])
+    result = evaluate([truth], [found], [0, 1], [0.5])
+    assert result.mean() == 1.0 and np.isnan(result.classes[1].average_precision[0])
+    assert result.classes[1].false_alarms[0] == 1
+
+
+def test_nothing_to_measure_is_not_a_number():
+    assert np.isnan(evaluate([], [], [0]).mean())
+
+
+def test_unusable_input_is_refused():
+    with pytest.raises(ValueError, match="pictures"):
+        evaluate([PictureTruth([], [])], [], [0])
+    with pytest.raises(ValueError, match="not a number"):
+        PictureDetections([[0, 0, 1, 1]], [np.nan], [0])
+    with pytest.raises(ValueError, match="interpolation"):
+        average_precision([0.5], [True], 1, "7-point")

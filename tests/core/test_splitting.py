@@ -1,0 +1,32 @@
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from avocet.core.splitting import split_by_ratio
+
+groups_strategy = st.lists(st.sampled_from("abcdefghijklmnop"), max_size=60)
+
+
+@given(groups_strategy, st.integers(0, 4))
+def test_groups_stay_together_and_the_seed_decides(groups, seed):
+    parts = split_by_ratio(groups, [0.7, 0.2, 0.1], np.random.default_rng(seed))
+    again = split_by_ratio(groups, [0.7, 0.2, 0.1], np.random.default_rng(seed))
+    assert parts.tolist() == again.tolist()
+    for name in set(groups):
+        assert len({part for part, group in zip(parts, groups, strict=True) if group == name}) == 1
+    if len(set(groups)) >= 3:
+        assert set(parts.tolist()) == {0, 1, 2}
+
+
+@given(st.integers(10, 300), st.integers(0, 3))
+def test_single_pictures_follow_the_ratio(count, seed):
+    parts = split_by_ratio([str(i) for i in range(count)], [0.8, 0.2, 0], np.random.default_rng(seed))
+    assert abs((parts == 0).sum() - 0.8 * count) <= 1
+    assert not (parts == 2).any()
+
+
+@pytest.mark.parametrize("ratios", [[0, 0, 0], [-1, 2, 0], [float("nan"), 1, 0]])
+def test_impossible_ratios_are_refused(ratios):
+    with pytest.raises(ValueError):
+        split_by_ratio(["a"], ratios, np.random.default_rng(0))

@@ -1,0 +1,75 @@
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from avocet.core.suppression import suppress
+from tests.core.slow import iou_of_two, suppress_slowly
+
+
+@st.composite
+def scenes(draw):
+    """Boxes on a coarse grid with coarse scores: many ties in score and in overlap."""
+    count = draw(st.integers(0, 25))
+    corner, side = st.integers(0, 12), st.integers(0, 8)
+    boxes = [(x, y, x + w, y + h) for x, y, w, h in draw(
+        st.lists(st.tuples(corner, corner, side, side), min_size=count, max_size=count))]
+    scores = draw(st.lists(st.sampled_from([0.1, 0.3, 0.5, 0.5, 0.9]), min_size=count, max_size=count))
+    classes = draw(st.lists(st.integers(0, 2), min_size=count, max_size=count))
+    return boxes, scores, classes
+
+
+@settings(max_examples=300)
+@given(scenes(), st.sampled_from([0.0, 0.25, 0.5, 1.0]), st.booleans())
+def test_equals_the_plain_greedy_loop(scene, limit, by_class):
+    boxes, scores, classes = scene
+    labels = classes if by_class else None
+    result = suppress(boxes, scores, limit, labels)
+    kept, dropped_by = suppress_slowly(boxes, scores, limit, labels)
+    assert result.kept.tolist() == kept
+    assert result.suppressor.tolist() == dropped_by
+    for index, suppressor in enumerate(dropped_by):
+        expected = iou_of_two(boxes[suppressor], boxes[index]) if suppressor >= 0 else 0.0
+        assert result.overlap[index] == pytest.approx(expected)
+
+
+@pytest.mark.parametrize("huge", [False, True])
+def test_many_boxes_equal_the_plain_greedy_loop(huge):
+    random = np.random.default_rng(0)
+    corner, side = random.uniform(0, 600, (700, 2)), random.uniform(10, 90, (700, 2))
+    boxes = np.hstack([corner, corner + side])
+    if huge:
+        boxes[5] = [-1e4, -1e4, 1e4, 1e4]
+    scores, classes = random.random(700), random.integers(0, 3, 700)
+    kept, dropped_by = suppress_slowly(boxes, scores, 0.4, classes)
+    result = suppress(boxes, scores, 0.4, classes)
+    assert result.kept.tolist() == kept and result.suppressor.tolist() == dropped_by
+
+
+def test_pairs_beyond_one_chunk(monkeypatch):
+    from avocet.core import suppression
+
+    plain = suppression._overlapping_pairs
+    monkeypatch.setattr(suppression, "_overlapping_pairs", lambda *args: plain(*args, chunk=10))
+    random = np.random.default_rng(3)
+    corner = random.uniform(0, 50, (80, 2))
+    boxes, scores = np.hstack([corner, corner + 20]), random.random(80)
+    kept, _ = suppress_slowly(boxes, scores, 0.3)
+    assert suppress(boxes, scores, 0.3).kept.tolist() == kept
+
+
+def test_chain_by_hand():
+    # A drops B; C overlaps only B, which is gone, and so stays.
+    boxes = [[0, 0, 10, 10], [4, 0, 14, 10], [8, 0, 18, 10]]
+    result = suppress(boxes, [0.9, 0.8, 0.7], 0.3)
+    assert result.kept.tolist() == [0, 2]
+    assert result.suppressor.tolist() == [-1, 0, -1]
+    assert result.overlap[1] == pytest.approx(60 / 140)
+
+
+@pytest.mark.parametrize(("boxes", "scores", "limit"), [
+    ([[0, 0, 1, 1]], [0.1, 0.2], 0.5), ([[0, 0, 1, 1]], [np.nan], 0.5), ([[0, 0, 1, 1]], [0.1], 1.5),
+])
+def test_unusable_input_is_refused(boxes, scores, limit):
+    with pytest.raises(ValueError):
+        suppress(boxes, scores, limit)
