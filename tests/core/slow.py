@@ -87,6 +87,12 @@ def decode_slowly(levels, anchors, strides, reach):
                     x = (column + 0.5 + reach * (sigmoid[0] - 0.5)) * stride
                     y = (row + 0.5 + reach * (sigmoid[1] - 0.5)) * stride
                     w, h = sizes[anchor][0] * np.exp(value[2]), sizes[anchor][1] * np.exp(value[3])
-                    rows.append(([x - w / 2, y - h / 2, x + w / 2, y + h / 2], sigmoid[4], sigmoid[5:],
-                                 [number, row, column, anchor]))
+                    rows.append(
+                        (
+                            [x - w / 2, y - h / 2, x + w / 2, y + h / 2],
+                            sigmoid[4],
+                            sigmoid[5:],
+                            [number, row, column, anchor],
+                        )
+                    )
     return rows

@@ -42,8 +42,10 @@ def test_every_anchor_is_the_mean_of_the_boxes_it_fits_best(seed):
     anchors = cluster_anchors(sizes, 5, np.random.default_rng(seed))
     members = [[] for _ in anchors]
     for width, height in sizes:
-        fits = [min(width, w) * min(height, h) / (width * height + w * h - min(width, w) * min(height, h))
-                for w, h in anchors]
+        fits = [
+            min(width, w) * min(height, h) / (width * height + w * h - min(width, w) * min(height, h))
+            for w, h in anchors
+        ]
         members[int(np.argmax(fits))].append((width, height))
     np.testing.assert_allclose(anchors, [np.mean(group, axis=0) for group in members])
     assert mean_best_iou(sizes, anchors) > mean_best_iou(sizes, sizes.mean(axis=0, keepdims=True))

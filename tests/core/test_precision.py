@@ -21,10 +21,16 @@ score = st.sampled_from([0.2, 0.4, 0.4, 0.6, 0.8])
 @st.composite
 def pictures(draw, classes=1):
     """One picture with truths and detections on a coarse grid: ties in score and in IoU, crowds, ignored."""
-    truths = draw(st.lists(st.tuples(box, st.integers(0, classes - 1), st.booleans(), st.booleans()), max_size=6))
+    truths = draw(
+        st.lists(st.tuples(box, st.integers(0, classes - 1), st.booleans(), st.booleans()), max_size=6)
+    )
     found = draw(st.lists(st.tuples(box, st.integers(0, classes - 1), score), max_size=10))
-    truth = PictureTruth([t[0] for t in truths], [t[1] for t in truths],
-                         np.array([t[2] for t in truths], bool), np.array([t[3] for t in truths], bool))
+    truth = PictureTruth(
+        [t[0] for t in truths],
+        [t[1] for t in truths],
+        np.array([t[2] for t in truths], bool),
+        np.array([t[3] for t in truths], bool),
+    )
     return truth, PictureDetections([d[0] for d in found], [d[2] for d in found], [d[1] for d in found])
 
 
@@ -43,8 +49,11 @@ def test_matching_equals_the_rules_word_for_word(picture, threshold):
 
 
 @settings(max_examples=200)
-@given(st.lists(st.tuples(score, st.booleans()), max_size=30), st.integers(0, 5),
-       st.sampled_from(["101-point", "11-point", "exact-area"]))
+@given(
+    st.lists(st.tuples(score, st.booleans()), max_size=30),
+    st.integers(0, 5),
+    st.sampled_from(["101-point", "11-point", "exact-area"]),
+)
 def test_average_precision_equals_the_definition(found, missed, interpolation):
     scores, hits = [f[0] for f in found], [f[1] for f in found]
     truths = sum(hits) + missed
@@ -66,10 +75,18 @@ def test_evaluation_equals_the_slow_version(scene, threshold, most):
             mine = truth.classes == class_id
             flags = truth.ignored[mine] | truth.crowd[mine]
             total += int((~flags).sum())
-            chosen = [i for i in np.argsort(-detections.scores, kind="stable") if detections.classes[i] == class_id]
+            chosen = [
+                i for i in np.argsort(-detections.scores, kind="stable") if detections.classes[i] == class_id
+            ]
             chosen = chosen[:most]
-            taken = match_slowly(detections.boxes[chosen], detections.scores[chosen], truth.boxes[mine], threshold,
-                                 truth.ignored[mine], truth.crowd[mine])
+            taken = match_slowly(
+                detections.boxes[chosen],
+                detections.scores[chosen],
+                truth.boxes[mine],
+                threshold,
+                truth.ignored[mine],
+                truth.crowd[mine],
+            )
             for index, truth_index in zip(chosen, taken, strict=True):
                 if truth_index < 0 or not flags[truth_index]:
                     scores.append(detections.scores[index])

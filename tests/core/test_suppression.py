@@ -12,8 +12,12 @@ def scenes(draw):
     """Boxes on a coarse grid with coarse scores: many ties in score and in overlap."""
     count = draw(st.integers(0, 25))
     corner, side = st.integers(0, 12), st.integers(0, 8)
-    boxes = [(x, y, x + w, y + h) for x, y, w, h in draw(
-        st.lists(st.tuples(corner, corner, side, side), min_size=count, max_size=count))]
+    boxes = [
+        (x, y, x + w, y + h)
+        for x, y, w, h in draw(
+            st.lists(st.tuples(corner, corner, side, side), min_size=count, max_size=count)
+        )
+    ]
     scores = draw(st.lists(st.sampled_from([0.1, 0.3, 0.5, 0.5, 0.9]), min_size=count, max_size=count))
     classes = draw(st.lists(st.integers(0, 2), min_size=count, max_size=count))
     return boxes, scores, classes
@@ -67,9 +71,14 @@ def test_chain_by_hand():
     assert result.overlap[1] == pytest.approx(60 / 140)
 
 
-@pytest.mark.parametrize(("boxes", "scores", "limit"), [
-    ([[0, 0, 1, 1]], [0.1, 0.2], 0.5), ([[0, 0, 1, 1]], [np.nan], 0.5), ([[0, 0, 1, 1]], [0.1], 1.5),
-])
+@pytest.mark.parametrize(
+    ("boxes", "scores", "limit"),
+    [
+        ([[0, 0, 1, 1]], [0.1, 0.2], 0.5),
+        ([[0, 0, 1, 1]], [np.nan], 0.5),
+        ([[0, 0, 1, 1]], [0.1], 1.5),
+    ],
+)
 def test_unusable_input_is_refused(boxes, scores, limit):
     with pytest.raises(ValueError):
         suppress(boxes, scores, limit)

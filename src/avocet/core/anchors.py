@@ -110,7 +110,9 @@ def _spaced_starts(sizes: Array, count: int, generator: np.random.Generator) -> 
     for _ in range(1, count):
         weights = distance**2
         total = weights.sum()
-        index = generator.choice(len(sizes), p=weights / total) if total > 0 else generator.integers(len(sizes))
+        index = (
+            generator.choice(len(sizes), p=weights / total) if total > 0 else generator.integers(len(sizes))
+        )
         chosen.append(sizes[index])
         distance = np.minimum(distance, 1 - co_centred_iou(sizes, chosen[-1][None])[:, 0])
     return np.array(chosen)

@@ -89,8 +89,14 @@ def decode(
             f"{len(levels)} levels, {len(anchors)} sets of anchors and {len(strides)} strides do not match"
         )
     parts = [
-        _decode_level(np.asarray(raw, dtype=np.float64), np.asarray(sizes, dtype=np.float64), number, stride,
-                      reach, minimum_objectness)
+        _decode_level(
+            np.asarray(raw, dtype=np.float64),
+            np.asarray(sizes, dtype=np.float64),
+            number,
+            stride,
+            reach,
+            minimum_objectness,
+        )
         for number, (raw, sizes, stride) in enumerate(zip(levels, anchors, strides, strict=True))
     ]
     return Decoded(

@@ -262,8 +262,12 @@ def _measure_class(
         if not len(best):
             continue
         matches = match(
-            found.boxes[best], found.scores[best], truth.boxes[real], levels,
-            ignored=truth.ignored[real], crowd=truth.crowd[real],
+            found.boxes[best],
+            found.scores[best],
+            truth.boxes[real],
+            levels,
+            ignored=truth.ignored[real],
+            crowd=truth.crowd[real],
         )
         scores.append(found.scores[best])
         hits.append((matches.truth_of_detection >= 0) & ~matches.detection_ignored)
@@ -271,10 +275,12 @@ def _measure_class(
     all_scores = np.concatenate(scores)
     all_hits, all_ignored = np.concatenate(hits, axis=1), np.concatenate(ignored, axis=1)
     return ClassPrecision(
-        average_precision=np.array([
-            average_precision(all_scores[~skip], hit[~skip], total, interpolation)
-            for hit, skip in zip(all_hits, all_ignored, strict=True)
-        ]),
+        average_precision=np.array(
+            [
+                average_precision(all_scores[~skip], hit[~skip], total, interpolation)
+                for hit, skip in zip(all_hits, all_ignored, strict=True)
+            ]
+        ),
         truths=total,
         detections=len(all_scores),
         hits=all_hits.sum(axis=1),

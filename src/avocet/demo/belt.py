@@ -17,7 +17,7 @@ WIDTH, HEIGHT = 960, 540
 RAIL = 46
 """Width of the steel rail on either side, in pixels."""
 
-LEAST_VISIBLE = 0.25
+LEAST_VISIBLE = 0.4
 """A good of which less than this share is in the frame has no truth box."""
 
 
@@ -69,7 +69,7 @@ def render_still(seed: int) -> Frame:
     generator = np.random.default_rng(seed)
     goods = _place_goods(generator, -60, HEIGHT + 60, int(generator.integers(7, 13)))
     belt = _belt_texture(generator)
-    return _compose(belt, goods, 0.0, generator.uniform(0.72, 1.12), generator)
+    return _compose(belt, goods, 0.0, generator.uniform(0.8, 1.1), generator)
 
 
 def render_clip(seed: int, frames: int, speed: float = 6.0) -> Iterator[Frame]:
@@ -105,7 +105,9 @@ def _place_goods(generator: np.random.Generator, top: float, bottom: float, coun
         size = generator.uniform(78, 118) * (1.35 if name == "loaf" else 1.0)
         x, y = generator.uniform(RAIL + 40, WIDTH - RAIL - 40), generator.uniform(top, bottom)
         # Goods may touch and overlap a little, as they do on a real belt.
-        if any(np.hypot(x - other_x, y - other_y) < 0.42 * (size + other) for other_x, other_y, other in taken):
+        if any(
+            np.hypot(x - other_x, y - other_y) < 0.42 * (size + other) for other_x, other_y, other in taken
+        ):
             continue
         burnt = bool(generator.random() < 0.12)
         tile = draw_good(name, size, generator.uniform(0, 360), burnt, generator)
@@ -118,14 +120,23 @@ def _belt_texture(generator: np.random.Generator) -> NDArray[np.float32]:
     """One frame of mesh belt between rails, grey values 0 to 255, shape (HEIGHT, WIDTH, 3)."""
     rows, columns = np.mgrid[0:HEIGHT, 0:WIDTH].astype(np.float32)
     base = generator.uniform(58, 92)
-    mesh = base + 13 * np.sin(rows * (2 * np.pi / 12)) + 9 * np.sin((columns + 6 * np.floor(rows / 12)) * (2 * np.pi / 15))
+    mesh = (
+        base
+        + 13 * np.sin(rows * (2 * np.pi / 12))
+        + 9 * np.sin((columns + 6 * np.floor(rows / 12)) * (2 * np.pi / 15))
+    )
     mesh += generator.normal(0, 4, mesh.shape)
     tint = np.array([1.0, generator.uniform(0.95, 1.0), generator.uniform(0.88, 0.98)], dtype=np.float32)
     return (mesh[..., None] * tint).astype(np.float32)
 
 
-def _compose(belt: NDArray[np.float32], goods: list[_Placed], travel: float, light: float,
-             generator: np.random.Generator) -> Frame:
+def _compose(
+    belt: NDArray[np.float32],
+    goods: list[_Placed],
+    travel: float,
+    light: float,
+    generator: np.random.Generator,
+) -> Frame:
     picture = Image.fromarray(np.clip(np.roll(belt, int(travel), axis=0), 0, 255).astype(np.uint8))
     boxes, classes, burnt = [], [], []
     for good in goods:

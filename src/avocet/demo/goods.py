@@ -57,8 +57,13 @@ def draw_good(name: str, size: float, angle: float, burnt: bool, generator: np.r
 
 def _crust(name: str, outline: Picture, burnt: bool, generator: np.random.Generator) -> Picture:
     """Browned surface: darker towards the rim, with soft blotches."""
-    base = {"roll": (206, 148, 84), "croissant": (212, 152, 76), "loaf": (176, 116, 62),
-            "pretzel": (138, 78, 36), "ring": (220, 172, 104)}[name]
+    base = {
+        "roll": (206, 148, 84),
+        "croissant": (212, 152, 76),
+        "loaf": (176, 116, 62),
+        "pretzel": (138, 78, 36),
+        "ring": (220, 172, 104),
+    }[name]
     depth = outline.filter(ImageFilter.GaussianBlur(outline.width * 0.06))
     light = np.asarray(depth, dtype=np.float32) / 255
     coarse = generator.normal(0, 0.09, (9, 9)).astype(np.float32)
@@ -68,32 +73,57 @@ def _crust(name: str, outline: Picture, burnt: bool, generator: np.random.Genera
     return Image.fromarray(np.clip(shade * tone, 0, 255).astype(np.uint8)).convert("RGBA")
 
 
-def _tone(base: tuple[int, int, int], brightness: float, generator: np.random.Generator) -> tuple[int, int, int]:
+def _tone(
+    base: tuple[int, int, int], brightness: float, generator: np.random.Generator
+) -> tuple[int, int, int]:
     shift = generator.normal(1, 0.05) * brightness
     red, green, blue = (int(np.clip(channel * shift * generator.normal(1, 0.02), 0, 255)) for channel in base)
     return red, green, blue
 
 
-def _roll(outline: ImageDraw.ImageDraw, marks: ImageDraw.ImageDraw, centre: float, radius: float,
-          generator: np.random.Generator) -> None:
+def _roll(
+    outline: ImageDraw.ImageDraw,
+    marks: ImageDraw.ImageDraw,
+    centre: float,
+    radius: float,
+    generator: np.random.Generator,
+) -> None:
     wobble = generator.uniform(0.86, 0.98)
-    outline.ellipse([centre - radius, centre - radius * wobble, centre + radius, centre + radius * wobble], fill=255)
-    marks.line([centre - radius * 0.6, centre, centre + radius * 0.6, centre], fill=210, width=round(radius * 0.14))
+    outline.ellipse(
+        [centre - radius, centre - radius * wobble, centre + radius, centre + radius * wobble], fill=255
+    )
+    marks.line(
+        [centre - radius * 0.6, centre, centre + radius * 0.6, centre], fill=210, width=round(radius * 0.14)
+    )
 
 
-def _loaf(outline: ImageDraw.ImageDraw, marks: ImageDraw.ImageDraw, centre: float, radius: float,
-          generator: np.random.Generator) -> None:
+def _loaf(
+    outline: ImageDraw.ImageDraw,
+    marks: ImageDraw.ImageDraw,
+    centre: float,
+    radius: float,
+    generator: np.random.Generator,
+) -> None:
     half = radius * generator.uniform(0.36, 0.46)
-    outline.rounded_rectangle([centre - radius, centre - half, centre + radius, centre + half],
-                              radius=half * 0.9, fill=255)
+    outline.rounded_rectangle(
+        [centre - radius, centre - half, centre + radius, centre + half], radius=half * 0.9, fill=255
+    )
     for step in (-0.6, -0.2, 0.2, 0.6):
         x = centre + step * radius
-        marks.line([x - half * 0.25, centre + half * 0.6, x + half * 0.25, centre - half * 0.6],
-                   fill=220, width=round(radius * 0.07))
+        marks.line(
+            [x - half * 0.25, centre + half * 0.6, x + half * 0.25, centre - half * 0.6],
+            fill=220,
+            width=round(radius * 0.07),
+        )
 
 
-def _croissant(outline: ImageDraw.ImageDraw, marks: ImageDraw.ImageDraw, centre: float, radius: float,
-               generator: np.random.Generator) -> None:
+def _croissant(
+    outline: ImageDraw.ImageDraw,
+    marks: ImageDraw.ImageDraw,
+    centre: float,
+    radius: float,
+    generator: np.random.Generator,
+) -> None:
     bend = generator.uniform(0.55, 0.75)
     points = []
     for side in (1.0, -1.0):
@@ -101,19 +131,31 @@ def _croissant(outline: ImageDraw.ImageDraw, marks: ImageDraw.ImageDraw, centre:
             turn = math.pi * (step / 24 if side > 0 else 1 - step / 24)
             thick = radius * (0.12 + 0.26 * math.sin(turn))
             reach = radius * bend + side * thick * 0.9
-            points.append((centre + math.cos(turn) * (radius * 0.9 if side > 0 else radius * 0.72),
-                           centre + radius * 0.35 - math.sin(turn) * reach))
+            points.append(
+                (
+                    centre + math.cos(turn) * (radius * 0.9 if side > 0 else radius * 0.72),
+                    centre + radius * 0.35 - math.sin(turn) * reach,
+                )
+            )
     outline.polygon(points, fill=255)
     for step in range(2, 9):
         turn = math.pi * step / 10
         x, y = centre + math.cos(turn) * radius * 0.8, centre + radius * 0.35 - math.sin(turn) * radius * bend
         lean = math.cos(turn) * radius * 0.25
-        marks.line([x - lean * 0.4, y + radius * 0.3, x + lean, y - radius * 0.3], fill=150,
-                   width=round(radius * 0.05))
+        marks.line(
+            [x - lean * 0.4, y + radius * 0.3, x + lean, y - radius * 0.3],
+            fill=150,
+            width=round(radius * 0.05),
+        )
 
 
-def _pretzel(outline: ImageDraw.ImageDraw, marks: ImageDraw.ImageDraw, centre: float, radius: float,
-             generator: np.random.Generator) -> None:
+def _pretzel(
+    outline: ImageDraw.ImageDraw,
+    marks: ImageDraw.ImageDraw,
+    centre: float,
+    radius: float,
+    generator: np.random.Generator,
+) -> None:
     width = round(radius * generator.uniform(0.20, 0.25))
     points = []
     for step in range(81):
@@ -128,20 +170,45 @@ def _pretzel(outline: ImageDraw.ImageDraw, marks: ImageDraw.ImageDraw, centre: f
         outline.line(ends, fill=255, width=round(width * 0.9))
     for x, y in generator.uniform(-0.6, 0.6, (26, 2)):
         dot = radius * 0.03
-        marks.ellipse([centre + x * radius - dot, centre + y * radius - dot,
-                       centre + x * radius + dot, centre + y * radius + dot], fill=255)
+        marks.ellipse(
+            [
+                centre + x * radius - dot,
+                centre + y * radius - dot,
+                centre + x * radius + dot,
+                centre + y * radius + dot,
+            ],
+            fill=255,
+        )
 
 
-def _ring(outline: ImageDraw.ImageDraw, marks: ImageDraw.ImageDraw, centre: float, radius: float,
-          generator: np.random.Generator) -> None:
+def _ring(
+    outline: ImageDraw.ImageDraw,
+    marks: ImageDraw.ImageDraw,
+    centre: float,
+    radius: float,
+    generator: np.random.Generator,
+) -> None:
     hole = radius * generator.uniform(0.34, 0.44)
     outline.ellipse([centre - radius, centre - radius, centre + radius, centre + radius], fill=255)
     outline.ellipse([centre - hole, centre - hole, centre + hole, centre + hole], fill=0)
     for x, y in generator.normal(0, 0.45, (18, 2)):
         dot = radius * 0.05
-        marks.ellipse([centre + x * radius - dot, centre + y * radius - dot * 0.6,
-                       centre + x * radius + dot, centre + y * radius + dot * 0.6], fill=200)
+        marks.ellipse(
+            [
+                centre + x * radius - dot,
+                centre + y * radius - dot * 0.6,
+                centre + x * radius + dot,
+                centre + y * radius + dot * 0.6,
+            ],
+            fill=200,
+        )
 
 
 _Shape = Callable[[ImageDraw.ImageDraw, ImageDraw.ImageDraw, float, float, np.random.Generator], None]
-_SHAPES: dict[str, _Shape] = {"roll": _roll, "croissant": _croissant, "loaf": _loaf, "pretzel": _pretzel, "ring": _ring}
+_SHAPES: dict[str, _Shape] = {
+    "roll": _roll,
+    "croissant": _croissant,
+    "loaf": _loaf,
+    "pretzel": _pretzel,
+    "ring": _ring,
+}

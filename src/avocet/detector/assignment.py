@@ -80,7 +80,11 @@ def assign(
     owner = np.asarray(pictures, dtype=np.int64).reshape(-1)
     labels = np.asarray(classes, dtype=np.int64).reshape(-1)
     levels, per_level = anchors.shape[:2]
-    fit = co_centred_iou(centres[:, 2:], anchors.reshape(-1, 2)) if len(centres) else np.zeros((0, levels * per_level))
+    fit = (
+        co_centred_iou(centres[:, 2:], anchors.reshape(-1, 2))
+        if len(centres)
+        else np.zeros((0, levels * per_level))
+    )
     answers = fit >= enough_overlap
     if len(centres):
         answers[np.arange(len(centres)), fit.argmax(axis=1)] = True
@@ -88,15 +92,24 @@ def assign(
         _assign_level(
             answers[:, level * per_level : (level + 1) * per_level],
             fit[:, level * per_level : (level + 1) * per_level],
-            owner, centres, labels, stride, grid,
+            owner,
+            centres,
+            labels,
+            stride,
+            grid,
         )
         for level, (stride, grid) in enumerate(zip(strides, grid_sizes, strict=True))
     ]
 
 
 def _assign_level(
-    answers: NDArray[np.bool_], fit: Array, owner: NDArray[np.int64], centres: Array, labels: NDArray[np.int64],
-    stride: int, grid: tuple[int, int],
+    answers: NDArray[np.bool_],
+    fit: Array,
+    owner: NDArray[np.int64],
+    centres: Array,
+    labels: NDArray[np.int64],
+    stride: int,
+    grid: tuple[int, int],
 ) -> Targets:
     rows, columns = grid
     truth, anchor = np.nonzero(answers)

@@ -62,7 +62,12 @@ class Augmentation:
 
 
 def place(
-    sample: Sample, width: int, height: int, factor: float, augmentation: Augmentation, generator: np.random.Generator
+    sample: Sample,
+    width: int,
+    height: int,
+    factor: float,
+    augmentation: Augmentation,
+    generator: np.random.Generator,
 ) -> Sample:
     """Lay a picture into a canvas at a random place, after random flips.
 
@@ -98,8 +103,14 @@ def place(
     return _cut(Sample(canvas, moved, turned.classes, turned.ignored), width, height)
 
 
-def collage(samples: list[Sample], width: int, height: int, factors: list[float], augmentation: Augmentation,
-            generator: np.random.Generator) -> Sample:
+def collage(
+    samples: list[Sample],
+    width: int,
+    height: int,
+    factors: list[float],
+    augmentation: Augmentation,
+    generator: np.random.Generator,
+) -> Sample:
     """Four pictures around a random meeting point, each filling its corner as `place` would."""
     x = int(width * generator.uniform(0.3, 0.7))
     y = int(height * generator.uniform(0.3, 0.7))
@@ -127,10 +138,14 @@ def _flip(sample: Sample, flips: Flips, generator: np.random.Generator) -> Sampl
     sideways, upside_down, transposed = generator.random(3) < 0.5
     if flips != "none" and sideways:
         pixels = pixels[:, ::-1]
-        boxes = np.stack([pixels.shape[1] - boxes[:, 2], boxes[:, 1], pixels.shape[1] - boxes[:, 0], boxes[:, 3]], axis=1)
+        boxes = np.stack(
+            [pixels.shape[1] - boxes[:, 2], boxes[:, 1], pixels.shape[1] - boxes[:, 0], boxes[:, 3]], axis=1
+        )
     if flips == "all" and upside_down:
         pixels = pixels[::-1]
-        boxes = np.stack([boxes[:, 0], pixels.shape[0] - boxes[:, 3], boxes[:, 2], pixels.shape[0] - boxes[:, 1]], axis=1)
+        boxes = np.stack(
+            [boxes[:, 0], pixels.shape[0] - boxes[:, 3], boxes[:, 2], pixels.shape[0] - boxes[:, 1]], axis=1
+        )
     if flips == "all" and transposed:
         pixels, boxes = pixels.transpose(1, 0, 2), boxes[:, [1, 0, 3, 2]]
     return Sample(np.ascontiguousarray(pixels), boxes, sample.classes, sample.ignored)

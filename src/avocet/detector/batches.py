@@ -68,8 +68,14 @@ class TrainingPictures:
     seed : int
     """
 
-    def __init__(self, pictures: Sequence[LabelledPicture], side: int, batch: int, augmentation: Augmentation,
-                 seed: int) -> None:
+    def __init__(
+        self,
+        pictures: Sequence[LabelledPicture],
+        side: int,
+        batch: int,
+        augmentation: Augmentation,
+        seed: int,
+    ) -> None:
         self._pictures, self._batch, self._augmentation, self._seed = pictures, batch, augmentation, seed
         boxes = [letterbox(picture.width, picture.height, side) for picture in pictures]
         self.width = max(box.input_width for box in boxes)
@@ -141,7 +147,9 @@ class TrainingPictures:
             made = collage(samples, self.width, self.height, factors, self._augmentation, generator)
         else:
             made = place(samples[0], self.width, self.height, factors[0], self._augmentation, generator)
-        return Sample(light(made.pixels, self._augmentation.gain, generator), made.boxes, made.classes, made.ignored)
+        return Sample(
+            light(made.pixels, self._augmentation.gain, generator), made.boxes, made.classes, made.ignored
+        )
 
     def _sample(self, index: int) -> tuple[Sample, float]:
         """A picture at cache size, and the factor from there to its size in the input."""
@@ -171,7 +179,9 @@ class HeldOutPictures:
         for index, box in enumerate(self.boxes):
             by_shape.setdefault((box.input_height, box.input_width), []).append(index)
         self._groups = [
-            group[start : start + batch] for group in by_shape.values() for start in range(0, len(group), batch)
+            group[start : start + batch]
+            for group in by_shape.values()
+            for start in range(0, len(group), batch)
         ]
         self._cache: dict[int, Batch] = {}
 
@@ -191,7 +201,9 @@ class HeldOutPictures:
 
     def _sample(self, index: int) -> Sample:
         picture, box = self.pictures[index], self.boxes[index]
-        return Sample(lay_in(picture.read(), box), box.to_input(picture.boxes), picture.classes, picture.ignored)
+        return Sample(
+            lay_in(picture.read(), box), box.to_input(picture.boxes), picture.classes, picture.ignored
+        )
 
 
 def stack(samples: Sequence[Sample]) -> Batch:

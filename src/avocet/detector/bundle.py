@@ -110,7 +110,14 @@ def read_parts(path: Path) -> tuple[ModelCard, bytes]:
                 if archive.getinfo(name).file_size > limit:
                     raise InputError(f"{path.name}: {name} is larger than {limit:,} bytes")
             raw_card, content = archive.read(CARD), archive.read(WEIGHTS)
-    except (zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, RuntimeError, EOFError, OSError) as error:
+    except (
+        zipfile.BadZipFile,
+        zipfile.LargeZipFile,
+        NotImplementedError,
+        RuntimeError,
+        EOFError,
+        OSError,
+    ) as error:
         raise InputError(f"{path.name} is not a model bundle: {error}") from None
     return _card(raw_card, path.name), content
 
@@ -122,7 +129,9 @@ def _card(raw: bytes, name: str) -> ModelCard:
         raise InputError(f"{name}: {CARD} is not JSON") from None
     version = values.get("format_version") if isinstance(values, dict) else None
     if isinstance(version, int) and version > FORMAT_VERSION:
-        raise InputError(f"{name} has bundle format {version}; this Avocet reads up to {FORMAT_VERSION}. Update it.")
+        raise InputError(
+            f"{name} has bundle format {version}; this Avocet reads up to {FORMAT_VERSION}. Update it."
+        )
     try:
         card = ModelCard.model_validate(values)
     except ValidationError as error:
@@ -130,8 +139,12 @@ def _card(raw: bytes, name: str) -> ModelCard:
         where = ".".join(str(part) for part in first["loc"])
         raise InputError(f"{name}: {CARD} is not valid at {where or 'its top'}: {first['msg']}") from None
     size_named(card.size)
-    if card.strides != list(STRIDES) or [len(level) for level in card.anchors] != [ANCHORS_PER_LEVEL] * len(STRIDES):
-        raise InputError(f"{name}: {CARD} has strides {card.strides} or anchors that this Avocet does not know")
+    if card.strides != list(STRIDES) or [len(level) for level in card.anchors] != [ANCHORS_PER_LEVEL] * len(
+        STRIDES
+    ):
+        raise InputError(
+            f"{name}: {CARD} has strides {card.strides} or anchors that this Avocet does not know"
+        )
     if any(not 0 < value < 1e5 for level in card.anchors for pair in level for value in pair):
         raise InputError(f"{name}: {CARD} has an anchor that is not a positive size")
     return card

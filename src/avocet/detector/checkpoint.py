@@ -43,7 +43,9 @@ def save_checkpoint(
     for prefix, module in (("network", network), ("average", average)):
         tensors |= {f"{prefix}.{name}": value.contiguous() for name, value in module.state_dict().items()}
     for index, state in optimizer.state_dict()["state"].items():
-        tensors |= {f"optimizer.{index}.{name}": torch.as_tensor(value).contiguous() for name, value in state.items()}
+        tensors |= {
+            f"optimizer.{index}.{name}": torch.as_tensor(value).contiguous() for name, value in state.items()
+        }
     with replacing(path) as temporary:
         safetensors.torch.save_file(tensors, temporary, metadata={"progress": json.dumps(vars(progress))})
 

@@ -73,7 +73,11 @@ def detection_loss(
     """
     counted = ~truths.ignored
     levels = assign(
-        truths.pictures[counted], truths.boxes[counted], truths.classes[counted], anchors, strides,
+        truths.pictures[counted],
+        truths.boxes[counted],
+        truths.classes[counted],
+        anchors,
+        strides,
         [(raw.shape[-2], raw.shape[-1]) for raw in outputs],
     )
     positives = max(1, sum(len(level.row) for level in levels))
@@ -99,7 +103,9 @@ def detection_loss(
             wanted[picture, anchor, row, column] = 0.5 + 0.5 * overlap.detach().clamp(min=0)
             one_hot = torch.zeros_like(values[:, 5:])
             one_hot[torch.arange(len(row)), torch.from_numpy(targets.classes).to(raw.device)] = 1
-            class_loss = class_loss + binary_cross_entropy_with_logits(values[:, 5:], one_hot, reduction="sum")
+            class_loss = class_loss + binary_cross_entropy_with_logits(
+                values[:, 5:], one_hot, reduction="sum"
+            )
         per_cell = binary_cross_entropy_with_logits(objectness, wanted, reduction="none")
         if truths.ignored.any():
             per_cell = per_cell * _outside_ignored(truths, objectness, stride)
@@ -146,7 +152,9 @@ def _outside_ignored(truths: Truths, objectness: Tensor, stride: int) -> Tensor:
     weight = torch.ones_like(objectness)
     rows, columns = objectness.shape[-2:]
     y, x = (np.arange(rows) + 0.5) * stride, (np.arange(columns) + 0.5) * stride
-    for picture, (x1, y1, x2, y2) in zip(truths.pictures[truths.ignored], truths.boxes[truths.ignored], strict=True):
+    for picture, (x1, y1, x2, y2) in zip(
+        truths.pictures[truths.ignored], truths.boxes[truths.ignored], strict=True
+    ):
         inside = ((y >= y1) & (y < y2))[:, None] & ((x >= x1) & (x < x2))[None]
         weight[int(picture), :, torch.from_numpy(inside)] = 0
     return weight

@@ -18,7 +18,7 @@ class ConvUnit(nn.Module):
     def __init__(self, inputs: int, outputs: int, kernel: int, stride: int = 1) -> None:
         super().__init__()
         self.conv: nn.Module = nn.Conv2d(inputs, outputs, kernel, stride, kernel // 2, bias=False)
-        self.norm: nn.Module = nn.BatchNorm2d(outputs, momentum=0.05)
+        self.norm: nn.Module = nn.BatchNorm2d(outputs)
         self.act = nn.SiLU(inplace=True)
 
     def forward(self, x: Tensor) -> Tensor:
@@ -64,7 +64,9 @@ class Network(nn.Module):
         self.stem = ConvUnit(3, stem, 3, 2)
         stages = []
         for before, after, blocks in zip([stem, *widths], widths, size.blocks, strict=False):
-            stages.append(nn.Sequential(ConvUnit(before, after, 3, 2), *(Residual(after) for _ in range(blocks))))
+            stages.append(
+                nn.Sequential(ConvUnit(before, after, 3, 2), *(Residual(after) for _ in range(blocks)))
+            )
         self.stages = nn.ModuleList(stages)
         self.lateral = nn.ModuleList(ConvUnit(width, size.neck, 1) for width in widths[-len(STRIDES) :])
         self.smooth = nn.ModuleList(ConvUnit(size.neck, size.neck, 3) for _ in STRIDES)
@@ -76,6 +78,9 @@ class Network(nn.Module):
         for module in self.modules():
             if isinstance(module, nn.Conv2d):
                 nn.init.kaiming_normal_(module.weight, mode="fan_out", nonlinearity="relu")
+            if isinstance(module, Residual):
+                # Every residual block starts as its shortcut, which makes the first steps count.
+                nn.init.zeros_(module.widen.norm.weight)  # type: ignore[arg-type]
         for head in self.heads:
             assert isinstance(head, nn.Conv2d) and head.bias is not None
             nn.init.normal_(head.weight, std=0.01)
@@ -90,7 +95,9 @@ class Network(nn.Module):
             x = stage(x)
             features.append(x)
         merged: list[Tensor] = []
-        for feature, lateral in zip(reversed(features[-len(STRIDES) :]), reversed(list(self.lateral)), strict=True):
+        for feature, lateral in zip(
+            reversed(features[-len(STRIDES) :]), reversed(list(self.lateral)), strict=True
+        ):
             y = lateral(feature)
             if merged:
                 y = y + nn.functional.interpolate(merged[-1], scale_factor=2.0, mode="nearest")

@@ -54,7 +54,11 @@ class Candidates:
 
 
 def candidates_of(
-    raw: Sequence[NDArray[np.float32]], card: ModelCard, box: Letterbox, width: int, height: int,
+    raw: Sequence[NDArray[np.float32]],
+    card: ModelCard,
+    box: Letterbox,
+    width: int,
+    height: int,
     minimum_score: float,
 ) -> Candidates:
     """Decode the raw outputs of one picture and bring them back to its pixels.
@@ -139,7 +143,9 @@ class Predictor:
 
 
 @torch.inference_mode()
-def forward(network: Network, inputs: NDArray[np.uint8], device: torch.device, bfloat16: bool) -> list[NDArray[np.float32]]:
+def forward(
+    network: Network, inputs: NDArray[np.uint8], device: torch.device, bfloat16: bool
+) -> list[NDArray[np.float32]]:
     """Run a network on uint8 inputs without keeping gradients."""
     with torch.autocast(device.type, torch.bfloat16, enabled=bool(bfloat16)):
         outputs = network(as_input(inputs, device))

@@ -149,7 +149,9 @@ def training_anchors(pictures: Sequence[LabelledPicture], side: int, seed: int) 
     if not len(all_sizes):
         raise InputError("the training pictures hold no box; label some first")
     varied = np.concatenate([all_sizes * factor for factor in AUGMENTED_SIZES])
-    anchors = cluster_anchors(varied, len(STRIDES) * ANCHORS_PER_LEVEL, np.random.default_rng(seed), restarts=3)
+    anchors = cluster_anchors(
+        varied, len(STRIDES) * ANCHORS_PER_LEVEL, np.random.default_rng(seed), restarts=3
+    )
     return anchors.reshape(len(STRIDES), ANCHORS_PER_LEVEL, 2)
 
 
@@ -185,7 +187,12 @@ class Training:
             raise InputError("there is no labelled picture in the training part")
         if not validation:
             raise InputError("there is no labelled picture in the validation part")
-        self.settings, self.class_names, self.folder, self._snapshot = settings, list(class_names), folder, snapshot
+        self.settings, self.class_names, self.folder, self._snapshot = (
+            settings,
+            list(class_names),
+            folder,
+            snapshot,
+        )
         self.anchors = training_anchors(training, settings.side, settings.seed)
         self._training = TrainingPictures(
             training, settings.side, settings.batch, Augmentation(flips=settings.flips), settings.seed
@@ -277,7 +284,9 @@ class Training:
             if should_stop():
                 return None
         speed = seen / max(1e-9, time.monotonic() - started)
-        progress = replace(self.progress, epoch=epoch + 1, since_validation=self.progress.since_validation + seen)
+        progress = replace(
+            self.progress, epoch=epoch + 1, since_validation=self.progress.since_validation + seen
+        )
         validation, best = None, False
         last = epoch + 1 == self.settings.epochs
         if last or progress.since_validation >= VALIDATE_AFTER * len(self._validation.pictures):
@@ -328,7 +337,9 @@ class Training:
     def _follow(self, step: int) -> None:
         """Moving average of the weights, quick at first."""
         keep = 0.998 * (1 - math.exp(-(step + 1) / 40))
-        for mine, theirs in zip(self.average.state_dict().values(), self.network.state_dict().values(), strict=True):
+        for mine, theirs in zip(
+            self.average.state_dict().values(), self.network.state_dict().values(), strict=True
+        ):
             if mine.dtype.is_floating_point:
                 mine.lerp_(theirs, 1 - keep)
             else:
@@ -351,15 +362,25 @@ class Training:
             for row, index in enumerate(indices):
                 picture = pictures[index]
                 candidates = candidates_of(
-                    [level[row] for level in levels], card, self._validation.letterbox_of(index),
-                    picture.width, picture.height, MEASURING_SCORE,
+                    [level[row] for level in levels],
+                    card,
+                    self._validation.letterbox_of(index),
+                    picture.width,
+                    picture.height,
+                    MEASURING_SCORE,
                 )
                 found[index] = candidates.after_suppression(MEASURING_SCORE, OVERLAP_LIMIT)
         truths = [PictureTruth(picture.boxes, picture.classes, picture.ignored) for picture in pictures]
-        measured = evaluate(truths, [each for each in found if each is not None], range(len(self.class_names)))
+        measured = evaluate(
+            truths, [each for each in found if each is not None], range(len(self.class_names))
+        )
         box, objectness, classes = sums / max(1, batches)
         return Validation(
-            box, objectness, classes, _or_zero(measured.mean(0.5)), _or_zero(measured.mean()),
+            box,
+            objectness,
+            classes,
+            _or_zero(measured.mean(0.5)),
+            _or_zero(measured.mean()),
             figures_by_class(measured, self.class_names),
         )
 
@@ -372,7 +393,8 @@ class Training:
             anchors=[[(float(w), float(h)) for w, h in level] for level in self.anchors],
             reach=REACH,
             snapshot=self._snapshot,
-            training=asdict(self.settings) | {
+            training=asdict(self.settings)
+            | {
                 "steps": self.total_steps,
                 "number_format": "bfloat16" if self._bfloat16 else "float32",
                 "threads": torch.get_num_threads(),
@@ -396,13 +418,20 @@ class Training:
     def _write_bundle(self, name: str, validation: Validation | None) -> None:
         metrics: dict[str, object] = {"epoch": self.progress.epoch}
         if validation is not None:
-            metrics |= {"map50": validation.map50, "map": validation.map, "classes": validation.by_class,
-                        "validation_loss": validation.loss, "pictures": len(self._validation.pictures)}
+            metrics |= {
+                "map50": validation.map50,
+                "map": validation.map,
+                "classes": validation.by_class,
+                "validation_loss": validation.loss,
+                "pictures": len(self._validation.pictures),
+            }
         with replacing(self.folder / name) as temporary:
             write_bundle(temporary, self.card(metrics), self.average.state_dict())
 
     def _training_state(self) -> tuple[dict, dict, dict]:
-        return copy.deepcopy((self.network.state_dict(), self.average.state_dict(), self._optimizer.state_dict()))
+        return copy.deepcopy(
+            (self.network.state_dict(), self.average.state_dict(), self._optimizer.state_dict())
+        )
 
     def _restore(self, state: tuple[dict, dict, dict]) -> None:
         network, average, optimizer = state

@@ -152,8 +152,9 @@ class ClipWriter:
     def __enter__(self) -> "ClipWriter":
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None,
-                 trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         if error is None:
             self.close()
         else:
@@ -176,7 +177,9 @@ def _open(path: Path, called: str) -> av.container.InputContainer:
     context = container.streams.video[0].codec_context
     if context.width < 8 or context.height < 8 or context.width * context.height > LARGEST_PIXELS:
         container.close()
-        raise InputError(f"{called} has frames of {context.width}×{context.height} pixels, which cannot be read")
+        raise InputError(
+            f"{called} has frames of {context.width}×{context.height} pixels, which cannot be read"
+        )
     return container
 
 

@@ -1,0 +1,68 @@
+# Everything a person or a machine does with this repository. `make` lists the targets.
+PORT ?= 8321
+DATA ?= data
+VENV := .venv
+PYTHON := $(VENV)/bin/python
+PAGE := src/avocet/web/page/index.html
+
+.PHONY: help run setup test quick check bench screenshots types clean
+
+help:
+	@echo "make run          set up what is missing, make the demo project, serve it on 127.0.0.1:$(PORT)"
+	@echo "make setup        install and build only"
+	@echo "make test         everything that is tested; make quick: what takes under a minute"
+	@echo "make check        style and types      make bench        ratios of speed, and the learning test"
+	@echo "make types        the page's types from the server's schemas"
+	@echo "make screenshots  docs/screenshots/ from the demo project"
+
+run: setup
+	@exec $(VENV)/bin/avocet serve --data "$(DATA)" --port "$(PORT)" --demo
+
+setup: $(VENV)/installed $(PAGE)
+
+$(VENV)/installed: pyproject.toml constraints.txt
+	@scripts/need python
+	@test -x $(PYTHON) || python3 -m venv $(VENV)
+	@echo "Installing Python packages"
+	@$(PYTHON) -m pip install --quiet --disable-pip-version-check -c constraints.txt -e .
+	@touch $@
+
+$(VENV)/tested: $(VENV)/installed
+	@scripts/need browser
+	@$(PYTHON) -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[test]'
+	@touch $@
+
+frontend/node_modules/installed: frontend/package.json frontend/package-lock.json
+	@scripts/need node
+	@echo "Installing the page's packages"
+	@cd frontend && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+$(PAGE): frontend/node_modules/installed $(shell find frontend/src frontend/index.html frontend/vite.config.ts frontend/tsconfig.json -type f)
+	@echo "Building the page"
+	@cd frontend && npm run --silent build
+	@touch $@
+
+types: $(VENV)/installed frontend/node_modules/installed
+	@$(PYTHON) scripts/openapi.py > frontend/openapi.json
+	@cd frontend && npm run --silent types
+
+test: setup $(VENV)/tested
+	$(PYTHON) -m pytest
+
+quick: $(VENV)/tested
+	$(PYTHON) -m pytest -m "not slow and not browser"
+
+check: $(VENV)/tested
+	$(VENV)/bin/ruff check src tests bench scripts
+	$(VENV)/bin/ruff format --check src tests bench scripts
+	$(VENV)/bin/mypy
+
+bench: $(VENV)/tested
+	$(PYTHON) -m bench
+
+screenshots: setup $(VENV)/tested
+	$(PYTHON) scripts/screenshots.py
+
+clean:
+	rm -rf $(VENV) frontend/node_modules $(dir $(PAGE))

@@ -1,0 +1,69 @@
+"""What several commands share: the data folder, progress bars, faults of annotation files."""
+
+from pathlib import Path
+from typing import Any
+
+import click
+from sqlalchemy.orm import Session, sessionmaker
+from tqdm import tqdm
+
+from avocet.core.errors import InputError
+from avocet.store.database import open_database
+from avocet.store.folder import DataFolder
+
+data_option = click.option(
+    "--data",
+    type=click.Path(path_type=Path, file_okay=False),
+    required=True,
+    help="Folder with all projects.",
+)
+
+
+def open_data(data: Path, must_exist: bool = False) -> tuple[DataFolder, sessionmaker[Session]]:
+    """Open a data folder. Raises `InputError` where it must exist and does not."""
+    folder = DataFolder(data)
+    if must_exist and not folder.database.is_file():
+        raise InputError(f"{data} is no data folder of Avocet: it holds no {folder.database.name}")
+    return folder, open_database(folder.database)
+
+
+class Bar:
+    """A reporter that draws a progress bar on standard error."""
+
+    def __init__(self, title: str) -> None:
+        self._bar: Any = tqdm(desc=title, unit="", dynamic_ncols=True, leave=True, mininterval=0.3)
+
+    def progress(self, done: int, total: int, message: str = "") -> None:
+        """Move the bar."""
+        self._bar.total = total
+        self._bar.n = done
+        if message:
+            self._bar.set_postfix_str(message, refresh=False)
+        self._bar.update(0)
+
+    def should_stop(self) -> bool:
+        """Ctrl-C stops by itself."""
+        return False
+
+    def __enter__(self) -> "Bar":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._bar.refresh()
+        self._bar.close()
+
+
+def stop_at_faults(problems: list[str], skip: bool) -> None:
+    """Show what is wrong with an annotation file; raises `InputError` unless it may be left out."""
+    for each in problems[:20]:
+        click.echo(f"avocet: {each}", err=True)
+    if len(problems) > 20:
+        click.echo(f"avocet: and {len(problems) - 20} more", err=True)
+    if problems and not skip:
+        count = f"{len(problems)} fault{'s' if len(problems) > 1 else ''}"
+        raise InputError(f"{count} found and nothing done; --skip-faulty leaves out what is wrong")
+
+
+def number(value: float | None) -> str:
+    """A figure for a table."""
+    return "     –" if value is None else f"{value:6.3f}"

@@ -1,0 +1,53 @@
+"""``avocet detect``."""
+
+import sys
+from pathlib import Path
+
+import click
+
+from avocet.cli.common import Bar
+from avocet.core.errors import InputError
+from avocet.detector.predictor import MINIMUM_SCORE, OVERLAP_LIMIT, Predictor
+from avocet.work.detection import ANNOTATED, CSV_NAME, JSON_NAME, check_limits, gather
+from avocet.work.detection import detect as run
+
+
+@click.command()
+@click.option("--model", type=click.Path(path_type=Path), required=True, help="Model bundle.")
+@click.argument("inputs", nargs=-1, required=True, metavar="INPUT...", type=click.Path(path_type=Path))
+@click.option(
+    "--out", type=click.Path(path_type=Path, file_okay=False), required=True, help="Folder for the results."
+)
+@click.option("--min-score", default=MINIMUM_SCORE, show_default=True, help="Lowest score that is reported.")
+@click.option(
+    "--overlap-limit", default=OVERLAP_LIMIT, show_default=True, help="IoU above which the worse box goes."
+)
+def detect(model: Path, inputs: tuple[Path, ...], out: Path, min_score: float, overlap_limit: float) -> None:
+    """Find objects in pictures, folders of pictures and clips.
+
+    Writes annotated copies, detections.json and detections.csv; boxes are in pixels of the
+    original pictures.
+
+    \b
+    Example:
+      avocet detect --model model.zip pictures/ belt.mp4 --out found
+    """
+    check_limits(min_score, overlap_limit)
+    items = gather(inputs)
+    resolved = out.resolve()
+    if any(resolved == each.path.resolve().parent for each in items):
+        raise InputError(f"{out} holds the pictures to look at; choose another folder for the results")
+    predictor = Predictor.from_bundle(model)
+    with Bar("Detecting") as bar:
+        summary = run(predictor, items, out, min_score, overlap_limit, bar)
+    for problem in summary["problems"]:
+        click.echo(f"avocet: {problem}", err=True)
+    speed = summary["frames_per_second"] or 0
+    click.echo(
+        f"{summary['detections']} objects in {summary['pictures']} pictures and frames, {speed:.1f} a second"
+    )
+    for name, count in summary["by_class"].items():
+        click.echo(f"  {name}: {count}")
+    click.echo(f"Written to {out}: {ANNOTATED}/, {JSON_NAME}, {CSV_NAME}")
+    if summary["problems"]:
+        sys.exit(1)

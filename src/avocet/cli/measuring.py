@@ -1,0 +1,99 @@
+"""``avocet evaluate``."""
+
+import json
+from pathlib import Path
+
+import click
+import numpy as np
+
+from avocet.cli.common import Bar, number, stop_at_faults
+from avocet.core.boxes import as_boxes
+from avocet.core.errors import InputError
+from avocet.detector.batches import LabelledPicture
+from avocet.detector.predictor import Predictor
+from avocet.files import write_text
+from avocet.formats.coco import read_coco
+from avocet.formats.record import RecordedPicture
+from avocet.media.pictures import read_picture
+from avocet.work.exchange import locate
+from avocet.work.measuring import by_name, find_candidates, measure
+
+
+@click.command()
+@click.option("--model", type=click.Path(path_type=Path), required=True, help="Model bundle.")
+@click.option(
+    "--truth", type=click.Path(path_type=Path), required=True, help="COCO JSON with the true boxes."
+)
+@click.option("--images", type=click.Path(path_type=Path), required=True, help="Folder with its pictures.")
+@click.option(
+    "--report", type=click.Path(path_type=Path, dir_okay=False), help="Also write the figures as JSON."
+)
+@click.option(
+    "--skip-faulty", is_flag=True, help="Leave out entries that are wrong instead of refusing the file."
+)
+def evaluate(model: Path, truth: Path, images: Path, report: Path | None, skip_faulty: bool) -> None:
+    """Measure a model's mean average precision on pictures with known boxes.
+
+    Classes are matched by name. A class of the truth that the model does not know counts with
+    an average precision of 0.
+
+    \b
+    Example:
+      avocet evaluate --model model.zip --truth truth.json --images pictures --report figures.json
+    """
+    predictor = Predictor.from_bundle(model)
+    located = locate(read_coco(truth), images, truth.name)
+    stop_at_faults(located.problems, skip_faulty)
+    record = located.record
+    if not record.pictures:
+        raise InputError(f"{truth.name} has no picture to measure on")
+    used = {box.label for picture in record.pictures for box in picture.boxes}
+    if not used:
+        raise InputError(f"{truth.name} has no box to measure against")
+    unknown = [
+        record.class_names[label]
+        for label in sorted(used)
+        if record.class_names[label] not in predictor.card.classes
+    ]
+    if len(unknown) == len(used):
+        raise InputError(
+            f"{model.name} knows the classes {', '.join(predictor.card.classes)}; "
+            f"{truth.name} has only others: {', '.join(unknown)}"
+        )
+    if unknown:
+        click.echo(
+            f"avocet: {model.name} does not know the classes {', '.join(unknown)}; they count as never found",
+            err=True,
+        )
+    pictures = [_labelled(picture, located.paths[picture.name]) for picture in record.pictures]
+    with Bar("Measuring") as bar:
+        candidates = find_candidates(predictor, pictures, bar)
+    figures = measure(
+        record.class_names, pictures, by_name(candidates, predictor.card.classes, record.class_names)
+    )
+    if report is not None:
+        write_text(report, json.dumps(figures, indent=2, ensure_ascii=False) + "\n")
+    _show(figures)
+
+
+def _labelled(picture: RecordedPicture, path: Path) -> LabelledPicture:
+    return LabelledPicture(
+        name=picture.name,
+        width=picture.width,
+        height=picture.height,
+        read=lambda: read_picture(path, picture.name),
+        boxes=as_boxes([box.corners for box in picture.boxes]),
+        classes=np.array([box.label for box in picture.boxes], dtype=np.int64),
+        ignored=np.array([box.crowd for box in picture.boxes], dtype=bool),
+    )
+
+
+def _show(figures: dict) -> None:
+    width = max(5, *map(len, figures["classes"]))
+    click.echo(f"{'class':{width}}   AP@.5      AP  truths  detections")
+    for name, entry in figures["classes"].items():
+        counts = f"{entry['truths']:6}  {entry['detections']:10}"
+        click.echo(f"{name:{width}}  {number(entry['ap50'])}  {number(entry['ap'])}  {counts}")
+    click.echo(
+        f"{'mean':{width}}  {number(figures['map50'])}  {number(figures['map'])}  on {figures['pictures']} pictures"
+    )

@@ -1,0 +1,82 @@
+"""``avocet serve`` and the worker it starts."""
+
+import logging
+import socket
+from pathlib import Path
+
+import click
+import waitress
+
+from avocet.cli.common import data_option, open_data
+from avocet.core.errors import InputError
+from avocet.demo.project import make_demo_project
+from avocet.jobs.queue import LANES, Queues
+from avocet.jobs.supervisor import Supervisor
+from avocet.jobs.worker import work
+from avocet.store.folder import DataFolder
+from avocet.web.app import create_app
+
+LOOPBACK = frozenset({"127.0.0.1", "localhost", "::1"})
+THREADS = 24
+
+
+@click.command()
+@data_option
+@click.option("--host", default="127.0.0.1", show_default=True, help="Address to listen on; loopback only.")
+@click.option(
+    "--port", default=8321, show_default=True, type=click.IntRange(0, 65535), help="Port; 0 takes a free one."
+)
+@click.option("--demo", is_flag=True, help="Make the demo project if the data folder has no project.")
+def serve(data: Path, host: str, port: int, demo: bool) -> None:
+    """Serve the page and do its long work in the background.
+
+    \b
+    Example:
+      avocet serve --data ~/avocet --demo
+    """
+    if host not in LOOPBACK:
+        raise InputError(
+            f"{host} is not a loopback address; serving other machines needs a password, which is yet to come"
+        )
+    listener = _listen(host, port)
+    folder, sessions = open_data(data)
+    if demo:
+        make_demo_project(sessions, folder, progress=True)
+    queues = Queues(folder)
+    app = create_app(folder, sessions, queues.enqueue)
+    logging.getLogger("waitress.queue").setLevel(logging.ERROR)
+    server = waitress.create_server(
+        app, sockets=[listener], threads=THREADS, max_request_body_size=8 * 1024**3
+    )
+    supervisor = Supervisor(folder.root)
+    supervisor.start()
+    shown = f"[{host}]" if ":" in host else host
+    click.echo(
+        f"Avocet is at http://{shown}:{listener.getsockname()[1]} with the data in {folder.root}. Ctrl-C ends it."
+    )
+    try:
+        server.run()
+    finally:
+        supervisor.close()
+
+
+@click.command(hidden=True)
+@data_option
+@click.option("--lane", type=click.Choice(list(LANES)), required=True)
+def worker(data: Path, lane: str) -> None:
+    """Do the long work of one lane; started by serve."""
+    work(DataFolder(data), lane)
+
+
+def _listen(host: str, port: int) -> socket.socket:
+    """A bound socket, before anything else is started, so that a taken port is said at once."""
+    listener = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET)
+    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listener.bind((host, port))
+    except OSError as error:
+        raise InputError(
+            f"port {port} on {host} cannot be used: {error.strerror}. Choose another with --port."
+        ) from None
+    listener.listen(128)
+    return listener

@@ -1,0 +1,97 @@
+"""``avocet train``."""
+
+from pathlib import Path
+
+import click
+from sqlalchemy.orm import Session
+
+from avocet.cli.common import Bar, data_option, number, open_data
+from avocet.core.errors import InputError
+from avocet.detector.augmentation import FLIPS
+from avocet.detector.sizes import SIZES
+from avocet.files import copy_file
+from avocet.store.tables import JobState
+from avocet.work.jobs import claim, finish
+from avocet.work.projects import project_named
+from avocet.work.training import get_run, save_model, start_run, train_run
+
+
+@click.command()
+@click.option("--project", required=True, help="Project to train on.")
+@data_option
+@click.option(
+    "--size", type=click.Choice(list(SIZES)), default="stint", show_default=True, help="Small to large."
+)
+@click.option("--side", type=int, default=416, show_default=True, help="Longer side of the input in pixels.")
+@click.option("--epochs", type=int, help="Times through all pictures; by default chosen by their number.")
+@click.option("--batch", type=int, default=8, show_default=True, help="Pictures in one step.")
+@click.option("--seed", type=int, default=0, show_default=True, help="The same seed gives the same weights.")
+@click.option(
+    "--flips",
+    type=click.Choice(FLIPS),
+    help="How pictures may be mirrored; by default judged from the boxes.",
+)
+@click.option(
+    "--save", type=click.Path(path_type=Path, dir_okay=False), help="Also write the best model bundle here."
+)
+def train(
+    project: str,
+    data: Path,
+    size: str,
+    side: int,
+    epochs: int | None,
+    batch: int,
+    seed: int,
+    flips: str | None,
+    save: Path | None,
+) -> None:
+    """Train a detector on a project's labelled pictures.
+
+    The labels are frozen as a snapshot first. The best checkpoint by mAP at 0.50:0.95 on the
+    validation pictures is the model.
+
+    \b
+    Example:
+      avocet train --project belt --data ~/avocet --size stint --save model.zip
+    """
+    folder, sessions = open_data(data, must_exist=True)
+    if save is not None and not save.resolve().parent.is_dir():
+        raise InputError(f"{save}: there is no folder {save.resolve().parent}")
+    chosen = {"size": size, "side": side, "epochs": epochs, "batch": batch, "seed": seed, "flips": flips}
+    with sessions.begin() as session:
+        run = start_run(session, folder, project_named(session, project).id, chosen)
+        run_id, job_id = run.id, run.job_id
+        claim(session, job_id)
+    click.echo(f"Run {run.name!r}: {run.snapshot.pictures} pictures, {run.settings['epochs']} epochs")
+    state, message = JobState.FAILED, "The command was ended"
+    try:
+        with Bar("Training") as bar:
+            train_run(sessions, folder, run_id, bar)
+        state, message = JobState.DONE, ""
+    except InputError as error:
+        message = str(error)
+        raise
+    except KeyboardInterrupt:
+        state, message = JobState.INTERRUPTED, "Stopped with Ctrl-C"
+        raise click.Abort from None
+    finally:
+        with sessions.begin() as session:
+            finish(session, job_id, state, message)
+    with sessions() as session:
+        _show(session, run_id)
+        if save is not None:
+            save_model(folder, get_run(session, run_id), save, copy_file)
+            click.echo(f"Model written to {save}")
+
+
+def _show(session: Session, run_id: int) -> None:
+    run = get_run(session, run_id)
+    best = next(each for each in run.epochs if each.epoch == run.best_epoch)
+    figures = best.figures["validation"]
+    width = max(map(len, figures["by_class"]), default=5)
+    click.echo(
+        f"Best epoch {run.best_epoch}: mAP {figures['map50']:.3f} at 0.5, {figures['map']:.3f} at 0.50:0.95"
+    )
+    click.echo(f"{'class':{width}}   AP@.5      AP  truths")
+    for name, entry in figures["by_class"].items():
+        click.echo(f"{name:{width}}  {number(entry['ap50'])}  {number(entry['ap'])}  {entry['truths']:6}")

@@ -1,0 +1,71 @@
+"""The demo project: stills of the cooling belt, most of them labelled, and a clip of it moving."""
+
+import tempfile
+from pathlib import Path
+
+from sqlalchemy.orm import Session, sessionmaker
+from tqdm import tqdm
+
+from avocet.demo.belt import HEIGHT, WIDTH, Frame, render_clip, render_still
+from avocet.demo.goods import NAMES
+from avocet.files import write_bytes
+from avocet.media.clips import ClipWriter
+from avocet.media.pictures import encode_jpeg
+from avocet.store.folder import DataFolder
+from avocet.store.tables import Part, PictureState
+from avocet.work.classes import ensure_classes
+from avocet.work.labels import NewBox, save_labels
+from avocet.work.media import add_clip, add_picture, thumbnail
+from avocet.work.projects import create_project, list_projects
+
+PROJECT = "Cooling belt"
+PARTS = ((Part.TRAINING, 24), (Part.VALIDATION, 20), (Part.TEST, 20))
+UNLABELLED = 16
+FIRST_SEED = 1000
+CLIP_SECONDS, CLIP_RATE = 6, 25
+
+
+def make_demo_project(sessions: sessionmaker[Session], folder: DataFolder, progress: bool = False) -> bool:
+    """Make the demo project in a data folder that has no project; returns whether it did.
+
+    All is rendered first and recorded in one step, so that a kill leaves no half-made project.
+    """
+    with sessions() as session:
+        if list_projects(session):
+            return False
+    plan = [(part, True) for part, count in PARTS for _ in range(count)] + [(None, False)] * UNLABELLED
+    bar = tqdm(
+        total=len(plan) + CLIP_SECONDS * CLIP_RATE,
+        desc="Rendering the demo project",
+        disable=not progress,
+        unit="",
+    )
+    with tempfile.TemporaryDirectory() as name, sessions.begin() as session:
+        place = Path(name)
+        project = create_project(session, PROJECT)
+        class_ids = {each.name: each.id for each in ensure_classes(session, project.id, list(NAMES))}
+        for number, (part, labelled) in enumerate(plan):
+            frame = render_still(FIRST_SEED + number)
+            path = place / f"belt-{number + 1:03d}.jpg"
+            write_bytes(path, encode_jpeg(frame.pixels))
+            picture = add_picture(session, folder, project.id, path, path.name).picture
+            thumbnail(folder, picture)
+            picture.part = part
+            if labelled:
+                save_labels(session, picture, 0, _boxes(frame, class_ids), PictureState.DONE)
+            bar.update()
+        clip = place / "belt-moving.mp4"
+        with ClipWriter(clip, WIDTH, HEIGHT, CLIP_RATE) as writer:
+            for frame in render_clip(FIRST_SEED - 1, CLIP_SECONDS * CLIP_RATE):
+                writer.write(frame.pixels)
+                bar.update()
+        add_clip(session, folder, project.id, clip, clip.name)
+    bar.close()
+    return True
+
+
+def _boxes(frame: Frame, class_ids: dict[str, int]) -> list[NewBox]:
+    return [
+        NewBox(class_ids[name], tuple(box), attributes={"burnt": True} if burnt else {})  # type: ignore[arg-type]
+        for box, name, burnt in zip(frame.boxes.tolist(), frame.classes, frame.burnt, strict=True)
+    ]

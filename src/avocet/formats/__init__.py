@@ -1,0 +1,1 @@
+"""Annotation files to one neutral record and back."""

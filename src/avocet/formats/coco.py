@@ -1,0 +1,209 @@
+"""COCO JSON: detection annotations, ``bbox`` as ``[x, y, width, height]``."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+from avocet.core.boxes import from_corner_size, to_corner_size
+from avocet.core.errors import InputError
+from avocet.formats.record import Record, RecordedBox, RecordedPicture, fit_box
+
+LARGEST_FILE = 2_000_000_000
+
+
+def read_coco(path: Path, name: str | None = None) -> Record:
+    """Read a COCO JSON file.
+
+    Classes keep the file's order of category ids. Boxes that reach over an edge are cut to the
+    picture; entries that cannot be used are left out and listed in the record's faults.
+
+    Parameters
+    ----------
+    path : Path
+    name : str, optional
+        What to call the file in messages.
+
+    Returns
+    -------
+    Record
+
+    Raises
+    ------
+    InputError
+        If the file is missing, not JSON, or not built like a COCO file.
+    """
+    called = name or path.name
+    return parse_coco(_load(path, called), called)
+
+
+def parse_coco(document: Any, called: str) -> Record:
+    """As `read_coco`, from an already parsed document.
+
+    Examples
+    --------
+    >>> record = parse_coco({
+    ...     "images": [{"id": 1, "file_name": "belt.jpg", "width": 960, "height": 540}],
+    ...     "categories": [{"id": 7, "name": "roll"}],
+    ...     "annotations": [{"id": 1, "image_id": 1, "category_id": 7, "bbox": [10, 20, 30, 40]}],
+    ... }, "truth.json")
+    >>> record.pictures[0].boxes[0].corners
+    (10.0, 20.0, 40.0, 60.0)
+    """
+    if not isinstance(document, dict):
+        raise InputError(f"{called} is not a COCO file: its top is not an object")
+    for key in ("images", "annotations", "categories"):
+        if not isinstance(document.get(key), list):
+            raise InputError(f'{called} is not a COCO file: it has no list "{key}"')
+    faults: list[str] = []
+    class_names, label_of = _categories(document["categories"], called)
+    pictures, picture_of = _images(document["images"], called, faults)
+    for number, entry in enumerate(document["annotations"]):
+        fault = _add_box(entry, number, pictures, picture_of, label_of)
+        if fault:
+            faults.append(f"{called}: {fault}")
+    return Record(class_names, pictures, faults)
+
+
+def write_coco(record: Record) -> dict[str, Any]:
+    """A record as a COCO document, ready for ``json.dump``.
+
+    Parameters
+    ----------
+    record : Record
+
+    Returns
+    -------
+    dict
+
+    Examples
+    --------
+    >>> record = Record(["roll"], [RecordedPicture("a.jpg", 10, 10, [RecordedBox(0, (1, 2, 4, 6))])])
+    >>> write_coco(record)["annotations"][0]["bbox"]
+    [1.0, 2.0, 3.0, 4.0]
+    """
+    images: list[dict[str, Any]] = []
+    annotations: list[dict[str, Any]] = []
+    for number, picture in enumerate(record.pictures, start=1):
+        images.append(
+            {"id": number, "file_name": picture.name, "width": picture.width, "height": picture.height}
+        )
+        for box in picture.boxes:
+            x, y, width, height = to_corner_size([box.corners])[0].tolist()
+            annotations.append(
+                {
+                    "id": len(annotations) + 1,
+                    "image_id": number,
+                    "category_id": box.label + 1,
+                    "bbox": [x, y, width, height],
+                    "area": width * height,
+                    "iscrowd": int(box.crowd),
+                }
+                | ({"attributes": box.attributes} if box.attributes else {})
+            )
+    categories = [{"id": index, "name": name} for index, name in enumerate(record.class_names, start=1)]
+    return {"images": images, "annotations": annotations, "categories": categories}
+
+
+def _load(path: Path, called: str) -> Any:
+    if not path.is_file():
+        raise InputError(f"{path}: there is no such file")
+    if path.stat().st_size > LARGEST_FILE:
+        raise InputError(f"{called} is larger than {LARGEST_FILE:,} bytes")
+    try:
+        return json.loads(path.read_bytes())
+    except UnicodeDecodeError:
+        raise InputError(f"{called} is not JSON: it is not text in UTF-8") from None
+    except json.JSONDecodeError as error:
+        raise InputError(
+            f"{called} is not JSON: {error.msg} at line {error.lineno}, column {error.colno}"
+        ) from None
+    except RecursionError:
+        raise InputError(f"{called} is not a COCO file: it is nested too deeply") from None
+
+
+def _categories(entries: list[Any], called: str) -> tuple[list[str], dict[int, int]]:
+    named: dict[int, str] = {}
+    for number, entry in enumerate(entries):
+        ident = entry.get("id") if isinstance(entry, dict) else None
+        name = entry.get("name") if isinstance(entry, dict) else None
+        if not _is_id(ident) or not isinstance(name, str) or not name.strip():
+            raise InputError(f"{called}: category {number + 1} needs a whole number as id and a name")
+        if ident in named:
+            raise InputError(f"{called}: category id {ident} is used twice ({named[ident]!r} and {name!r})")
+        named[ident] = name.strip()
+    if len(set(named.values())) != len(named):
+        twice = next(name for name in named.values() if list(named.values()).count(name) > 1)
+        raise InputError(f"{called}: two categories are called {twice!r}")
+    order = sorted(named)
+    return [named[ident] for ident in order], {ident: index for index, ident in enumerate(order)}
+
+
+def _images(
+    entries: list[Any], called: str, faults: list[str]
+) -> tuple[list[RecordedPicture], dict[Any, RecordedPicture]]:
+    pictures: list[RecordedPicture] = []
+    by_id: dict[Any, RecordedPicture] = {}
+    names: set[str] = set()
+    for number, entry in enumerate(entries):
+        ident = entry.get("id") if isinstance(entry, dict) else None
+        name = entry.get("file_name") if isinstance(entry, dict) else None
+        if not _is_id(ident) and not isinstance(ident, str):
+            raise InputError(f"{called}: image {number + 1} needs an id")
+        if not isinstance(name, str) or not name:
+            raise InputError(f"{called}: image {ident} has no file_name")
+        if ident in by_id:
+            raise InputError(f"{called}: image id {ident} is used twice")
+        if name in names:
+            faults.append(f"{called}: the name {name!r} stands twice among the images; the first is taken")
+            continue
+        width, height = entry.get("width"), entry.get("height")
+        known = _is_id(width) and _is_id(height) and width > 0 and height > 0
+        picture = RecordedPicture(name, width if known else 0, height if known else 0, [])
+        names.add(name)
+        pictures.append(picture)
+        by_id[ident] = picture
+    return pictures, by_id
+
+
+def _add_box(
+    entry: Any,
+    number: int,
+    pictures: list[RecordedPicture],
+    picture_of: dict[Any, RecordedPicture],
+    label_of: dict[int, int],
+) -> str:
+    """Add one annotation to its picture; returns what is wrong with it, if anything."""
+    if not isinstance(entry, dict):
+        return f"annotation {number + 1} is not an object"
+    called = f"annotation {entry.get('id', number + 1)}"
+    image_id, category_id = entry.get("image_id"), entry.get("category_id")
+    if isinstance(image_id, list | dict) or image_id not in picture_of:
+        return f"{called} is on image {image_id}, which the file does not have"
+    picture = picture_of[image_id]
+    if isinstance(category_id, list | dict) or category_id not in label_of:
+        return f"{called} on {picture.name} has category {category_id}, which the file does not have"
+    box = entry.get("bbox")
+    numbers = isinstance(box, list) and len(box) == 4 and all(_is_number(value) for value in box)
+    if not numbers:
+        return f"{called} on {picture.name} has the box {box}, which is not four numbers"
+    corners, reason = fit_box(from_corner_size([box])[0], picture.width, picture.height)
+    if corners is None:
+        return f"{called} on {picture.name}: the box {box} {reason}"
+    attributes = entry.get("attributes")
+    picture.boxes.append(
+        RecordedBox(
+            label_of[category_id],
+            corners,
+            bool(entry.get("iscrowd", 0)),
+            dict(attributes) if isinstance(attributes, dict) else {},
+        )
+    )
+    return ""
+
+
+def _is_id(value: Any) -> bool:
+    return isinstance(value, int) and not isinstance(value, bool)
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)

@@ -1,0 +1,1 @@
+"""The queue of long work and the worker process that does it."""

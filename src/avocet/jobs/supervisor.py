@@ -1,0 +1,70 @@
+"""Starts the worker processes and starts them again should one be killed."""
+
+import logging
+import subprocess
+import sys
+import threading
+from pathlib import Path
+
+from avocet.jobs.queue import LANES
+
+log = logging.getLogger(__name__)
+
+PAUSE = 1.0
+"""Seconds before a worker that ended is started again."""
+
+
+class Supervisor:
+    """Keeps one worker process a lane alive until it is closed.
+
+    Parameters
+    ----------
+    data : Path
+        The data folder that the workers serve.
+    """
+
+    def __init__(self, data: Path) -> None:
+        self._data = data
+        self._closing = threading.Event()
+        self._processes: dict[str, subprocess.Popen[bytes]] = {}
+        self._threads = [
+            threading.Thread(target=self._keep, args=(lane,), name=f"keep-{lane}", daemon=True)
+            for lane in LANES
+        ]
+
+    def start(self) -> None:
+        """Start the workers."""
+        for thread in self._threads:
+            thread.start()
+
+    def close(self) -> None:
+        """End the workers and wait for them."""
+        self._closing.set()
+        for process in self._processes.values():
+            process.terminate()
+        for process in self._processes.values():
+            try:
+                process.wait(timeout=10)
+            except subprocess.TimeoutExpired:
+                process.kill()
+
+    def pids(self) -> dict[str, int]:
+        """Process number of each lane's worker."""
+        return {lane: process.pid for lane, process in self._processes.items()}
+
+    def _keep(self, lane: str) -> None:
+        while not self._closing.is_set():
+            command = [
+                sys.executable,
+                "-m",
+                "avocet.cli.main",
+                "worker",
+                "--data",
+                str(self._data),
+                "--lane",
+                lane,
+            ]
+            self._processes[lane] = process = subprocess.Popen(command)
+            code = process.wait()
+            if not self._closing.wait(PAUSE):
+                log.warning("the %s worker ended with code %s and is started again", lane, code)

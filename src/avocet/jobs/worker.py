@@ -1,0 +1,87 @@
+"""The worker process: takes jobs from the queue and does them."""
+
+import logging
+import os
+import signal
+import threading
+import time
+from collections.abc import Callable
+from typing import Any
+
+from huey.consumer import Consumer
+from sqlalchemy.orm import Session, sessionmaker
+
+from avocet.core.errors import InputError
+from avocet.jobs.queue import LANES, open_queue
+from avocet.store.database import open_database
+from avocet.store.folder import DataFolder
+from avocet.store.tables import JobState
+from avocet.work.evaluation import run_evaluation
+from avocet.work.jobs import JobReporter, claim, finish, mark_interrupted
+from avocet.work.media import sample_clip
+from avocet.work.problems import NotFound
+from avocet.work.progress import Reporter, Stopped
+from avocet.work.training import train_run
+from avocet.work.using import run_detection
+
+log = logging.getLogger(__name__)
+
+Sessions = sessionmaker[Session]
+Action = Callable[[Sessions, DataFolder, dict[str, Any], Reporter], dict[str, Any]]
+
+ACTIONS: dict[str, Action] = {
+    "train": lambda sessions, folder, given, reporter: train_run(sessions, folder, given["run_id"], reporter),
+    "evaluate": lambda sessions, folder, given, reporter: run_evaluation(
+        sessions, folder, given["evaluation_id"], reporter
+    ),
+    "detect": lambda sessions, folder, given, reporter: run_detection(
+        sessions, folder, given["detection_id"], given, reporter
+    ),
+    "sample_clip": lambda sessions, folder, given, reporter: sample_clip(
+        sessions, folder, given["clip_id"], given["per_second"], reporter
+    ),
+}
+
+
+def run_job(sessions: Sessions, folder: DataFolder, job_id: int) -> None:
+    """Do one job and record how it ended, whatever happens."""
+    with sessions.begin() as session:
+        job = claim(session, job_id)
+        if job is None:
+            return
+        kind, arguments = job.kind, dict(job.arguments)
+    try:
+        outcome = ACTIONS[kind](sessions, folder, arguments, JobReporter(sessions, job_id))
+    except Stopped:
+        _end(sessions, job_id, JobState.STOPPED, "Stopped; what was done is kept")
+    except (InputError, NotFound) as error:
+        _end(sessions, job_id, JobState.FAILED, str(error))
+    except Exception as error:
+        log.exception("job %d failed", job_id)
+        _end(sessions, job_id, JobState.FAILED, f"Unexpected error: {type(error).__name__}: {error}")
+    else:
+        with sessions.begin() as session:
+            finish(session, job_id, JobState.DONE, outcome=outcome)
+
+
+def work(folder: DataFolder, lane: str) -> None:
+    """Work through a lane until the process is asked to end."""
+    sessions = open_database(folder.database)
+    with sessions.begin() as session:
+        # Whatever still says it is running was left by a worker that was killed.
+        mark_interrupted(session, set(LANES[lane]))
+    queue, _ = open_queue(folder, lane, lambda job_id: run_job(sessions, folder, job_id))
+    threading.Thread(target=_end_with, args=(os.getppid(),), name="parent", daemon=True).start()
+    Consumer(queue, workers=1, periodic=False, initial_delay=0.05, max_delay=0.5, backoff=1.3).run()
+
+
+def _end_with(parent: int) -> None:
+    """End this process once its parent is gone, so that no worker outlives the server."""
+    while os.getppid() == parent:
+        time.sleep(1)
+    os.kill(os.getpid(), signal.SIGTERM)
+
+
+def _end(sessions: Sessions, job_id: int, state: JobState, message: str) -> None:
+    with sessions.begin() as session:
+        finish(session, job_id, state, message)

@@ -1,0 +1,1 @@
+"""Records in SQLite, and where files lie in the data folder."""

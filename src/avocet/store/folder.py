@@ -1,0 +1,56 @@
+"""Where files lie below the data folder."""
+
+from pathlib import Path
+
+
+class DataFolder:
+    """The layout of the data folder. Names below it come from hashes and row numbers only.
+
+    Parameters
+    ----------
+    root : Path
+    """
+
+    def __init__(self, root: Path) -> None:
+        self.root = root.resolve()
+
+    @property
+    def database(self) -> Path:
+        return self.root / "avocet.sqlite"
+
+    @property
+    def queue(self) -> Path:
+        return self.root / "queue.sqlite"
+
+    @property
+    def incoming(self) -> Path:
+        """Uploads on their way in."""
+        return self.root / "incoming"
+
+    def picture(self, project_id: int, content_hash: str, suffix: str) -> Path:
+        return self._project(project_id) / "pictures" / content_hash[:2] / f"{content_hash}{suffix}"
+
+    def thumbnail(self, project_id: int, content_hash: str) -> Path:
+        return self._project(project_id) / "thumbnails" / content_hash[:2] / f"{content_hash}.jpg"
+
+    def clip(self, project_id: int, content_hash: str, suffix: str) -> Path:
+        return self._project(project_id) / "clips" / f"{content_hash}{suffix}"
+
+    def snapshot(self, project_id: int, content_hash: str) -> Path:
+        return self._project(project_id) / "snapshots" / f"{content_hash}.json"
+
+    def run(self, project_id: int, run_id: int) -> Path:
+        return self._project(project_id) / "runs" / str(run_id)
+
+    def evaluation(self, project_id: int, evaluation_id: int) -> Path:
+        return self._project(project_id) / "evaluations" / f"{evaluation_id}.npz"
+
+    def detection(self, project_id: int, detection_id: int) -> Path:
+        return self._project(project_id) / "detections" / str(detection_id)
+
+    def detection_input(self, project_id: int, detection_id: int) -> Path:
+        """Pictures or a clip uploaded just for one detection."""
+        return self.detection(project_id, detection_id) / "input"
+
+    def _project(self, project_id: int) -> Path:
+        return self.root / "projects" / str(project_id)

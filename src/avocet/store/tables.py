@@ -1,0 +1,256 @@
+"""The tables."""
+
+import datetime as dt
+import enum
+from typing import Any
+
+from sqlalchemy import JSON, Enum, ForeignKey, Index, UniqueConstraint
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+
+def now() -> dt.datetime:
+    """The present moment in UTC, without a zone as SQLite keeps it."""
+    return dt.datetime.now(dt.UTC).replace(tzinfo=None)
+
+
+class Base(DeclarativeBase):
+    """All tables."""
+
+    type_annotation_map = {dict[str, Any]: JSON, list[Any]: JSON}  # noqa: RUF012 (read by SQLAlchemy)
+
+
+class Part(enum.StrEnum):
+    """The part of a split that a picture belongs to."""
+
+    TRAINING = "training"
+    VALIDATION = "validation"
+    TEST = "test"
+
+
+class PictureState(enum.StrEnum):
+    """How far the labelling of a picture is."""
+
+    UNLABELLED = "unlabelled"
+    IN_PROGRESS = "in_progress"
+    DONE = "done"
+    EMPTY = "empty"
+
+
+class JobState(enum.StrEnum):
+    """How far a job is."""
+
+    WAITING = "waiting"
+    RUNNING = "running"
+    DONE = "done"
+    STOPPED = "stopped"
+    FAILED = "failed"
+    INTERRUPTED = "interrupted"
+
+    @property
+    def ended(self) -> bool:
+        return self not in (JobState.WAITING, JobState.RUNNING)
+
+
+def _text_enum(kind: type[enum.StrEnum]) -> Enum:
+    return Enum(
+        kind, native_enum=False, length=20, values_callable=lambda members: [m.value for m in members]
+    )
+
+
+class Project(Base):
+    __tablename__ = "project"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    created_at: Mapped[dt.datetime] = mapped_column(default=now)
+
+    classes: Mapped[list["ObjectClass"]] = relationship(
+        back_populates="project", order_by="ObjectClass.position", cascade="all, delete-orphan"
+    )
+
+
+class ObjectClass(Base):
+    """A class of objects. Its position, counted from 1, is its number key."""
+
+    __tablename__ = "object_class"
+    __table_args__ = (UniqueConstraint("project_id", "name"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    name: Mapped[str]
+    colour: Mapped[str]
+    position: Mapped[int]
+
+    project: Mapped[Project] = relationship(back_populates="classes")
+
+
+class Clip(Base):
+    """A clip that frames were taken from. The file is kept, to run detection on."""
+
+    __tablename__ = "clip"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    name: Mapped[str]
+    content_hash: Mapped[str]
+    suffix: Mapped[str]
+    width: Mapped[int]
+    height: Mapped[int]
+    rate: Mapped[float]
+    seconds: Mapped[float]
+    added_at: Mapped[dt.datetime] = mapped_column(default=now)
+
+
+class Picture(Base):
+    __tablename__ = "picture"
+    __table_args__ = (
+        UniqueConstraint("project_id", "content_hash"),
+        Index("ix_picture_page", "project_id", "binned_at", "id"),
+    )
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    name: Mapped[str]
+    content_hash: Mapped[str]
+    suffix: Mapped[str]
+    width: Mapped[int]
+    height: Mapped[int]
+    clip_id: Mapped[int | None] = mapped_column(ForeignKey("clip.id", ondelete="SET NULL"))
+    frame_number: Mapped[int | None]
+    part: Mapped[Part | None] = mapped_column(_text_enum(Part))
+    state: Mapped[PictureState] = mapped_column(_text_enum(PictureState), default=PictureState.UNLABELLED)
+    revision: Mapped[int] = mapped_column(default=0)
+    added_at: Mapped[dt.datetime] = mapped_column(default=now)
+    binned_at: Mapped[dt.datetime | None]
+
+    boxes: Mapped[list["Box"]] = relationship(
+        back_populates="picture", order_by="Box.position", cascade="all, delete-orphan"
+    )
+    clip: Mapped[Clip | None] = relationship()
+
+
+class Box(Base):
+    """A labelled box, ``[x1, y1, x2, y2]`` in original pixels."""
+
+    __tablename__ = "box"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    picture_id: Mapped[int] = mapped_column(ForeignKey("picture.id", ondelete="CASCADE"), index=True)
+    class_id: Mapped[int] = mapped_column(ForeignKey("object_class.id"), index=True)
+    position: Mapped[int]
+    x1: Mapped[float]
+    y1: Mapped[float]
+    x2: Mapped[float]
+    y2: Mapped[float]
+    crowd: Mapped[bool] = mapped_column(default=False)
+    attributes: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+    picture: Mapped[Picture] = relationship(back_populates="boxes")
+
+    @property
+    def corners(self) -> list[float]:
+        return [self.x1, self.y1, self.x2, self.y2]
+
+
+class Snapshot(Base):
+    """An immutable copy of labels and splits; its file is named by its content hash."""
+
+    __tablename__ = "snapshot"
+    __table_args__ = (UniqueConstraint("project_id", "content_hash"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    content_hash: Mapped[str]
+    pictures: Mapped[int]
+    boxes: Mapped[int]
+    created_at: Mapped[dt.datetime] = mapped_column(default=now)
+
+
+class Job(Base):
+    """A piece of long work in the worker process."""
+
+    __tablename__ = "job"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    kind: Mapped[str]
+    title: Mapped[str]
+    arguments: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    state: Mapped[JobState] = mapped_column(_text_enum(JobState), default=JobState.WAITING)
+    done: Mapped[int] = mapped_column(default=0)
+    total: Mapped[int] = mapped_column(default=0)
+    message: Mapped[str] = mapped_column(default="")
+    outcome: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    stop_requested: Mapped[bool] = mapped_column(default=False)
+    created_at: Mapped[dt.datetime] = mapped_column(default=now)
+    started_at: Mapped[dt.datetime | None]
+    started_done: Mapped[int] = mapped_column(default=0)
+    heartbeat_at: Mapped[dt.datetime | None]
+    ended_at: Mapped[dt.datetime | None]
+
+
+class Run(Base):
+    """A training of one detector on one snapshot."""
+
+    __tablename__ = "run"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    snapshot_id: Mapped[int] = mapped_column(ForeignKey("snapshot.id"))
+    job_id: Mapped[int] = mapped_column(ForeignKey("job.id"))
+    name: Mapped[str]
+    settings: Mapped[dict[str, Any]]
+    created_at: Mapped[dt.datetime] = mapped_column(default=now)
+    best_epoch: Mapped[int | None]
+    best_map50: Mapped[float | None]
+    best_map: Mapped[float | None]
+
+    snapshot: Mapped[Snapshot] = relationship()
+    job: Mapped[Job] = relationship()
+    epochs: Mapped[list["RunEpoch"]] = relationship(order_by="RunEpoch.epoch", cascade="all, delete-orphan")
+
+
+class RunEpoch(Base):
+    """What one epoch of a run came to."""
+
+    __tablename__ = "run_epoch"
+
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"), primary_key=True)
+    epoch: Mapped[int] = mapped_column(primary_key=True)
+    figures: Mapped[dict[str, Any]]
+
+
+class Evaluation(Base):
+    """A run's best checkpoint measured on one part of its snapshot."""
+
+    __tablename__ = "evaluation"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    job_id: Mapped[int] = mapped_column(ForeignKey("job.id"))
+    part: Mapped[Part] = mapped_column(_text_enum(Part))
+    report: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    created_at: Mapped[dt.datetime] = mapped_column(default=now)
+
+    run: Mapped[Run] = relationship()
+    job: Mapped[Job] = relationship()
+
+
+class Detection(Base):
+    """A run's model used on a folder of pictures or a clip."""
+
+    __tablename__ = "detection"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    job_id: Mapped[int] = mapped_column(ForeignKey("job.id"))
+    source: Mapped[str]
+    minimum_score: Mapped[float]
+    overlap_limit: Mapped[float]
+    summary: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    created_at: Mapped[dt.datetime] = mapped_column(default=now)
+
+    run: Mapped[Run] = relationship()
+    job: Mapped[Job] = relationship()

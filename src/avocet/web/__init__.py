@@ -1,0 +1,1 @@
+"""The server: a Flask application with one blueprint a subject."""

@@ -1,0 +1,117 @@
+"""The application factory."""
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from flask import Flask, Response, abort, request, send_from_directory
+from flask_openapi3 import Info, OpenAPI
+from sqlalchemy.orm import Session, sessionmaker
+
+from avocet import __version__
+from avocet.store.folder import DataFolder
+from avocet.web.context import Context
+from avocet.web.problems import handle_problems, invalid_request
+from avocet.web.routes import ALL
+from avocet.web.schemas.common import Problem
+
+PAGE = Path(__file__).parent / "page"
+"""Where the built page lies."""
+
+LARGEST_REQUEST = 8 * 1024**3
+
+
+def create_app(
+    folder: DataFolder,
+    sessions: sessionmaker[Session],
+    enqueue: Callable[[int, str], None],
+    hosts: frozenset[str] = frozenset({"127.0.0.1", "localhost", "[::1]"}),
+) -> Flask:
+    """Make the application.
+
+    Parameters
+    ----------
+    folder : DataFolder
+    sessions : sessionmaker
+    enqueue : callable
+        Hands a recorded job (its number and kind) to the worker.
+    hosts : frozenset of str
+        Names under which the server may be addressed; anything else is refused, so that no
+        foreign page can reach it through a name of its own.
+
+    Returns
+    -------
+    Flask
+    """
+    app = OpenAPI(
+        "avocet",
+        info=Info(title="Avocet", version=__version__),
+        doc_ui=True,
+        doc_prefix="/api/v1",
+        doc_url="/openapi.json",
+        validation_error_status=422,
+        validation_error_model=Problem,
+        validation_error_callback=invalid_request,
+        static_folder=None,
+    )
+    app.extensions["avocet"] = Context(folder, sessions, enqueue)
+    app.config["MAX_CONTENT_LENGTH"] = LARGEST_REQUEST
+    app.config["MAX_FORM_PARTS"] = 100_000
+    handle_problems(app)
+    _guard(app, hosts)
+    for blueprint in ALL:
+        app.register_api(blueprint)
+    _serve_page(app)
+    return app
+
+
+def openapi_document(app: Flask) -> str:
+    """The OpenAPI document as JSON text, for the page's generated types."""
+    return json.dumps(app.api_doc, indent=2, sort_keys=True, ensure_ascii=False) + "\n"  # type: ignore[attr-defined]
+
+
+def _guard(app: Flask, hosts: frozenset[str]) -> None:
+    @app.before_request
+    def check_host_and_origin() -> None:
+        if _host_name(request.host) not in hosts:
+            abort(400, f"this server does not answer to the name {request.host!r}")
+        origin = request.headers.get("Origin")
+        if origin and origin != "null" and urlsplit(origin).netloc != request.host:
+            abort(403, f"requests from {origin} are not accepted")
+        if origin == "null" and request.method not in ("GET", "HEAD"):
+            abort(403, "requests without an origin are not accepted")
+
+    @app.after_request
+    def protect(response: Response) -> Response:
+        response.headers["X-Content-Type-Options"] = "nosniff"
+        response.headers["Referrer-Policy"] = "same-origin"
+        response.headers["X-Frame-Options"] = "DENY"
+        response.headers.setdefault(
+            "Content-Security-Policy",
+            "default-src 'self'; img-src 'self' blob: data:; media-src 'self' blob:; style-src 'self' 'unsafe-inline'",
+        )
+        return response
+
+
+def _host_name(host: str) -> str:
+    return host[: host.index("]") + 1] if host.startswith("[") and "]" in host else host.split(":")[0].lower()
+
+
+def _serve_page(app: Flask) -> None:
+    @app.get("/")
+    @app.get("/<path:name>")
+    def page(name: str = "") -> Response:
+        if name.startswith("api/"):
+            abort(404, f"there is nothing at /{name}")
+        if not (PAGE / "index.html").is_file():
+            abort(503, "the page is not built; run make setup")
+        if name and (PAGE / name).is_file():
+            response = send_from_directory(PAGE, name)
+            if name.startswith("assets/"):
+                # Their names change with their content.
+                response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+            return response
+        response = send_from_directory(PAGE, "index.html")
+        response.headers["Cache-Control"] = "no-cache"
+        return response

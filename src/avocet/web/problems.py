@@ -1,0 +1,55 @@
+"""Errors as RFC 9457 problem documents."""
+
+import logging
+from typing import Any
+
+from flask import Flask, Response
+from pydantic import ValidationError
+from werkzeug.exceptions import HTTPException
+
+from avocet.core.errors import InputError
+from avocet.web.schemas.common import Problem
+from avocet.work.problems import Conflict, NotFound
+
+log = logging.getLogger(__name__)
+
+
+def problem(status: int, title: str, detail: str, current: dict[str, Any] | None = None) -> Response:
+    """A problem document."""
+    document = Problem(title=title, status=status, detail=detail, current=current)
+    content = document.model_dump_json(exclude_none=True)
+    return Response(content, status, mimetype="application/problem+json")
+
+
+def handle_problems(app: Flask) -> None:
+    """Let every error leave the application as a problem document."""
+
+    @app.errorhandler(InputError)
+    def unusable(error: InputError) -> Response:
+        return problem(422, "That cannot be used", str(error))
+
+    @app.errorhandler(NotFound)
+    def missing(error: NotFound) -> Response:
+        return problem(404, "Not found", str(error))
+
+    @app.errorhandler(Conflict)
+    def conflict(error: Conflict) -> Response:
+        return problem(409, "Changed meanwhile", str(error), error.current)
+
+    @app.errorhandler(HTTPException)
+    def http(error: HTTPException) -> Response:
+        return problem(error.code or 500, error.name, error.description or error.name)
+
+    @app.errorhandler(Exception)
+    def unexpected(error: Exception) -> Response:
+        log.exception("unexpected error")
+        return problem(500, "Unexpected error", f"{type(error).__name__}; the server's log says more")
+
+
+def invalid_request(error: ValidationError) -> Response:
+    """The problem document of a request that does not fit its schema."""
+    first = error.errors()[0]
+    where = ".".join(str(part) for part in first["loc"])
+    value = repr(first.get("input"))
+    shown = value if len(value) <= 80 else value[:77] + "…"
+    return problem(422, "That cannot be used", f"{where or 'the request'}: {first['msg']}, not {shown}")

@@ -1,0 +1,13 @@
+"""The routes: one blueprint a subject. Handlers only translate between HTTP and `avocet.work`."""
+
+from avocet.web.routes.detections import detections
+from avocet.web.routes.evaluations import evaluations
+from avocet.web.routes.events import events
+from avocet.web.routes.exchange import exchange
+from avocet.web.routes.jobs import jobs
+from avocet.web.routes.media import media
+from avocet.web.routes.pictures import pictures
+from avocet.web.routes.projects import projects
+from avocet.web.routes.runs import runs
+
+ALL = (projects, pictures, media, exchange, runs, evaluations, detections, jobs, events)

@@ -1,0 +1,65 @@
+"""Server-sent events: jobs and epochs as they come."""
+
+import json
+import time
+from collections.abc import Iterator
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, Tag
+from sqlalchemy import select
+
+from avocet.store.tables import Run, RunEpoch
+from avocet.web.context import Context, context, job_out
+from avocet.web.schemas.common import ProjectPath
+from avocet.work.jobs import list_jobs
+
+events = APIBlueprint("events", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="events")])
+
+LOOK_EVERY = 0.4
+STREAM_SECONDS = 50.0
+"""A stream ends by itself after this long; the browser opens the next. So no lost one lasts."""
+
+
+@events.get("/projects/<int:project_id>/events")
+def follow(path: ProjectPath) -> Response:
+    """Events `job` (a job that changed) and `epoch` (a run that finished one)."""
+    response = Response(_stream(context(), path.project_id), mimetype="text/event-stream")
+    response.headers["Cache-Control"] = "no-store"
+    return response
+
+
+def _stream(here: Context, project_id: int) -> Iterator[str]:
+    yield "retry: 500\n\n"
+    known: dict[int, str] = {}
+    epochs: dict[int, int] | None = None
+    ends = time.monotonic() + STREAM_SECONDS
+    quiet_since = time.monotonic()
+    while time.monotonic() < ends:
+        with here.sessions() as session:
+            jobs = {job.id: job_out(job).model_dump_json() for job in list_jobs(session, project_id)}
+            newest = {
+                run_id: epoch
+                for run_id, epoch in session.execute(
+                    select(RunEpoch.run_id, RunEpoch.epoch)
+                    .join(Run, Run.id == RunEpoch.run_id)
+                    .where(Run.project_id == project_id)
+                    .order_by(RunEpoch.epoch)
+                )
+            }
+        for job_id, content in sorted(jobs.items()):
+            if known.get(job_id) != content:
+                yield _event("job", content)
+                quiet_since = time.monotonic()
+        for run_id, epoch in newest.items():
+            if epochs is not None and epochs.get(run_id) != epoch:
+                yield _event("epoch", json.dumps({"run_id": run_id, "epoch": epoch}))
+        known, epochs = jobs, newest
+        if time.monotonic() - quiet_since > 10:
+            # Lets the server notice a page that has gone.
+            yield ": still here\n\n"
+            quiet_since = time.monotonic()
+        time.sleep(LOOK_EVERY)
+
+
+def _event(name: str, content: str) -> str:
+    return f"event: {name}\ndata: {content}\n\n"

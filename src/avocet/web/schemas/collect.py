@@ -1,0 +1,206 @@
+"""Schemas of projects, classes, pictures, clips and labels."""
+
+from typing import Any, Literal
+
+from pydantic import BaseModel, Field
+
+from avocet.store.tables import Part, PictureState
+from avocet.web.schemas.common import JobOut, ProjectPath, Request, Schema
+
+
+class StagesOut(Schema):
+    pictures: int
+    labelled: int
+    boxes: int
+    runs: int
+    training: bool
+    best_map50: float | None
+    evaluations: int
+    last_map50: float | None
+    last_part: Part | None
+    detections: int
+    last_source: str | None
+
+
+class ProjectOut(Schema):
+    id: int
+    name: str
+    stages: StagesOut
+
+
+class ProjectList(Schema):
+    projects: list[ProjectOut]
+
+
+class NewProject(Request):
+    name: str
+
+
+class ClassOut(Schema):
+    id: int
+    name: str
+    colour: str
+    position: int
+    boxes: int = Field(description="Boxes of this class in pictures that are not in the bin")
+
+
+class ClassList(Schema):
+    classes: list[ClassOut]
+
+
+class NewClass(Request):
+    name: str
+
+
+class ClassChange(Request):
+    name: str | None = None
+    colour: str | None = None
+
+
+class ClassPath(ProjectPath):
+    class_id: int
+
+
+class PictureOut(Schema):
+    id: int
+    name: str
+    width: int
+    height: int
+    state: PictureState
+    part: Part | None
+    clip_id: int | None
+    frame_number: int | None
+    boxes: int
+    content_hash: str
+
+
+class PictureQuery(BaseModel):
+    after: int = Field(0, ge=0, description="Id of the last picture of the page before")
+    limit: int = Field(200, ge=1, le=500)
+    state: PictureState | None = None
+    part: Part | None = None
+    class_id: int | None = None
+    name: str | None = None
+    binned: bool = False
+
+
+class PicturePage(Schema):
+    pictures: list[PictureOut]
+    total: int
+    next_after: int | None
+
+
+class PictureIds(Schema):
+    ids: list[int]
+
+
+class PicturePath(BaseModel):
+    picture_id: int
+
+
+class BoxIn(Request):
+    class_id: int
+    corners: tuple[float, float, float, float] = Field(description="x1, y1, x2, y2 in original pixels")
+    crowd: bool = False
+    attributes: dict[str, Any] = Field(default_factory=dict)
+
+
+class LabelsIn(Request):
+    revision: int
+    state: PictureState
+    boxes: list[BoxIn]
+
+
+class BoxOut(Schema):
+    class_id: int
+    corners: tuple[float, float, float, float]
+    crowd: bool
+    attributes: dict[str, Any]
+
+
+class LabelsOut(Schema):
+    revision: int
+    state: PictureState
+    boxes: list[BoxOut]
+
+
+class PictureDetail(Schema):
+    picture: PictureOut
+    labels: LabelsOut
+
+
+class FileOutcome(Schema):
+    """What became of one file that was sent."""
+
+    name: str
+    outcome: Literal["added", "already there", "clip", "refused"]
+    message: str = ""
+    picture_id: int | None = None
+    clip_id: int | None = None
+
+
+class UploadOut(Schema):
+    files: list[FileOutcome]
+
+
+class ClipOut(Schema):
+    id: int
+    name: str
+    width: int
+    height: int
+    rate: float
+    seconds: float
+
+
+class ClipList(Schema):
+    clips: list[ClipOut]
+
+
+class ClipPath(BaseModel):
+    clip_id: int
+
+
+class SampleIn(Request):
+    per_second: float = Field(gt=0, le=240)
+
+
+class JobStarted(Schema):
+    job: JobOut
+
+
+class Selection(Request):
+    ids: list[int] = Field(max_length=100_000)
+
+
+class PartChange(Selection):
+    part: Part | None
+
+
+class BinChange(Selection):
+    binned: bool
+
+
+class Changed(Schema):
+    changed: int
+
+
+class SplitIn(Request):
+    training: float = Field(ge=0)
+    validation: float = Field(ge=0)
+    test: float = Field(ge=0)
+    seed: int = Field(0, ge=0, lt=2**32)
+
+
+class SplitOut(Schema):
+    training: int
+    validation: int
+    test: int
+    unassigned: int
+
+
+class PreviewOut(Schema):
+    pictures: int
+    boxes: int
+    new_classes: list[str]
+    kept: list[str]
+    problems: list[str]

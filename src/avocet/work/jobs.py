@@ -1,0 +1,125 @@
+"""Records of long work: making, claiming, following, stopping."""
+
+import datetime as dt
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session, sessionmaker
+
+from avocet.core.errors import InputError
+from avocet.store.tables import Job, JobState, now
+from avocet.work.problems import NotFound
+
+SAVE_EVERY = dt.timedelta(milliseconds=400)
+"""How often progress is written at most."""
+
+
+def create_job(
+    session: Session, project_id: int, kind: str, title: str, arguments: dict[str, Any] | None = None
+) -> Job:
+    """Record a job that waits for the worker."""
+    job = Job(project_id=project_id, kind=kind, title=title, arguments=arguments or {})
+    session.add(job)
+    session.flush()
+    return job
+
+
+def get_job(session: Session, job_id: int) -> Job:
+    """The job, or `NotFound`."""
+    job = session.get(Job, job_id)
+    if job is None:
+        raise NotFound(f"there is no job {job_id}")
+    return job
+
+
+def claim(session: Session, job_id: int) -> Job | None:
+    """Mark a waiting job as running; None where it was stopped or taken before."""
+    job = session.get(Job, job_id)
+    if job is None or job.state != JobState.WAITING:
+        return None
+    job.state = JobState.RUNNING
+    job.started_at = job.heartbeat_at = now()
+    job.started_done = job.done
+    return job
+
+
+def finish(
+    session: Session, job_id: int, state: JobState, message: str = "", outcome: dict[str, Any] | None = None
+) -> None:
+    """Record how a job ended."""
+    job = get_job(session, job_id)
+    job.state, job.ended_at = state, now()
+    if message or state == JobState.DONE:
+        job.message = message
+    if state == JobState.DONE and job.total:
+        job.done = job.total
+    if outcome is not None:
+        job.outcome = outcome
+
+
+def request_stop(session: Session, job_id: int) -> Job:
+    """Ask a job to stop; one that still waits ends at once."""
+    job = get_job(session, job_id)
+    if job.state == JobState.WAITING:
+        finish(session, job_id, JobState.STOPPED, "Stopped before it began")
+    elif job.state == JobState.RUNNING:
+        job.stop_requested = True
+    return job
+
+
+def again(session: Session, job_id: int) -> Job:
+    """Set an ended job back to waiting, to go on where it was. Raises `InputError` if it has not ended."""
+    job = get_job(session, job_id)
+    if job.state not in (JobState.STOPPED, JobState.FAILED, JobState.INTERRUPTED):
+        raise InputError(f"{job.title} cannot be resumed: it is {job.state.value}")
+    job.state, job.stop_requested, job.ended_at, job.message = JobState.WAITING, False, None, ""
+    return job
+
+
+def mark_interrupted(session: Session, kinds: set[str]) -> int:
+    """Mark jobs that a killed worker left running; returns how many."""
+    left = session.scalars(select(Job).where(Job.state == JobState.RUNNING, Job.kind.in_(kinds))).all()
+    for job in left:
+        finish(session, job.id, JobState.INTERRUPTED, "The worker was ended before it was done")
+    return len(left)
+
+
+def list_jobs(session: Session, project_id: int, only_open: bool = False) -> list[Job]:
+    """The project's latest jobs, newest first."""
+    query = select(Job).where(Job.project_id == project_id).order_by(Job.id.desc()).limit(50)
+    if only_open:
+        query = query.where(Job.state.in_((JobState.WAITING, JobState.RUNNING)))
+    return list(session.scalars(query))
+
+
+def seconds_left(job: Job) -> float | None:
+    """Time left at the speed so far, or None while nothing can be said."""
+    done = job.done - job.started_done
+    if job.state != JobState.RUNNING or job.started_at is None or done <= 0 or job.total <= 0:
+        return None
+    return (now() - job.started_at).total_seconds() / done * (job.total - job.done)
+
+
+class JobReporter:
+    """Writes progress into the job's record, and reads from there whether to stop."""
+
+    def __init__(self, sessions: sessionmaker[Session], job_id: int) -> None:
+        self._sessions, self._job_id = sessions, job_id
+        self._saved_at = now() - SAVE_EVERY
+        self._stop = False
+
+    def progress(self, done: int, total: int, message: str = "") -> None:
+        """Save progress, but not more often than anybody can see."""
+        if now() - self._saved_at < SAVE_EVERY and done < total:
+            return
+        self._saved_at = now()
+        with self._sessions.begin() as session:
+            job = get_job(session, self._job_id)
+            job.done, job.total, job.heartbeat_at = done, total, now()
+            if message:
+                job.message = message
+            self._stop = job.stop_requested
+
+    def should_stop(self) -> bool:
+        """Whether the page asked to stop, as of the last saved progress."""
+        return self._stop

@@ -1,0 +1,111 @@
+"""The boxes of a picture: reading and saving them so that nothing is silently overwritten."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from avocet.core.errors import InputError
+from avocet.formats.record import fit_box
+from avocet.store.tables import Box, ObjectClass, Picture, PictureState
+from avocet.work.problems import Conflict
+
+MOST_BOXES = 5000
+
+
+@dataclass(frozen=True)
+class NewBox:
+    """A box to be saved, corners in original pixels."""
+
+    class_id: int
+    corners: tuple[float, float, float, float]
+    crowd: bool = False
+    attributes: dict[str, Any] = field(default_factory=dict)
+
+
+def save_labels(
+    session: Session, picture: Picture, revision: int, boxes: Sequence[NewBox], state: PictureState
+) -> Picture:
+    """Replace the boxes of a picture.
+
+    Parameters
+    ----------
+    session : Session
+    picture : Picture
+    revision : int
+        The revision that the change was made on.
+    boxes : sequence of NewBox
+        Cut to the picture where they reach over its edge.
+    state : PictureState
+        Without boxes, 'done' is 'empty' and 'in progress' is 'unlabelled'; with boxes, 'empty'
+        and 'unlabelled' are 'in progress'.
+
+    Raises
+    ------
+    Conflict
+        If somebody saved another revision meanwhile; it holds what is there now.
+    InputError
+        If a box has no area, lies outside the picture or has a class of another project.
+    """
+    if revision != picture.revision:
+        raise Conflict(
+            f"{picture.name} was changed meanwhile (revision {picture.revision}, not {revision})",
+            labels_of(picture),
+        )
+    if len(boxes) > MOST_BOXES:
+        raise InputError(f"{picture.name} would get {len(boxes)} boxes; at most {MOST_BOXES} are kept")
+    known: dict[int, bool] = {}
+    rows = []
+    for number, box in enumerate(boxes, start=1):
+        if box.class_id not in known:
+            found = session.get(ObjectClass, box.class_id)
+            known[box.class_id] = found is not None and found.project_id == picture.project_id
+        if not known[box.class_id]:
+            raise InputError(f"box {number} of {picture.name} has class {box.class_id}, which is not here")
+        corners, reason = fit_box(box.corners, picture.width, picture.height)  # type: ignore[arg-type]
+        if corners is None:
+            raise InputError(f"box {number} of {picture.name} {reason}")
+        x1, y1, x2, y2 = corners
+        rows.append(
+            Box(
+                class_id=box.class_id,
+                position=number,
+                x1=x1,
+                y1=y1,
+                x2=x2,
+                y2=y2,
+                crowd=box.crowd,
+                attributes=box.attributes,
+            )
+        )
+    picture.boxes = rows
+    picture.state = _fitting_state(state, bool(rows))
+    picture.revision += 1
+    session.flush()
+    return picture
+
+
+def labels_of(picture: Picture) -> dict[str, Any]:
+    """The picture's labels as the page gets them."""
+    return {
+        "revision": picture.revision,
+        "state": picture.state.value,
+        "boxes": [
+            {
+                "class_id": box.class_id,
+                "corners": box.corners,
+                "crowd": box.crowd,
+                "attributes": box.attributes,
+            }
+            for box in picture.boxes
+        ],
+    }
+
+
+def _fitting_state(state: PictureState, has_boxes: bool) -> PictureState:
+    if has_boxes:
+        return state if state == PictureState.DONE else PictureState.IN_PROGRESS
+    if state in (PictureState.DONE, PictureState.EMPTY):
+        return PictureState.EMPTY
+    return PictureState.UNLABELLED
