@@ -78,9 +78,6 @@ class Network(nn.Module):
         for module in self.modules():
             if isinstance(module, nn.Conv2d):
                 nn.init.kaiming_normal_(module.weight, mode="fan_out", nonlinearity="relu")
-            if isinstance(module, Residual):
-                # Every residual block starts as its shortcut, which makes the first steps count.
-                nn.init.zeros_(module.widen.norm.weight)  # type: ignore[arg-type]
         for head in self.heads:
             assert isinstance(head, nn.Conv2d) and head.bias is not None
             nn.init.normal_(head.weight, std=0.01)

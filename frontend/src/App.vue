@@ -1,0 +1,52 @@
+<script setup lang="ts">
+import { computed, ref } from "vue";
+
+import { layers, useKeys } from "@/state/keys";
+
+const keysShown = ref(false);
+const listed = computed(() =>
+  layers
+    .flat()
+    .filter((key) => !key.hidden)
+    .map((key) => ({ label: key.label, names: key.keys.map(readable) })),
+);
+
+function readable(key: string): string {
+  const names: Record<string, string> = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", ArrowUp: "↑", ArrowDown: "↓" };
+  return key
+    .split(/\+(?=.)/)
+    .map((part) => names[part] ?? (part.length === 1 ? part.toUpperCase() : part))
+    .join(" ");
+}
+
+useKeys([{ keys: ["?"], label: "List the keys", run: () => (keysShown.value = true) }]);
+</script>
+
+<template>
+  <router-view />
+  <el-dialog v-model="keysShown" title="Keys" width="460">
+    <table class="figures" data-test="keys">
+      <tbody>
+        <tr v-for="key in listed" :key="key.label">
+          <td>{{ key.label }}</td>
+          <td class="number">
+            <template v-for="(name, index) in key.names" :key="name">
+              <span v-if="index" class="soft"> or </span><kbd>{{ name }}</kbd>
+            </template>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </el-dialog>
+</template>
+
+<style>
+.undo-button {
+  margin-left: 12px;
+  border: 0;
+  background: none;
+  color: var(--leg-deep);
+  text-decoration: underline;
+  cursor: pointer;
+}
+</style>

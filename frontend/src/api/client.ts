@@ -1,0 +1,82 @@
+/** The server's address, typed by its OpenAPI document. */
+import createClient from "openapi-fetch";
+
+import type { components, paths } from "@/api/schema";
+
+type Schemas = components["schemas"];
+export type Project = Schemas["ProjectOut"];
+export type ObjectClass = Schemas["ClassOut"];
+export type Picture = Schemas["PictureOut"];
+export type PictureState = Picture["state"];
+export type Part = NonNullable<Picture["part"]>;
+export type Labels = Schemas["LabelsOut"];
+export type Job = Schemas["JobOut"];
+export type Run = Schemas["RunOut"];
+export type Epoch = Schemas["EpochOut"];
+export type Plan = Schemas["PlanOut"];
+export type Evaluation = Schemas["EvaluationOut"];
+export type WallRow = Schemas["WallRow"];
+export type MarkedBox = Schemas["MarkedBox"];
+export type Detection = Schemas["DetectionOut"];
+export type Clip = Schemas["ClipOut"];
+export type FileOutcome = Schemas["FileOutcome"];
+export type Preview = Schemas["PreviewOut"];
+export type Split = Schemas["SplitOut"];
+
+export const api = createClient<paths>({ baseUrl: "/" });
+
+/** What the server said was wrong. Status 0 means that it could not be reached. */
+export class ApiError extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+    readonly current: unknown = null,
+  ) {
+    super(message);
+  }
+}
+
+interface Reply<T> {
+  data?: T;
+  error?: unknown;
+  response: Response;
+}
+
+/** The data of a reply, or an `ApiError` with the server's own words. */
+export async function take<T>(reply: Promise<Reply<T>>): Promise<T> {
+  let answer: Reply<T>;
+  try {
+    answer = await reply;
+  } catch {
+    throw new ApiError(0, "The server cannot be reached");
+  }
+  if (answer.response.ok) return answer.data as T;
+  throw problem(answer.response.status, answer.error);
+}
+
+/** Send files as a form, with progress from 0 to 1. */
+export function sendFiles<T>(
+  path: string,
+  files: readonly File[],
+  fields: Record<string, string> = {},
+  onProgress: (share: number) => void = () => {},
+): Promise<T> {
+  return new Promise((resolve, reject) => {
+    const form = new FormData();
+    for (const [name, value] of Object.entries(fields)) form.append(name, value);
+    for (const file of files) form.append("files", file, file.webkitRelativePath || file.name);
+    const request = new XMLHttpRequest();
+    request.open("POST", path);
+    request.responseType = "json";
+    request.upload.onprogress = (event) => onProgress(event.total ? event.loaded / event.total : 0);
+    request.onerror = () => reject(new ApiError(0, "The server cannot be reached"));
+    request.onload = () =>
+      request.status < 300 ? resolve(request.response as T) : reject(problem(request.status, request.response));
+    request.send(form);
+  });
+}
+
+function problem(status: number, body: unknown): ApiError {
+  const found = (body ?? {}) as { detail?: string; title?: string; current?: unknown };
+  return new ApiError(status, found.detail ?? found.title ?? `The server answered ${status}`, found.current);
+}

@@ -1,0 +1,12 @@
+import "@fontsource-variable/source-sans-3/wght.css";
+import "@fontsource-variable/source-serif-4/wght.css";
+import "@/style/tokens.css";
+import "@/style/base.css";
+
+import { createPinia } from "pinia";
+import { createApp } from "vue";
+
+import App from "@/App.vue";
+import { router } from "@/router";
+
+createApp(App).use(createPinia()).use(router).mount("#app");

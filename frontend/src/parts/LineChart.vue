@@ -1,0 +1,82 @@
+<script setup lang="ts">
+/** Curves over epochs: read point by point, zoomed with the wheel. */
+import { LineChart } from "echarts/charts";
+import { DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, TooltipComponent } from "echarts/components";
+import { type EChartsType, init, use } from "echarts/core";
+import { CanvasRenderer } from "echarts/renderers";
+import { onBeforeUnmount, onMounted, ref, watch } from "vue";
+
+use([LineChart, GridComponent, LegendComponent, TooltipComponent, DataZoomComponent, MarkLineComponent, CanvasRenderer]);
+
+const props = defineProps<{
+  curves: { name: string; colour: string; dashed?: boolean; points: [number, number][] }[];
+  xName: string;
+  label: string;
+  /** Upper end of the y axis where it is fixed. */
+  top?: number;
+  xTop?: number;
+  digits?: number;
+}>();
+
+const place = ref<HTMLDivElement>();
+let chart: EChartsType | null = null;
+let observer: ResizeObserver;
+
+function draw(): void {
+  chart?.setOption(
+    {
+      animation: false,
+      textStyle: { fontFamily: "Source Sans 3 Variable, sans-serif", color: "#15181b" },
+      grid: { left: 46, right: 16, top: 30, bottom: 38 },
+      legend: { top: 0, left: 40, itemWidth: 22, itemHeight: 8, textStyle: { fontSize: 13 } },
+      tooltip: {
+        trigger: "axis",
+        valueFormatter: (value: unknown) => (typeof value === "number" ? value.toFixed(props.digits ?? 3) : "–"),
+      },
+      dataZoom: [{ type: "inside" }],
+      xAxis: {
+        type: "value",
+        name: props.xName,
+        nameLocation: "middle",
+        nameGap: 22,
+        min: 0,
+        max: props.xTop,
+        minInterval: 1,
+        splitLine: { show: false },
+        axisLine: { lineStyle: { color: "#15181b" } },
+      },
+      yAxis: { type: "value", min: 0, max: props.top, splitLine: { lineStyle: { color: "#ddd7c9" } } },
+      series: props.curves.map((curve) => ({
+        name: curve.name,
+        type: "line",
+        data: curve.points,
+        showSymbol: curve.points.length < 3,
+        symbolSize: 5,
+        lineStyle: { width: 2, type: curve.dashed ? "dashed" : "solid" },
+        color: curve.colour,
+      })),
+    },
+    { replaceMerge: ["series"] },
+  );
+}
+
+onMounted(() => {
+  chart = init(place.value!);
+  draw();
+  observer = new ResizeObserver(() => chart?.resize());
+  observer.observe(place.value!);
+});
+onBeforeUnmount(() => {
+  observer.disconnect();
+  chart?.dispose();
+});
+watch(() => [props.curves, props.xTop], draw, { deep: true });
+</script>
+
+<template>
+  <div ref="place" class="chart" role="img" :aria-label="label" />
+</template>
+
+<style scoped>
+.chart { width: 100%; height: 100%; min-height: 180px; }
+</style>

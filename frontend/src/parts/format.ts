@@ -1,0 +1,26 @@
+/** Figures as people read them. */
+
+/** An average precision such as 0.953, or a dash where there is none. */
+export function precision(value: number | null | undefined): string {
+  return value === null || value === undefined ? "–" : value.toFixed(3);
+}
+
+/** A duration such as 45 s, 3 min 20 s or 2 h 5 min. */
+export function duration(seconds: number): string {
+  const whole = Math.max(0, Math.round(seconds));
+  if (whole < 90) return `${whole} s`;
+  if (whole < 3600) return `${Math.floor(whole / 60)} min ${whole % 60} s`;
+  return `${Math.floor(whole / 3600)} h ${Math.round((whole % 3600) / 60)} min`;
+}
+
+export function count(value: number, one: string, many = `${one}s`): string {
+  return `${value.toLocaleString("en")} ${value === 1 ? one : many}`;
+}
+
+export function capital(text: string): string {
+  return text.charAt(0).toUpperCase() + text.slice(1);
+}
+
+export function day(iso: string): string {
+  return new Date(iso).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+}

@@ -1,0 +1,28 @@
+import { createRouter, createWebHistory } from "vue-router";
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: "/", component: () => import("@/views/HomeView.vue") },
+    {
+      path: "/project/:project(\\d+)",
+      component: () => import("@/views/ProjectFrame.vue"),
+      children: [
+        { path: "", redirect: (to) => `${to.path}/collect` },
+        { path: "collect", component: () => import("@/views/collect/CollectView.vue") },
+        { path: "collect/:picture(\\d+)", component: () => import("@/views/label/LabelView.vue") },
+        { path: "train", component: () => import("@/views/train/TrainView.vue") },
+        { path: "train/:run(\\d+)", component: () => import("@/views/train/RunView.vue") },
+        { path: "judge", component: () => import("@/views/judge/JudgeView.vue") },
+        { path: "judge/:evaluation(\\d+)", component: () => import("@/views/judge/EvaluationView.vue") },
+        {
+          path: "judge/:evaluation(\\d+)/:picture(\\d+)",
+          component: () => import("@/views/judge/CompareView.vue"),
+        },
+        { path: "use", component: () => import("@/views/use/UseView.vue") },
+        { path: "use/:detection(\\d+)", component: () => import("@/views/use/DetectionView.vue") },
+      ],
+    },
+    { path: "/:rest(.*)*", redirect: "/" },
+  ],
+});

@@ -1,0 +1,157 @@
+/** Painting the stage: the picture, the boxes, their badges and marks. */
+import type { Corners } from "@/stage/geometry";
+
+export type Mark = "hit" | "miss" | "false_alarm" | "ignored";
+
+export interface Shape {
+  corners: Corners;
+  colour: string;
+  /** Truth is drawn broken, everything else solid. */
+  broken?: boolean;
+  /** Text on the badge: the class number, with a score where there is one. */
+  badge?: string;
+  mark?: Mark;
+  selected?: boolean;
+  faint?: boolean;
+}
+
+export interface View {
+  scale: number;
+  left: number;
+  top: number;
+  width: number;
+  height: number;
+  ratio: number;
+}
+
+const STAGE = "#101214";
+const INK = "#15181b";
+const PAPER = "#faf9f5";
+const GOOD = "#9dbb80";
+const BAD = "#f08a6c";
+
+export function paint(
+  context: CanvasRenderingContext2D,
+  view: View,
+  picture: CanvasImageSource | null,
+  size: { width: number; height: number },
+  shapes: readonly Shape[],
+  guide: { x: number; y: number } | null,
+): void {
+  context.setTransform(view.ratio, 0, 0, view.ratio, 0, 0);
+  context.fillStyle = STAGE;
+  context.fillRect(0, 0, view.width, view.height);
+  if (picture) {
+    // Single pixels stay visible when looked at closely.
+    context.imageSmoothingEnabled = view.scale < 3;
+    context.drawImage(picture, view.left, view.top, size.width * view.scale, size.height * view.scale);
+  }
+  for (const shape of shapes) if (!shape.selected) paintShape(context, view, shape);
+  for (const shape of shapes) if (shape.selected) paintShape(context, view, shape);
+  if (guide) paintGuide(context, view, guide);
+}
+
+function paintShape(context: CanvasRenderingContext2D, view: View, shape: Shape): void {
+  const [x1, y1, x2, y2] = shape.corners;
+  const x = view.left + x1 * view.scale;
+  const y = view.top + y1 * view.scale;
+  const width = (x2 - x1) * view.scale;
+  const height = (y2 - y1) * view.scale;
+  if (x > view.width || y > view.height || x + width < 0 || y + height < 0) return;
+  context.globalAlpha = shape.faint ? 0.35 : 1;
+  context.setLineDash([]);
+  context.lineWidth = shape.selected ? 4.5 : 3.5;
+  context.strokeStyle = "rgba(16, 18, 20, 0.55)";
+  context.strokeRect(x, y, width, height);
+  context.lineWidth = shape.selected ? 2.5 : 1.8;
+  context.strokeStyle = shape.colour;
+  if (shape.broken) context.setLineDash([7, 5]);
+  context.strokeRect(x, y, width, height);
+  context.setLineDash([]);
+  if (shape.selected) {
+    context.fillStyle = shape.colour;
+    context.globalAlpha = 0.12;
+    context.fillRect(x, y, width, height);
+    context.globalAlpha = 1;
+    paintHandles(context, x, y, width, height, shape.colour);
+  }
+  if (shape.badge) paintBadge(context, view, shape, x, y, width, height);
+  if (shape.mark && shape.mark !== "ignored") paintMark(context, shape.mark, x + width, y, Boolean(shape.broken), height);
+  context.globalAlpha = 1;
+}
+
+function paintHandles(
+  context: CanvasRenderingContext2D, x: number, y: number, width: number, height: number, colour: string,
+): void {
+  context.lineWidth = 1.5;
+  context.strokeStyle = INK;
+  context.fillStyle = colour;
+  for (const across of [0, 0.5, 1]) {
+    for (const down of [0, 0.5, 1]) {
+      if (across === 0.5 && down === 0.5) continue;
+      context.beginPath();
+      context.arc(x + across * width, y + down * height, 4.5, 0, 2 * Math.PI);
+      context.fill();
+      context.stroke();
+    }
+  }
+}
+
+function paintBadge(
+  context: CanvasRenderingContext2D, view: View, shape: Shape, x: number, y: number, width: number, height: number,
+): void {
+  context.font = "600 12px 'Source Sans 3 Variable', sans-serif";
+  context.textBaseline = "middle";
+  context.textAlign = "left";
+  const text = shape.badge ?? "";
+  const wide = context.measureText(text).width + 9;
+  // Truths carry the badge at the foot and predictions at the head, so that both can be read.
+  const left = Math.max(0, Math.min(x, view.width - wide));
+  const place = shape.broken ? Math.min(y + height, view.height - 17) : Math.max(0, y - 17 < 0 ? y : y - 17);
+  context.fillStyle = shape.colour;
+  context.fillRect(left, place, Math.min(wide, Math.max(wide, width)), 17);
+  context.fillStyle = INK;
+  context.fillText(text, left + 4.5, place + 9);
+}
+
+function paintMark(
+  context: CanvasRenderingContext2D, mark: Mark, right: number, top: number, low: boolean, height: number,
+): void {
+  const x = right;
+  const y = low ? top + height : top;
+  context.beginPath();
+  context.arc(x, y, 9, 0, 2 * Math.PI);
+  context.fillStyle = INK;
+  context.fill();
+  context.lineWidth = 1.5;
+  context.strokeStyle = mark === "hit" ? GOOD : BAD;
+  context.stroke();
+  context.lineWidth = 2;
+  context.beginPath();
+  if (mark === "hit") {
+    context.moveTo(x - 4, y);
+    context.lineTo(x - 1, y + 3.5);
+    context.lineTo(x + 4, y - 3.5);
+  } else if (mark === "false_alarm") {
+    context.moveTo(x - 3.5, y - 3.5);
+    context.lineTo(x + 3.5, y + 3.5);
+    context.moveTo(x + 3.5, y - 3.5);
+    context.lineTo(x - 3.5, y + 3.5);
+  } else {
+    context.arc(x, y, 3.5, 0, 2 * Math.PI);
+  }
+  context.stroke();
+}
+
+function paintGuide(context: CanvasRenderingContext2D, view: View, guide: { x: number; y: number }): void {
+  context.lineWidth = 1;
+  context.strokeStyle = PAPER;
+  context.globalAlpha = 0.45;
+  context.beginPath();
+  context.moveTo(guide.x + 0.5, 0);
+  context.lineTo(guide.x + 0.5, view.height);
+  context.moveTo(0, guide.y + 0.5);
+  context.lineTo(view.width, guide.y + 0.5);
+  context.stroke();
+  context.globalAlpha = 1;
+}

@@ -1,0 +1,52 @@
+/** Keys of the view in front. A view registers what it offers; `?` lists it. */
+import { onBeforeUnmount, onMounted, reactive } from "vue";
+
+export interface Key {
+  /** As in `KeyboardEvent.key`, with `Ctrl+`, `Shift+` before it; several are alternatives. */
+  keys: string[];
+  label: string;
+  /** Returns false to let the browser have the key after all. */
+  run: (event: KeyboardEvent) => unknown;
+  hidden?: boolean;
+}
+
+export const layers = reactive<Key[][]>([]);
+
+export function useKeys(keys: Key[]): void {
+  onMounted(() => layers.push(keys));
+  onBeforeUnmount(() => {
+    const place = layers.findIndex((layer) => layer === keys || sameLayer(layer, keys));
+    if (place >= 0) layers.splice(place, 1);
+  });
+}
+
+function sameLayer(a: Key[], b: Key[]): boolean {
+  return a.length === b.length && a.every((key, index) => key.run === b[index]?.run);
+}
+
+function nameOf(event: KeyboardEvent): string {
+  const control = event.ctrlKey || event.metaKey ? "Ctrl+" : "";
+  const named = event.key.length > 1 || control;
+  const key = event.key.length === 1 ? event.key.toLowerCase() : event.key;
+  return `${control}${event.shiftKey && named ? "Shift+" : ""}${key}`;
+}
+
+function takesText(target: EventTarget | null): boolean {
+  if (!(target instanceof HTMLElement)) return false;
+  return target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName);
+}
+
+window.addEventListener("keydown", (event) => {
+  if (takesText(event.target) || document.querySelector(".el-overlay:not([style*='display: none'])")) return;
+  const pressed = nameOf(event);
+  // A focused button or link keeps Enter and Space for itself.
+  const onControl = event.target instanceof HTMLElement && event.target.closest("button, a, [role='slider']");
+  if (onControl && (pressed === "Enter" || pressed === " " || (pressed.startsWith("Arrow") && onControl.getAttribute("role")))) return;
+  for (const layer of [...layers].reverse()) {
+    const found = layer.find((key) => key.keys.includes(pressed));
+    if (found) {
+      if (found.run(event) !== false) event.preventDefault();
+      return;
+    }
+  }
+});

@@ -1,0 +1,98 @@
+/** The open project: its figures, its classes, its jobs as they move. */
+import { defineStore } from "pinia";
+import { computed, ref } from "vue";
+
+import { api, type Job, type ObjectClass, type Project, take } from "@/api/client";
+
+type EpochListener = (event: { run_id: number; epoch: number }) => void;
+type JobListener = (job: Job) => void;
+
+const ENDED = new Set(["done", "stopped", "failed", "interrupted"]);
+
+export const useProject = defineStore("project", () => {
+  const project = ref<Project | null>(null);
+  const classes = ref<ObjectClass[]>([]);
+  const jobs = ref(new Map<number, Job>());
+  const lost = ref(false);
+  const epochListeners = new Set<EpochListener>();
+  const jobListeners = new Set<JobListener>();
+  let source: EventSource | null = null;
+
+  const id = computed(() => project.value?.id ?? 0);
+  const openJobs = computed(() => [...jobs.value.values()].filter((job) => !ENDED.has(job.state)));
+  const classById = computed(() => new Map(classes.value.map((each) => [each.id, each])));
+
+  async function open(projectId: number): Promise<void> {
+    if (project.value?.id === projectId) return;
+    close();
+    project.value = await take(
+      api.GET("/api/v1/projects/{project_id}", { params: { path: { project_id: projectId } } }),
+    );
+    await loadClasses();
+    follow(projectId);
+  }
+
+  async function refresh(): Promise<void> {
+    if (!project.value) return;
+    project.value = await take(
+      api.GET("/api/v1/projects/{project_id}", { params: { path: { project_id: id.value } } }),
+    );
+  }
+
+  async function loadClasses(): Promise<void> {
+    const found = await take(
+      api.GET("/api/v1/projects/{project_id}/classes", { params: { path: { project_id: id.value } } }),
+    );
+    classes.value = found.classes;
+  }
+
+  function follow(projectId: number): void {
+    source = new EventSource(`/api/v1/projects/${projectId}/events`);
+    source.onopen = () => (lost.value = false);
+    // The stream ends by itself now and then; only a failed reconnection means a lost server.
+    source.onerror = () => {
+      const failed = source;
+      setTimeout(() => {
+        if (failed === source && failed?.readyState !== EventSource.OPEN) lost.value = true;
+      }, 3000);
+    };
+    source.addEventListener("job", (event) => {
+      const job = JSON.parse(event.data) as Job;
+      const before = jobs.value.get(job.id);
+      jobs.value.set(job.id, job);
+      if (before && before.state !== job.state) void refresh();
+      for (const listener of jobListeners) listener(job);
+    });
+    source.addEventListener("epoch", (event) => {
+      void refresh();
+      for (const listener of epochListeners) listener(JSON.parse(event.data));
+    });
+  }
+
+  function close(): void {
+    source?.close();
+    source = null;
+    project.value = null;
+    classes.value = [];
+    jobs.value = new Map();
+  }
+
+  async function stop(jobId: number): Promise<void> {
+    await take(api.POST("/api/v1/jobs/{job_id}/stop", { params: { path: { job_id: jobId } } }));
+  }
+
+  function onEpoch(listener: EpochListener): () => void {
+    epochListeners.add(listener);
+    return () => epochListeners.delete(listener);
+  }
+
+  function onJob(listener: JobListener): () => void {
+    jobListeners.add(listener);
+    return () => jobListeners.delete(listener);
+  }
+
+  return {
+    project, classes, jobs, lost, id, openJobs, classById,
+    open, refresh, loadClasses, close, stop, onEpoch, onJob,
+  };
+});

@@ -1,0 +1,51 @@
+/** The two thresholds, shared by the wall and the stage, and remembered in the address. */
+import { ref, watch } from "vue";
+import { useRoute, useRouter } from "vue-router";
+
+export function useThresholds(act: () => void) {
+  const route = useRoute();
+  const router = useRouter();
+  const minimumScore = ref(within(route.query.score, 0.25));
+  const overlapLimit = ref(within(route.query.overlap, 0.5));
+  let wanted = 0;
+
+  watch([minimumScore, overlapLimit], () => {
+    act();
+    window.clearTimeout(wanted);
+    wanted = window.setTimeout(() => void router.replace({ query: query() }), 300);
+  });
+
+  function query(): Record<string, string> {
+    return { score: String(minimumScore.value), overlap: String(overlapLimit.value) };
+  }
+
+  return { minimumScore, overlapLimit, query };
+}
+
+function within(value: unknown, fallback: number): number {
+  const number = typeof value === "string" && value !== "" ? Number(value) : NaN;
+  return number >= 0 && number <= 1 ? number : fallback;
+}
+
+/** Runs the newest request only: while one is under way, later ones wait and the last wins. */
+export function latestOnly(work: () => Promise<void>): () => void {
+  let running = false;
+  let again = false;
+  const run = async (): Promise<void> => {
+    if (running) {
+      again = true;
+      return;
+    }
+    running = true;
+    try {
+      await work();
+    } finally {
+      running = false;
+      if (again) {
+        again = false;
+        void run();
+      }
+    }
+  };
+  return () => void run();
+}
