@@ -26,7 +26,7 @@ function draw(): void {
   chart?.setOption(
     {
       animation: false,
-      textStyle: { fontFamily: "Source Sans 3 Variable, sans-serif", color: "#15181b" },
+      textStyle: { fontFamily: "'Source Sans 3 Variable', sans-serif", color: "#15181b" },
       grid: { left: 46, right: 16, top: 30, bottom: 38 },
       legend: { top: 0, left: 40, itemWidth: 22, itemHeight: 8, textStyle: { fontSize: 13 } },
       tooltip: {

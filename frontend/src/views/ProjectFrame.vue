@@ -119,7 +119,7 @@ useKeys(
       <router-view v-else-if="store.project" :key="$route.path" />
     </main>
     <el-dialog v-model="naming" title="New project" width="420">
-      <form @submit.prevent="create">
+      <form novalidate @submit.prevent="create">
         <el-input v-model="newName" aria-label="Project name" placeholder="Name" autofocus />
         <p style="margin-top: 14px; text-align: right">
           <el-button type="primary" native-type="submit" :disabled="!newName.trim()">Create</el-button>

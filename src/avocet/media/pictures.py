@@ -13,7 +13,7 @@ from PIL.Image import Image as Picture
 from avocet.core.errors import InputError
 
 SUFFIXES = frozenset({".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff"})
-FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF", "MPO")
+FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF")
 SMALLEST_SIDE = 8
 LARGEST_PIXELS = 150_000_000
 

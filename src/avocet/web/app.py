@@ -99,14 +99,12 @@ def _host_name(host: str) -> str:
 
 
 def _serve_page(app: Flask) -> None:
-    @app.get("/")
-    @app.get("/<path:name>")
     def page(name: str = "") -> Response:
-        if name.startswith("api/"):
-            abort(404, f"there is nothing at /{name}")
         if not (PAGE / "index.html").is_file():
             abort(503, "the page is not built; run make setup")
-        if name and (PAGE / name).is_file():
+        if name.startswith("api/"):
+            abort(404, f"there is nothing at /{name}")
+        if (name and (PAGE / name).is_file()) or name.startswith("assets/"):
             response = send_from_directory(PAGE, name)
             if name.startswith("assets/"):
                 # Their names change with their content.
@@ -115,3 +113,7 @@ def _serve_page(app: Flask) -> None:
         response = send_from_directory(PAGE, "index.html")
         response.headers["Cache-Control"] = "no-cache"
         return response
+
+    # Plain Flask rules: the page is no part of the described interface.
+    app.add_url_rule("/", "page", page)
+    app.add_url_rule("/<path:name>", "page", page)

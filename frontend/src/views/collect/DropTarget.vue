@@ -125,7 +125,7 @@ function picked(): void {
         <ul v-if="refused.length" class="refused">
           <li v-for="each in refused" :key="each.name">{{ each.message }}</li>
         </ul>
-        <form v-if="clips.length && !sending" class="clips" @submit.prevent="sample">
+        <form novalidate v-if="clips.length && !sending" class="clips" @submit.prevent="sample">
           <p>{{ clips.map((each) => each.name).join(", ") }}: take frames into the project?</p>
           <label>Frames a second <el-input-number v-model="rate" :min="0.1" :max="60" :step="0.5" size="small" /></label>
           <el-button type="primary" native-type="submit" data-test="sample">Take frames</el-button>

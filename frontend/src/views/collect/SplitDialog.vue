@@ -76,7 +76,7 @@ async function split(): Promise<void> {
 
 <template>
   <el-dialog v-model="shown" title="Split the pictures" width="500">
-    <form data-test="split-form" @submit.prevent="split">
+    <form novalidate data-test="split-form" @submit.prevent="split">
       <p class="soft">
         A detector learns from the training part, is watched on the validation part, and is judged for good on the test
         part. Frames of one clip stay together.

@@ -68,7 +68,7 @@ useKeys([{ keys: ["m"], label: "Measure the chosen run", run: measure }]);
         <router-link :to="`/project/${store.id}/train`"><el-button type="primary" tag="span">To Train</el-button></router-link>
       </div>
       <template v-else-if="loaded">
-        <form class="measure" @submit.prevent="measure">
+        <form novalidate class="measure" @submit.prevent="measure">
           <label>Run
             <el-select v-model="runId" aria-label="Run" style="width: 220px">
               <el-option v-for="run in usable" :key="run.id" :value="run.id" :label="run.name" />

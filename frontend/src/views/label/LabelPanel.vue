@@ -76,7 +76,7 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: LabelBox): string {
         <ClassBadge :number="each.position" :colour="each.colour" :name="each.name" />
         <span class="soft">{{ counts.get(each.id) ?? "" }}</span>
       </button>
-      <form @submit.prevent="addClass">
+      <form novalidate @submit.prevent="addClass">
         <el-input v-model="newClass" size="small" placeholder="New class" aria-label="New class" data-test="new-class" />
       </form>
     </section>

@@ -96,7 +96,7 @@ useKeys([{ keys: ["t"], label: "Start the training", run: start }]);
     <header class="view-head"><h1>Train</h1></header>
     <div class="view-body columns">
       <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
-      <form v-if="plan" class="plan" data-test="plan" @submit.prevent="start">
+      <form novalidate v-if="plan" class="plan" data-test="plan" @submit.prevent="start">
         <h2>New run</h2>
         <p>
           Learns from <b>{{ count(plan.training, "picture") }}</b>, watched on <b>{{ plan.validation }}</b>.

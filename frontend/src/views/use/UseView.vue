@@ -108,7 +108,7 @@ useKeys([{ keys: ["d"], label: "Start the detection", run: start }]);
         <router-link :to="`/project/${store.id}/train`"><el-button type="primary" tag="span">To Train</el-button></router-link>
       </div>
       <div v-else-if="loaded" class="columns">
-        <form data-test="use-form" @submit.prevent="start">
+        <form novalidate data-test="use-form" @submit.prevent="start">
           <h2>New detection</h2>
           <label class="field">Model
             <el-select v-model="runId" aria-label="Model">

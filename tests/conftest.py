@@ -1,0 +1,83 @@
+"""Fixtures that the whole suite shares: a data folder, rendered belt pictures, one trained model."""
+
+import json
+import os
+from pathlib import Path
+
+# Enough for the tiny networks of the tests, and no fight over the cores.
+os.environ.setdefault("OMP_NUM_THREADS", "2")
+
+import numpy as np
+import pytest
+from hypothesis import settings
+
+from avocet.demo.belt import Frame, render_still
+from avocet.demo.goods import NAMES
+from avocet.media.pictures import encode_jpeg
+from avocet.store.database import open_database
+from avocet.store.folder import DataFolder
+from avocet.store.tables import Part, PictureState
+from avocet.work.classes import ensure_classes
+from avocet.work.labels import NewBox, save_labels
+from avocet.work.media import add_picture
+from avocet.work.projects import create_project
+
+settings.register_profile("avocet", deadline=None)
+settings.load_profile("avocet")
+
+
+@pytest.fixture(scope="session")
+def frames() -> list[Frame]:
+    """Six stills of the belt, the same in every test."""
+    return [render_still(seed) for seed in range(6)]
+
+
+@pytest.fixture
+def data(tmp_path):
+    """An empty data folder and its sessions."""
+    folder = DataFolder(tmp_path / "data")
+    return folder, open_database(folder.database)
+
+
+@pytest.fixture
+def labelled(data, frames, tmp_path):
+    """A project with four training and two validation pictures, all labelled; its number."""
+    folder, sessions = data
+    with sessions.begin() as session:
+        project = create_project(session, "Belt")
+        ids = {each.name: each.id for each in ensure_classes(session, project.id, list(NAMES))}
+        for number, frame in enumerate(frames):
+            picture = add_still(session, folder, project.id, frame, f"still-{number}.jpg", tmp_path)
+            picture.part = Part.TRAINING if number < 4 else Part.VALIDATION
+            boxes = [NewBox(ids[name], tuple(box)) for name, box in zip(frame.classes, frame.boxes.tolist(), strict=True)]
+            save_labels(session, picture, 0, boxes, PictureState.DONE)
+        return project.id
+
+
+def add_still(session, folder, project_id, frame, name, tmp_path):
+    """Add a rendered frame to a project."""
+    path = tmp_path / name
+    path.write_bytes(encode_jpeg(frame.pixels))
+    return add_picture(session, folder, project_id, path, name).picture
+
+
+def write_coco_set(place: Path, frames, names=None, suffix=".jpg") -> Path:
+    """Write frames as pictures with a COCO file of their truths; returns the file."""
+    from PIL import Image
+
+    classes = sorted({name for frame in frames for name in frame.classes})
+    document = {"images": [], "annotations": [], "categories": [{"id": 10 + i, "name": n} for i, n in enumerate(classes)]}
+    place.mkdir(parents=True, exist_ok=True)
+    for number, frame in enumerate(frames, start=1):
+        name = f"frame-{number}{suffix}"
+        Image.fromarray(np.asarray(frame.pixels)).save(place / name)
+        height, width = frame.pixels.shape[:2]
+        document["images"].append({"id": number, "file_name": name, "width": width, "height": height})
+        for box, label in zip(frame.boxes.tolist(), frame.classes, strict=True):
+            document["annotations"].append({
+                "id": len(document["annotations"]) + 1, "image_id": number, "category_id": 10 + classes.index(label),
+                "bbox": [box[0], box[1], box[2] - box[0], box[3] - box[1]], "iscrowd": 0,
+            })
+    path = place / "truth.json"
+    path.write_text(json.dumps(document))
+    return path

@@ -1,0 +1,138 @@
+"""Training on tiny pictures: it learns, it is reproducible, it resumes bit for bit."""
+
+import numpy as np
+import pytest
+import safetensors.torch
+
+from avocet.core.errors import InputError
+from avocet.detector.batches import LabelledPicture, TrainingPictures
+from avocet.detector.augmentation import Augmentation
+from avocet.detector.predictor import Predictor
+from avocet.detector.trainer import Settings, Training
+
+SETTINGS = Settings(side=96, epochs=4, batch=2, seed=3, flips="sideways")
+
+
+def picture(seed, width=96, height=64):
+    """Grey noise with one or two bright squares."""
+    random = np.random.default_rng(seed)
+    pixels = random.integers(40, 70, (height, width, 3), dtype=np.uint8)
+    boxes = []
+    for _ in range(int(random.integers(1, 3))):
+        side = int(random.integers(14, 26))
+        x, y = int(random.integers(0, width - side)), int(random.integers(0, height - side))
+        pixels[y : y + side, x : x + side] = (220, 180, 60)
+        boxes.append((x, y, x + side, y + side))
+    count = len(boxes)
+    return LabelledPicture(f"{seed}.png", width, height, lambda: pixels, np.array(boxes, float),
+                           np.zeros(count, np.int64), np.zeros(count, bool))
+
+
+def training(folder, settings=SETTINGS, pictures=6):
+    train, held = [picture(seed) for seed in range(pictures)], [picture(seed) for seed in range(100, 102)]
+    return Training(settings, ["square"], train, held, folder, "hash")
+
+
+def weights(folder):
+    return safetensors.torch.load_file(folder / "latest.safetensors")
+
+
+def assert_same(first, second):
+    assert first.keys() == second.keys()
+    for name in first:
+        assert (first[name] == second[name]).all(), name
+
+
+def test_same_seed_same_weights(tmp_path):
+    reports = [[], []]
+    for number in (0, 1):
+        assert training(tmp_path / str(number)).run(reports[number].append)
+    assert_same(weights(tmp_path / "0"), weights(tmp_path / "1"))
+    assert [r.loss for r in reports[0]] == [r.loss for r in reports[1]]
+    assert [r.epoch for r in reports[0]] == [1, 2, 3, 4] and reports[0][-1].validation is not None
+
+
+def test_stopped_and_resumed_equals_never_stopped(tmp_path):
+    training(tmp_path / "whole").run(lambda report: None)
+    steps = []
+    first = training(tmp_path / "halves")
+    # Stops in the middle of the third epoch, which is then trained again from its start.
+    assert not first.run(lambda report: None, lambda step, loss: steps.append(step), lambda: len(steps) == 8)
+    second = training(tmp_path / "halves")
+    assert second.resume() and second.progress.epoch == 2
+    assert second.run(lambda report: None)
+    assert_same(weights(tmp_path / "whole"), weights(tmp_path / "halves"))
+
+
+def test_validation_touches_no_weight(tmp_path):
+    run = training(tmp_path)
+    before = {name: value.clone() for name, value in run.average.state_dict().items()}
+    assert run.validate() == run.validate()
+    for name, value in run.average.state_dict().items():
+        assert (before[name] == value).all()
+
+
+@pytest.mark.slow
+def test_it_learns_squares(tmp_path):
+    run = training(tmp_path, Settings(side=96, epochs=40, batch=4, seed=0, flips="all"), pictures=12)
+    reports = []
+    run.run(reports.append)
+    assert max(r.validation.map50 for r in reports if r.validation) > 0.9
+    found = Predictor.from_bundle(tmp_path / "best.zip")
+    held = picture(500, 192, 128)
+    candidates = found.candidates([held.read()], 0.25)[0].after_suppression(0.25, 0.5)
+    assert (candidates.boxes[:, 2:] <= (192, 128)).all()
+
+
+def test_runaway_loss_stops_and_keeps_the_checkpoint(tmp_path):
+    run = training(tmp_path)
+    run.run(lambda report: None)
+    kept = weights(tmp_path)
+    broken = training(tmp_path, Settings(side=96, epochs=6, batch=2, seed=3, flips="sideways"))
+    broken.resume()
+    next(broken.network.parameters()).data.fill_(float("nan"))
+    with pytest.raises(InputError, match="no longer a finite number in step 13"):
+        broken.run(lambda report: None)
+    assert_same(kept, weights(tmp_path))
+
+
+def test_epochs_do_not_depend_on_each_other():
+    pictures = TrainingPictures([picture(seed) for seed in range(5)], 96, 2, Augmentation(), 1)
+    alone = [batch.pixels for batch in pictures.epoch(3)]
+    list(pictures.epoch(2))
+    for a, b in zip(alone, [batch.pixels for batch in pictures.epoch(3)], strict=True):
+        np.testing.assert_array_equal(a, b)
+    assert len(alone) == 3 and all(len(pixels) == 2 for pixels in alone)
+
+
+def test_unreadable_picture_ends_the_epoch_with_its_error():
+    def fail():
+        raise InputError("belt.jpg is damaged")
+
+    broken = LabelledPicture("belt.jpg", 96, 64, fail, np.zeros((0, 4)), np.zeros(0, np.int64), np.zeros(0, bool))
+    with pytest.raises(InputError, match="belt.jpg"):
+        list(TrainingPictures([broken], 96, 1, Augmentation(), 0).epoch(0))
+
+
+@pytest.mark.parametrize(("values", "expected"), [
+    ({"side": 100}, "input side 100"), ({"epochs": 0}, "epochs"), ({"batch": 0}, "batch"), ({"size": "heron"}, "heron"),
+    ({"learning_rate": 1.0}, "learning rate"), ({"flips": "up"}, "flips"), ({"seed": -1}, "seed"),
+])
+def test_unusable_settings_are_named(values, expected):
+    with pytest.raises(InputError, match=expected):
+        Settings(**values)
+
+
+def test_nothing_to_learn_from_is_said(tmp_path):
+    empty = LabelledPicture("a", 96, 64, lambda: None, np.zeros((0, 4)), np.zeros(0, np.int64), np.zeros(0, bool))
+    for parts, expected in ((([], [picture(0)]), "training part"), (([picture(0)], []), "validation part"),
+                            (([empty], [picture(0)]), "hold no box")):
+        with pytest.raises(InputError, match=expected):
+            Training(SETTINGS, ["square"], *parts, tmp_path)
+
+
+def test_other_networks_checkpoint_is_refused(tmp_path):
+    training(tmp_path).run(lambda report: None)
+    other = Training(SETTINGS, ["square", "ring"], [picture(0)], [picture(1)], tmp_path)
+    with pytest.raises(InputError, match=r"latest\.safetensors cannot be read"):
+        other.resume()
