@@ -49,7 +49,10 @@ def labelled(data, frames, tmp_path):
         for number, frame in enumerate(frames):
             picture = add_still(session, folder, project.id, frame, f"still-{number}.jpg", tmp_path)
             picture.part = Part.TRAINING if number < 4 else Part.VALIDATION
-            boxes = [NewBox(ids[name], tuple(box)) for name, box in zip(frame.classes, frame.boxes.tolist(), strict=True)]
+            boxes = [
+                NewBox(ids[name], tuple(box))
+                for name, box in zip(frame.classes, frame.boxes.tolist(), strict=True)
+            ]
             save_labels(session, picture, 0, boxes, PictureState.DONE)
         return project.id
 
@@ -66,7 +69,11 @@ def write_coco_set(place: Path, frames, names=None, suffix=".jpg") -> Path:
     from PIL import Image
 
     classes = sorted({name for frame in frames for name in frame.classes})
-    document = {"images": [], "annotations": [], "categories": [{"id": 10 + i, "name": n} for i, n in enumerate(classes)]}
+    document = {
+        "images": [],
+        "annotations": [],
+        "categories": [{"id": 10 + i, "name": n} for i, n in enumerate(classes)],
+    }
     place.mkdir(parents=True, exist_ok=True)
     for number, frame in enumerate(frames, start=1):
         name = f"frame-{number}{suffix}"
@@ -74,10 +81,15 @@ def write_coco_set(place: Path, frames, names=None, suffix=".jpg") -> Path:
         height, width = frame.pixels.shape[:2]
         document["images"].append({"id": number, "file_name": name, "width": width, "height": height})
         for box, label in zip(frame.boxes.tolist(), frame.classes, strict=True):
-            document["annotations"].append({
-                "id": len(document["annotations"]) + 1, "image_id": number, "category_id": 10 + classes.index(label),
-                "bbox": [box[0], box[1], box[2] - box[0], box[3] - box[1]], "iscrowd": 0,
-            })
+            document["annotations"].append(
+                {
+                    "id": len(document["annotations"]) + 1,
+                    "image_id": number,
+                    "category_id": 10 + classes.index(label),
+                    "bbox": [box[0], box[1], box[2] - box[0], box[3] - box[1]],
+                    "iscrowd": 0,
+                }
+            )
     path = place / "truth.json"
     path.write_text(json.dumps(document))
     return path

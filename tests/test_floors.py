@@ -49,9 +49,20 @@ def test_imports_point_down_and_rooms_stay_small(path):
     assert not wrong, f"{path.name} imports {wrong}"
 
 
-@pytest.mark.parametrize("path", [path for path in MODULES if "core" in path.parts], ids=lambda path: path.name)
+@pytest.mark.parametrize(
+    "path", [path for path in MODULES if "core" in path.parts], ids=lambda path: path.name
+)
 def test_core_knows_only_numbers(path):
     tree = ast.parse(path.read_text())
-    tops = {alias.name.split(".")[0] for node in ast.walk(tree) if isinstance(node, ast.Import) for alias in node.names}
-    tops |= {node.module.split(".")[0] for node in ast.walk(tree) if isinstance(node, ast.ImportFrom) and node.module}
+    tops = {
+        alias.name.split(".")[0]
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Import)
+        for alias in node.names
+    }
+    tops |= {
+        node.module.split(".")[0]
+        for node in ast.walk(tree)
+        if isinstance(node, ast.ImportFrom) and node.module
+    }
     assert tops <= {"numpy", "scipy", "collections", "dataclasses", "typing", "avocet"}

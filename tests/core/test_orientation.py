@@ -24,5 +24,7 @@ def test_without_evidence_the_answer_is_no(sizes):
 def test_boxes_turned_at_random_say_yes():
     random = np.random.default_rng(0)
     turn = random.uniform(0, np.pi, 200)
-    sizes = np.stack([60 * abs(np.cos(turn)) + 20 * abs(np.sin(turn)), 60 * abs(np.sin(turn)) + 20 * abs(np.cos(turn))], 1)
+    sizes = np.stack(
+        [60 * abs(np.cos(turn)) + 20 * abs(np.sin(turn)), 60 * abs(np.sin(turn)) + 20 * abs(np.cos(turn))], 1
+    )
     assert lie_in_every_direction(sizes, np.zeros(200))

@@ -4,7 +4,9 @@ import pytest
 from avocet.core.boxes import co_centred_iou
 from avocet.detector.assignment import assign
 
-ANCHORS = np.array([[[10, 10], [14, 20], [24, 14]], [[30, 30], [50, 40], [40, 60]], [[80, 80], [120, 90], [100, 140]]], float)
+ANCHORS = np.array(
+    [[[10, 10], [14, 20], [24, 14]], [[30, 30], [50, 40], [40, 60]], [[80, 80], [120, 90], [100, 140]]], float
+)
 STRIDES, GRIDS = (8, 16, 32), [(16, 24), (8, 12), (4, 6)]
 
 
@@ -39,7 +41,9 @@ def test_equals_place_by_place(seed):
     levels = assign(pictures, boxes, classes, ANCHORS, STRIDES, GRIDS, 0.45)
     found = {}
     for level, targets in enumerate(levels):
-        for row in zip(targets.picture, targets.anchor, targets.row, targets.column, targets.classes, strict=True):
+        for row in zip(
+            targets.picture, targets.anchor, targets.row, targets.column, targets.classes, strict=True
+        ):
             place = (level, *map(int, row[:4]))
             assert place not in found
             found[place] = int(row[4])
@@ -49,6 +53,10 @@ def test_equals_place_by_place(seed):
 def test_an_odd_shape_still_gets_its_best_anchor():
     # 1×4 fits no anchor well; centre (60.5, 62) lies in cell (7, 7), nearer to column 8 and row 8.
     first, second, third = assign([0], [[60, 60, 61, 64]], [3], ANCHORS, STRIDES, GRIDS)
-    assert {tuple(map(int, place)) for place in zip(first.row, first.column, strict=True)} == {(7, 7), (7, 8), (8, 7)}
+    assert {tuple(map(int, place)) for place in zip(first.row, first.column, strict=True)} == {
+        (7, 7),
+        (7, 8),
+        (8, 7),
+    }
     assert (first.anchor == 0).all() and (first.classes == 3).all()
     assert len(second.row) == len(third.row) == 0

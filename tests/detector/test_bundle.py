@@ -10,7 +10,9 @@ from avocet.detector.bundle import CARD, WEIGHTS, ModelCard, read_bundle, write_
 from avocet.detector.network import Network
 from avocet.detector.sizes import size_named
 
-CARD_VALUES = ModelCard(size="stint", classes=["roll", "ring"], side=96, anchors=[[(8.0, 8.0)] * 3] * 3, reach=2.0)
+CARD_VALUES = ModelCard(
+    size="stint", classes=["roll", "ring"], side=96, anchors=[[(8.0, 8.0)] * 3] * 3, reach=2.0
+)
 
 
 @pytest.fixture
@@ -38,7 +40,9 @@ def test_what_is_written_comes_back(bundle):
     card, network = read_bundle(bundle)
     assert card == CARD_VALUES
     assert [tuple(level.shape) for level in network(torch.zeros(1, 3, 64, 96))] == [
-        (1, 3, 7, 8, 12), (1, 3, 7, 4, 6), (1, 3, 7, 2, 3)
+        (1, 3, 7, 8, 12),
+        (1, 3, 7, 4, 6),
+        (1, 3, 7, 2, 3),
     ]
 
 
@@ -61,20 +65,23 @@ def card_with(**values):
     return json.dumps(CARD_VALUES.model_dump() | values).encode()
 
 
-@pytest.mark.parametrize(("parts", "expected"), [
-    ({"drop": CARD}, r"holds no model\.json"),
-    ({"drop": WEIGHTS}, r"holds no weights\.safetensors"),
-    ({"card": b"{"}, r"model\.json is not JSON"),
-    ({"card": card_with(format_version=2)}, r"bundle format 2; this Avocet reads up to 1"),
-    ({"card": card_with(classes=[])}, "not valid at classes"),
-    ({"card": card_with(side=100)}, "not valid at side"),
-    ({"card": card_with(size="heron")}, "no size 'heron'"),
-    ({"card": card_with(strides=[4, 8, 16])}, "strides"),
-    ({"card": card_with(anchors=[[[0, 1]] * 3] * 3)}, "not a positive size"),
-    ({"card": card_with(classes=["a", "b", "c"])}, "does not fit"),
-    ({"weights": b"garbage"}, "does not fit"),
-    ({"weights": pickle.dumps({"a": 1})}, "does not fit"),
-])
+@pytest.mark.parametrize(
+    ("parts", "expected"),
+    [
+        ({"drop": CARD}, r"holds no model\.json"),
+        ({"drop": WEIGHTS}, r"holds no weights\.safetensors"),
+        ({"card": b"{"}, r"model\.json is not JSON"),
+        ({"card": card_with(format_version=2)}, r"bundle format 2; this Avocet reads up to 1"),
+        ({"card": card_with(classes=[])}, "not valid at classes"),
+        ({"card": card_with(side=100)}, "not valid at side"),
+        ({"card": card_with(size="heron")}, "no size 'heron'"),
+        ({"card": card_with(strides=[4, 8, 16])}, "strides"),
+        ({"card": card_with(anchors=[[[0, 1]] * 3] * 3)}, "not a positive size"),
+        ({"card": card_with(classes=["a", "b", "c"])}, "does not fit"),
+        ({"weights": b"garbage"}, "does not fit"),
+        ({"weights": pickle.dumps({"a": 1})}, "does not fit"),
+    ],
+)
 def test_unusable_bundles_are_named(bundle, parts, expected):
     with pytest.raises(InputError, match=expected):
         read_bundle(changed(bundle, **parts))

@@ -10,8 +10,12 @@ ANCHORS = np.array([[[16.0, 16.0]], [[64.0, 64.0]]])
 
 def truths(boxes, classes, ignored=None):
     count = len(boxes)
-    return Truths(np.zeros(count, np.int64), np.asarray(boxes, float).reshape(-1, 4), np.asarray(classes, np.int64),
-                  np.asarray(ignored if ignored is not None else [False] * count))
+    return Truths(
+        np.zeros(count, np.int64),
+        np.asarray(boxes, float).reshape(-1, 4),
+        np.asarray(classes, np.int64),
+        np.asarray(ignored if ignored is not None else [False] * count, dtype=bool),
+    )
 
 
 def raw(fill=0.0, classes=2):
@@ -30,7 +34,9 @@ def test_complete_iou_never_exceeds_iou():
     random = np.random.default_rng(0)
     first, second = random.uniform(1, 50, (100, 4)), random.uniform(1, 50, (100, 4))
     overlap, complete = complete_iou(torch.from_numpy(first), torch.from_numpy(second))
-    np.testing.assert_allclose(overlap, np.diag(iou(from_centre_size(first), from_centre_size(second))), atol=1e-6)
+    np.testing.assert_allclose(
+        overlap, np.diag(iou(from_centre_size(first), from_centre_size(second))), atol=1e-6
+    )
     assert (complete <= overlap + 1e-9).all()
 
 
@@ -61,9 +67,11 @@ def test_ignored_regions_teach_nothing():
 
 
 def test_loss_falls_along_its_gradient():
-    levels = [level.detach().normal_(generator=torch.Generator().manual_seed(1)).requires_grad_() for level in raw()]
+    levels = [
+        level.detach().normal_(generator=torch.Generator().manual_seed(1)).requires_grad_() for level in raw()
+    ]
     given = truths([[10, 10, 30, 28], [4, 30, 60, 62]], [0, 1])
-    optimizer = torch.optim.SGD(levels, lr=0.05)
+    optimizer = torch.optim.Adam(levels, lr=0.1)
     history = []
     for _ in range(60):
         optimizer.zero_grad()

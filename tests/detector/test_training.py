@@ -5,8 +5,8 @@ import pytest
 import safetensors.torch
 
 from avocet.core.errors import InputError
-from avocet.detector.batches import LabelledPicture, TrainingPictures
 from avocet.detector.augmentation import Augmentation
+from avocet.detector.batches import LabelledPicture, TrainingPictures
 from avocet.detector.predictor import Predictor
 from avocet.detector.trainer import Settings, Training
 
@@ -24,8 +24,15 @@ def picture(seed, width=96, height=64):
         pixels[y : y + side, x : x + side] = (220, 180, 60)
         boxes.append((x, y, x + side, y + side))
     count = len(boxes)
-    return LabelledPicture(f"{seed}.png", width, height, lambda: pixels, np.array(boxes, float),
-                           np.zeros(count, np.int64), np.zeros(count, bool))
+    return LabelledPicture(
+        f"{seed}.png",
+        width,
+        height,
+        lambda: pixels,
+        np.array(boxes, float),
+        np.zeros(count, np.int64),
+        np.zeros(count, bool),
+    )
 
 
 def training(folder, settings=SETTINGS, pictures=6):
@@ -109,24 +116,39 @@ def test_unreadable_picture_ends_the_epoch_with_its_error():
     def fail():
         raise InputError("belt.jpg is damaged")
 
-    broken = LabelledPicture("belt.jpg", 96, 64, fail, np.zeros((0, 4)), np.zeros(0, np.int64), np.zeros(0, bool))
+    broken = LabelledPicture(
+        "belt.jpg", 96, 64, fail, np.zeros((0, 4)), np.zeros(0, np.int64), np.zeros(0, bool)
+    )
     with pytest.raises(InputError, match="belt.jpg"):
         list(TrainingPictures([broken], 96, 1, Augmentation(), 0).epoch(0))
 
 
-@pytest.mark.parametrize(("values", "expected"), [
-    ({"side": 100}, "input side 100"), ({"epochs": 0}, "epochs"), ({"batch": 0}, "batch"), ({"size": "heron"}, "heron"),
-    ({"learning_rate": 1.0}, "learning rate"), ({"flips": "up"}, "flips"), ({"seed": -1}, "seed"),
-])
+@pytest.mark.parametrize(
+    ("values", "expected"),
+    [
+        ({"side": 100}, "input side 100"),
+        ({"epochs": 0}, "epochs"),
+        ({"batch": 0}, "batch"),
+        ({"size": "heron"}, "heron"),
+        ({"learning_rate": 1.0}, "learning rate"),
+        ({"flips": "up"}, "flips"),
+        ({"seed": -1}, "seed"),
+    ],
+)
 def test_unusable_settings_are_named(values, expected):
     with pytest.raises(InputError, match=expected):
         Settings(**values)
 
 
 def test_nothing_to_learn_from_is_said(tmp_path):
-    empty = LabelledPicture("a", 96, 64, lambda: None, np.zeros((0, 4)), np.zeros(0, np.int64), np.zeros(0, bool))
-    for parts, expected in ((([], [picture(0)]), "training part"), (([picture(0)], []), "validation part"),
-                            (([empty], [picture(0)]), "hold no box")):
+    empty = LabelledPicture(
+        "a", 96, 64, lambda: None, np.zeros((0, 4)), np.zeros(0, np.int64), np.zeros(0, bool)
+    )
+    for parts, expected in (
+        (([], [picture(0)]), "training part"),
+        (([picture(0)], []), "validation part"),
+        (([empty], [picture(0)]), "hold no box"),
+    ):
         with pytest.raises(InputError, match=expected):
             Training(SETTINGS, ["square"], *parts, tmp_path)
 

@@ -20,15 +20,29 @@ def document(**changes):
 
 @st.composite
 def records(draw):
-    names = draw(st.lists(st.text(min_size=1, max_size=8).filter(lambda s: s.strip() == s), min_size=1, max_size=4, unique=True))
+    names = draw(
+        st.lists(
+            st.text(min_size=1, max_size=8).filter(lambda s: s.strip() == s),
+            min_size=1,
+            max_size=4,
+            unique=True,
+        )
+    )
     pictures = []
     for number in range(draw(st.integers(0, 3))):
         boxes = []
         for _ in range(draw(st.integers(0, 4))):
             x, y = draw(st.integers(0, 80)), draw(st.integers(0, 40))
-            corners = (float(x), float(y), float(x + draw(st.integers(1, 20))), float(y + draw(st.integers(1, 10))))
+            corners = (
+                float(x),
+                float(y),
+                float(x + draw(st.integers(1, 20))),
+                float(y + draw(st.integers(1, 10))),
+            )
             attributes = draw(st.dictionaries(st.sampled_from(["burnt", "cut off"]), st.booleans()))
-            boxes.append(RecordedBox(draw(st.integers(0, len(names) - 1)), corners, draw(st.booleans()), attributes))
+            boxes.append(
+                RecordedBox(draw(st.integers(0, len(names) - 1)), corners, draw(st.booleans()), attributes)
+            )
         pictures.append(RecordedPicture(f"{number}.jpg", 100, 50, boxes))
     return Record(names, pictures)
 
@@ -44,18 +58,21 @@ def test_by_hand():
     assert record.pictures[0].boxes == [RecordedBox(1, (10.0, 10.0, 30.0, 30.0))]
 
 
-@pytest.mark.parametrize(("annotation", "expected"), [
-    ({"image_id": 9}, "annotation 5 is on image 9"),
-    ({"category_id": 9}, "has category 9"),
-    ({"bbox": [1, 2, 0, 5]}, "has no area"),
-    ({"bbox": [1, 2, -4, 5]}, "has no area"),
-    ({"bbox": [200, 10, 5, 5]}, "lies outside its picture of 100×50"),
-    ({"bbox": [float("nan"), 1, 5, 5]}, "not made of finite numbers"),
-    ({"bbox": [1, 2, 3]}, "not four numbers"),
-    ({"bbox": ["a", 2, 3, 4]}, "not four numbers"),
-    ({"image_id": [1]}, "is on image"),
-    ({"bbox": None}, "not four numbers"),
-])
+@pytest.mark.parametrize(
+    ("annotation", "expected"),
+    [
+        ({"image_id": 9}, "annotation 5 is on image 9"),
+        ({"category_id": 9}, "has category 9"),
+        ({"bbox": [1, 2, 0, 5]}, "has no area"),
+        ({"bbox": [1, 2, -4, 5]}, "has no area"),
+        ({"bbox": [200, 10, 5, 5]}, "lies outside its picture of 100×50"),
+        ({"bbox": [float("nan"), 1, 5, 5]}, "not made of finite numbers"),
+        ({"bbox": [1, 2, 3]}, "not four numbers"),
+        ({"bbox": ["a", 2, 3, 4]}, "not four numbers"),
+        ({"image_id": [1]}, "is on image"),
+        ({"bbox": None}, "not four numbers"),
+    ],
+)
 def test_faulty_annotations_are_named_and_left_out(annotation, expected):
     entry = document()["annotations"][0] | annotation
     record = parse_coco(document(annotations=[entry]), "truth.json")
@@ -68,24 +85,39 @@ def test_box_over_the_edge_is_cut():
     assert parse_coco(document(annotations=[entry]), "t").pictures[0].boxes[0].corners == (90, 40, 100, 50)
 
 
-@pytest.mark.parametrize(("content", "expected"), [
-    ([], "its top is not an object"),
-    ({"images": []}, 'no list "annotations"'),
-    (document(categories=[{"id": 1}]), "category 1 needs"),
-    (document(categories=[{"id": 1, "name": "a"}, {"id": 1, "name": "b"}]), "used twice"),
-    (document(categories=[{"id": 1, "name": "a"}, {"id": 2, "name": "a"}]), "two categories are called 'a'"),
-    (document(images=[{"id": 1}]), "has no file_name"),
-    (document(images=[{"file_name": "a.jpg"}]), "needs an id"),
-    (document(images=[{"id": 1, "file_name": "a"}, {"id": 1, "file_name": "b"}]), "image id 1 is used twice"),
-])
+@pytest.mark.parametrize(
+    ("content", "expected"),
+    [
+        ([], "its top is not an object"),
+        ({"images": []}, 'no list "annotations"'),
+        (document(categories=[{"id": 1}]), "category 1 needs"),
+        (document(categories=[{"id": 1, "name": "a"}, {"id": 1, "name": "b"}]), "used twice"),
+        (
+            document(categories=[{"id": 1, "name": "a"}, {"id": 2, "name": "a"}]),
+            "two categories are called 'a'",
+        ),
+        (document(images=[{"id": 1}]), "has no file_name"),
+        (document(images=[{"file_name": "a.jpg"}]), "needs an id"),
+        (
+            document(images=[{"id": 1, "file_name": "a"}, {"id": 1, "file_name": "b"}]),
+            "image id 1 is used twice",
+        ),
+    ],
+)
 def test_files_built_otherwise_are_refused(content, expected):
     with pytest.raises(InputError, match=expected):
         parse_coco(content, "truth.json")
 
 
-@pytest.mark.parametrize(("content", "expected"), [
-    (b"", "not JSON"), (b"{\"images\": [", "not JSON.*line 1"), (b"\xff\xfe\x00", "not JSON"), (b"[" * 100_000, "COCO"),
-])
+@pytest.mark.parametrize(
+    ("content", "expected"),
+    [
+        (b"", "not JSON"),
+        (b'{"images": [', "not JSON.*line 1"),
+        (b"\xff\xfe\x00", "not JSON"),
+        (b"[" * 100_000, "COCO"),
+    ],
+)
 def test_files_that_are_not_json_are_refused(tmp_path, content, expected):
     path = tmp_path / "truth.json"
     path.write_bytes(content)

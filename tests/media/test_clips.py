@@ -25,7 +25,9 @@ def test_what_is_written_comes_back(clip):
         assert frame.pixels.mean() == pytest.approx(10 * frame.number + 20, abs=6)
 
 
-@pytest.mark.parametrize(("per_second", "expected"), [(5, list(range(0, 20, 2))), (1, [0, 10]), (0.4, [0]), (30, list(range(20)))])
+@pytest.mark.parametrize(
+    ("per_second", "expected"), [(5, list(range(0, 20, 2))), (1, [0, 10]), (0.4, [0]), (30, list(range(20)))]
+)
 def test_sampling_by_the_clips_own_time(clip, per_second, expected):
     assert [frame.number for frame in read_frames(clip, per_second)] == expected
 
@@ -44,7 +46,9 @@ def test_other_containers(tmp_path, suffix):
         stream = container.add_stream("libvpx" if suffix == ".webm" else "mpeg4", rate=10)
         stream.width, stream.height, stream.pix_fmt = 64, 48, "yuv420p"
         for _ in range(5):
-            for packet in stream.encode(av.VideoFrame.from_ndarray(np.full((48, 64, 3), 99, np.uint8), format="rgb24")):
+            for packet in stream.encode(
+                av.VideoFrame.from_ndarray(np.full((48, 64, 3), 99, np.uint8), format="rgb24")
+            ):
                 container.mux(packet)
         for packet in stream.encode():
             container.mux(packet)

@@ -23,15 +23,18 @@ def test_colours_come_out_right_in_every_format(tmp_path, name):
     np.testing.assert_allclose(pixels.mean(axis=(0, 1)), (200, 120, 40), atol=6)
 
 
-@pytest.mark.parametrize(("picture", "expected"), [
-    (Image.new("L", (9, 9), 100), (100, 100, 100)),
-    (Image.new("RGBA", (9, 9), (255, 0, 0, 0)), (255, 255, 255)),
-    (Image.new("RGBA", (9, 9), (255, 0, 0, 255)), (255, 0, 0)),
-    (Image.new("LA", (9, 9), (40, 255)), (40, 40, 40)),
-    (Image.fromarray(np.full((9, 9), 65535 // 2, np.uint16)), (127, 127, 127)),
-    (Image.new("P", (9, 9), 0), (0, 0, 0)),
-    (Image.new("1", (9, 9), 1), (255, 255, 255)),
-])
+@pytest.mark.parametrize(
+    ("picture", "expected"),
+    [
+        (Image.new("L", (9, 9), 100), (100, 100, 100)),
+        (Image.new("RGBA", (9, 9), (255, 0, 0, 0)), (255, 255, 255)),
+        (Image.new("RGBA", (9, 9), (255, 0, 0, 255)), (255, 0, 0)),
+        (Image.new("LA", (9, 9), (40, 255)), (40, 40, 40)),
+        (Image.fromarray(np.full((9, 9), 65535 // 2, np.uint16)), (127, 127, 127)),
+        (Image.new("P", (9, 9), 0), (0, 0, 0)),
+        (Image.new("1", (9, 9), 1), (255, 255, 255)),
+    ],
+)
 def test_every_kind_of_picture_becomes_rgb(tmp_path, picture, expected):
     pixels = read_picture(saved(tmp_path, picture, "a.png"))
     np.testing.assert_allclose(pixels.mean(axis=(0, 1)), expected, atol=1)
@@ -56,18 +59,28 @@ def test_turned_picture_comes_upright(tmp_path):
 
 def png_header(width, height):
     def chunk(kind, content):
-        return struct.pack(">I", len(content)) + kind + content + struct.pack(">I", zlib.crc32(kind + content))
-    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", struct.pack(">IIBBBBB", width, height, 8, 2, 0, 0, 0)) + chunk(b"IDAT", b"")
+        return (
+            struct.pack(">I", len(content)) + kind + content + struct.pack(">I", zlib.crc32(kind + content))
+        )
+
+    return (
+        b"\x89PNG\r\n\x1a\n"
+        + chunk(b"IHDR", struct.pack(">IIBBBBB", width, height, 8, 2, 0, 0, 0))
+        + chunk(b"IDAT", b"")
+    )
 
 
-@pytest.mark.parametrize(("name", "content", "expected"), [
-    ("none.jpg", b"", r"none\.jpg is empty \(0 bytes\)"),
-    ("text.png", b"hello", r"text\.png is not a JPEG, PNG"),
-    ("half.jpg", "half", r"half\.jpg is damaged"),
-    ("huge.png", png_header(30_000, 30_000), r"huge\.png is 30000×30000 pixels; at most 150 million"),
-    ("dot.png", png_header(1, 1), r"dot\.png is 1×1 pixels"),
-    ("fake.png", b"%!PS-Adobe-3.0 EPSF-3.0\n", r"fake\.png is not a JPEG"),
-])
+@pytest.mark.parametrize(
+    ("name", "content", "expected"),
+    [
+        ("none.jpg", b"", r"none\.jpg is empty \(0 bytes\)"),
+        ("text.png", b"hello", r"text\.png is not a JPEG, PNG"),
+        ("half.jpg", "half", r"half\.jpg is damaged"),
+        ("huge.png", png_header(30_000, 30_000), r"huge\.png is 30000×30000 pixels; at most 150 million"),
+        ("dot.png", png_header(1, 1), r"dot\.png is 1×1 pixels"),
+        ("fake.png", b"%!PS-Adobe-3.0 EPSF-3.0\n", r"fake\.png is not a JPEG"),
+    ],
+)
 def test_unusable_files_are_named(tmp_path, name, content, expected):
     if content == "half":
         content = encode_jpeg(np.random.default_rng(0).integers(0, 255, (200, 200, 3), dtype=np.uint8))[:9000]

@@ -63,19 +63,31 @@ def test_labels_are_saved_and_stale_ones_are_not(picture):
     assert labels_of(still)["boxes"][0]["class_id"] == roll
 
 
-@pytest.mark.parametrize(("asked", "boxes", "expected"), [
-    ("done", 1, "done"), ("done", 0, "empty"), ("empty", 1, "in_progress"), ("unlabelled", 1, "in_progress"),
-    ("in_progress", 0, "unlabelled"), ("empty", 0, "empty"),
-])
+@pytest.mark.parametrize(
+    ("asked", "boxes", "expected"),
+    [
+        ("done", 1, "done"),
+        ("done", 0, "empty"),
+        ("empty", 1, "in_progress"),
+        ("unlabelled", 1, "in_progress"),
+        ("in_progress", 0, "unlabelled"),
+        ("empty", 0, "empty"),
+    ],
+)
 def test_state_fits_the_boxes(picture, asked, boxes, expected):
     session, still, roll = picture
     save_labels(session, still, 0, [NewBox(roll, (1, 1, 9, 9))] * boxes, PictureState(asked))
     assert still.state == expected
 
 
-@pytest.mark.parametrize(("corners", "expected"), [
-    ((5, 5, 5, 9), "has no area"), ((2000, 5, 2010, 9), "lies outside"), ((float("nan"), 1, 2, 3), "finite"),
-])
+@pytest.mark.parametrize(
+    ("corners", "expected"),
+    [
+        ((5, 5, 5, 9), "has no area"),
+        ((2000, 5, 2010, 9), "lies outside"),
+        ((float("nan"), 1, 2, 3), "finite"),
+    ],
+)
 def test_unusable_boxes_are_refused_and_nothing_changes(picture, corners, expected):
     session, still, roll = picture
     with pytest.raises(InputError, match=rf"box 1 of a\.jpg .*{expected}"):
@@ -121,12 +133,31 @@ def test_project_names(data):
 def test_split_keeps_clips_together_and_labelled_pictures_to_the_ratio(data, labelled):
     _, sessions = data
     with sessions.begin() as session:
-        clip = Clip(project_id=labelled, name="c.mp4", content_hash="c", suffix=".mp4", width=9, height=9, rate=1, seconds=9)
+        clip = Clip(
+            project_id=labelled,
+            name="c.mp4",
+            content_hash="c",
+            suffix=".mp4",
+            width=9,
+            height=9,
+            rate=1,
+            seconds=9,
+        )
         session.add(clip)
         session.flush()
         for number in range(10):
-            session.add(Picture(project_id=labelled, name=f"f{number}", content_hash=f"f{number}", suffix=".jpg",
-                                width=9, height=9, clip_id=clip.id, frame_number=number))
+            session.add(
+                Picture(
+                    project_id=labelled,
+                    name=f"f{number}",
+                    content_hash=f"f{number}",
+                    suffix=".jpg",
+                    width=9,
+                    height=9,
+                    clip_id=clip.id,
+                    frame_number=number,
+                )
+            )
     with sessions.begin() as session:
         counts = splits.split_pictures(session, labelled, (50, 50, 0), seed=1)
         assert counts == {"training": 3, "validation": 3, "test": 0, "": 0}
@@ -145,7 +176,9 @@ def test_sampling_a_clip_stops_and_goes_on(data, tmp_path):
     random = np.random.default_rng(0)
     with ClipWriter(path, 64, 48, 10) as writer:
         for _ in range(20):
-            writer.write(np.kron(random.integers(0, 255, (6, 8, 3), dtype=np.uint8), np.ones((8, 8, 1), np.uint8)))
+            writer.write(
+                np.kron(random.integers(0, 255, (6, 8, 3), dtype=np.uint8), np.ones((8, 8, 1), np.uint8))
+            )
     with sessions.begin() as session:
         project = create_project(session, "Belt")
         clip = media.add_clip(session, folder, project.id, path, "belt.mp4")

@@ -49,12 +49,17 @@ def test_what_is_wrong_is_named(tmp_path, frames):
 
 def test_boxes_fit_the_picture_that_is_really_there(tmp_path):
     Image.new("RGB", (50, 40)).save(tmp_path / "a.png")
-    record = parse_coco({
-        "images": [{"id": 1, "file_name": "a.png", "width": 500, "height": 400}],
-        "categories": [{"id": 1, "name": "roll"}],
-        "annotations": [{"id": 1, "image_id": 1, "category_id": 1, "bbox": [300, 300, 20, 20]},
-                        {"id": 2, "image_id": 1, "category_id": 1, "bbox": [40, 30, 60, 60]}],
-    }, "t.json")
+    record = parse_coco(
+        {
+            "images": [{"id": 1, "file_name": "a.png", "width": 500, "height": 400}],
+            "categories": [{"id": 1, "name": "roll"}],
+            "annotations": [
+                {"id": 1, "image_id": 1, "category_id": 1, "bbox": [300, 300, 20, 20]},
+                {"id": 2, "image_id": 1, "category_id": 1, "bbox": [40, 30, 60, 60]},
+            ],
+        },
+        "t.json",
+    )
     located = locate(record, tmp_path, "t.json")
     assert [box.corners for box in located.record.pictures[0].boxes] == [(40, 30, 50, 40)]
     assert "should have 500×400 pixels but has 50×40" in located.problems[0]
@@ -64,16 +69,34 @@ def test_boxes_fit_the_picture_that_is_really_there(tmp_path):
 def test_labels_for_pictures_that_are_there(data, labelled, frames, tmp_path):
     folder, sessions = data
     with sessions.begin() as session:
-        add_still(session, folder, labelled, frames[0].__class__(frames[0].pixels[::-1], frames[0].boxes[:0], [], []),
-                  "new.jpg", tmp_path)
-    record = parse_coco({
-        "images": [{"id": 1, "file_name": "folder/new.jpg"}, {"id": 2, "file_name": "still-1.jpg"}, {"id": 3, "file_name": "gone.jpg"}],
-        "categories": [{"id": 1, "name": "baguette"}],
-        "annotations": [{"id": 1, "image_id": 1, "category_id": 1, "bbox": [10, 20, 30, 40]}],
-    }, "t.json")
+        add_still(
+            session,
+            folder,
+            labelled,
+            frames[0].__class__(frames[0].pixels[::-1], frames[0].boxes[:0], [], []),
+            "new.jpg",
+            tmp_path,
+        )
+    record = parse_coco(
+        {
+            "images": [
+                {"id": 1, "file_name": "folder/new.jpg"},
+                {"id": 2, "file_name": "still-1.jpg"},
+                {"id": 3, "file_name": "gone.jpg"},
+            ],
+            "categories": [{"id": 1, "name": "baguette"}],
+            "annotations": [{"id": 1, "image_id": 1, "category_id": 1, "bbox": [10, 20, 30, 40]}],
+        },
+        "t.json",
+    )
     with sessions() as session:
         shown = preview(session, labelled, record, "t.json")
-    assert (shown.pictures, shown.boxes, shown.new_classes, shown.kept) == (1, 1, ["baguette"], ["still-1.jpg"])
+    assert (shown.pictures, shown.boxes, shown.new_classes, shown.kept) == (
+        1,
+        1,
+        ["baguette"],
+        ["still-1.jpg"],
+    )
     assert shown.problems == ["t.json: the project has no picture gone.jpg"]
     with sessions.begin() as session:
         assert take_over(session, labelled, record, "t.json") == shown

@@ -13,7 +13,15 @@ from avocet.media.clips import ClipWriter, clip_info
 from avocet.store.tables import Box, JobState, Part, Picture, PictureState
 from avocet.work.detection import Input, detect, gather
 from avocet.work.evaluation import Measured, get_evaluation, start_evaluation
-from avocet.work.jobs import JobReporter, claim, create_job, get_job, mark_interrupted, request_stop, seconds_left
+from avocet.work.jobs import (
+    JobReporter,
+    claim,
+    create_job,
+    get_job,
+    mark_interrupted,
+    request_stop,
+    seconds_left,
+)
 from avocet.work.measuring import measure
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent, Stopped
@@ -42,7 +50,11 @@ def test_a_run_is_recorded(trained):
         assert run.job.state == JobState.DONE, run.job.message
         assert [each.epoch for each in run.epochs] == [1, 2]
         assert run.epochs[-1].figures["validation"]["by_class"]["roll"]["truths"] >= 0
-        assert run.best_epoch and model_path(folder, run).is_file() and model_path(folder, run, "latest").is_file()
+        assert (
+            run.best_epoch
+            and model_path(folder, run).is_file()
+            and model_path(folder, run, "latest").is_file()
+        )
         card = Predictor.from_bundle(model_path(folder, run)).card
         assert card.classes == ["roll", "croissant", "loaf", "pretzel", "ring"]
         assert card.snapshot == run.snapshot.content_hash
@@ -116,7 +128,9 @@ def test_plan_says_what_stands_in_the_way(data, labelled):
         assert any("only" in warning for warning in plan.warnings)
         for picture in only(session, labelled, Part.VALIDATION):
             picture.part = Part.TEST
-        assert plan_run(session, labelled).obstacles == ["No labelled picture is in the validation part; split the pictures"]
+        assert plan_run(session, labelled).obstacles == [
+            "No labelled picture is in the validation part; split the pictures"
+        ]
         with pytest.raises(InputError, match="validation part"):
             start_run(session, folder, labelled, QUICK)
 
@@ -128,7 +142,9 @@ def test_class_that_only_validation_has_is_an_obstacle(data, labelled):
         session.query(Box).filter(Box.picture_id.in_(ids), Box.class_id == 1).delete()
         session.expire_all()
         plan = plan_run(session, labelled)
-        assert any(o.startswith("Class 'roll' has") and "none in the training part" in o for o in plan.obstacles)
+        assert any(
+            o.startswith("Class 'roll' has") and "none in the training part" in o for o in plan.obstacles
+        )
 
 
 def test_nothing_labelled_is_an_obstacle(data, labelled):
@@ -137,7 +153,9 @@ def test_nothing_labelled_is_an_obstacle(data, labelled):
         for picture in session.query(Picture):
             picture.boxes, picture.state = [], PictureState.UNLABELLED
         session.flush()
-        assert plan_run(session, labelled).obstacles == ["No picture is labelled yet; draw some boxes in Collect first"]
+        assert plan_run(session, labelled).obstacles == [
+            "No picture is labelled yet; draw some boxes in Collect first"
+        ]
 
 
 def test_evaluation_counts_what_the_pictures_show(trained):
@@ -193,7 +211,11 @@ def test_detection_over_pictures_and_a_clip(trained, frames, tmp_path):
     bad = tmp_path / "bad.png"
     bad.write_text("no picture")
     with sessions.begin() as session:
-        names = [(tmp_path / "belt.mp4", "in/belt.mp4"), (tmp_path / "still-0.jpg", "in/still.jpg"), (bad, "in/bad.png")]
+        names = [
+            (tmp_path / "belt.mp4", "in/belt.mp4"),
+            (tmp_path / "still-0.jpg", "in/still.jpg"),
+            (bad, "in/bad.png"),
+        ]
         detection = start_detection(session, folder, run_id, {}, 0.01, 0.5, names)
         detection_id, job_id = detection.id, detection.job_id
     run_job(sessions, folder, job_id)
@@ -229,7 +251,9 @@ def test_stopped_detection_keeps_what_it_found(trained, frames, tmp_path):
             return True
 
     with pytest.raises(Stopped):
-        detect(predictor, [Input(tmp_path / "belt.mp4", "belt.mp4")], tmp_path / "out", 0.5, 0.5, StopsAtOnce())
+        detect(
+            predictor, [Input(tmp_path / "belt.mp4", "belt.mp4")], tmp_path / "out", 0.5, 0.5, StopsAtOnce()
+        )
     assert clip_info(tmp_path / "out" / "annotated" / "belt.mp4").frames == 8
     assert len(json.loads((tmp_path / "out" / "detections.json").read_text())["pictures"]) == 8
 
@@ -240,7 +264,10 @@ def test_inputs_are_gathered_and_named(tmp_path, frames):
     (tmp_path / "a" / "notes.txt").write_text("")
     (tmp_path / "empty").mkdir()
     assert [each.name for each in gather([tmp_path / "a"])] == ["x.mp4"]
-    for path, expected in ((tmp_path / "empty", "no picture and no clip"), (tmp_path / "gone", "no such file or folder"),
-                           (tmp_path / "a" / "notes.txt", "neither a picture nor a clip")):
+    for path, expected in (
+        (tmp_path / "empty", "no picture and no clip"),
+        (tmp_path / "gone", "no such file or folder"),
+        (tmp_path / "a" / "notes.txt", "neither a picture nor a clip"),
+    ):
         with pytest.raises(InputError, match=expected):
             gather([path])

@@ -1,28 +1,45 @@
 """The ``avocet`` command."""
 
+import importlib
 import logging
 import sys
 
 import click
 
 from avocet import __version__
-from avocet.cli.detecting import detect
-from avocet.cli.importing import import_
-from avocet.cli.measuring import evaluate
-from avocet.cli.serving import serve, worker
-from avocet.cli.training import train
 from avocet.core.errors import InputError
 from avocet.work.problems import NotFound
 
+COMMANDS = {
+    "serve": "avocet.cli.serving:serve",
+    "import": "avocet.cli.importing:import_",
+    "train": "avocet.cli.training:train",
+    "evaluate": "avocet.cli.measuring:evaluate",
+    "detect": "avocet.cli.detecting:detect",
+    "worker": "avocet.cli.serving:worker",
+}
 
-@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+
+class LazyGroup(click.Group):
+    """Imports a command only when it is called: torch takes seconds that ``--help`` need not wait for."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """All commands in the order of the work."""
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """The command of that name."""
+        if cmd_name not in COMMANDS:
+            return None
+        module, name = COMMANDS[cmd_name].split(":")
+        command: click.Command = getattr(importlib.import_module(module), name)
+        return command
+
+
+@click.group(cls=LazyGroup, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, prog_name="avocet")
 def avocet() -> None:
     """Annotate bounding boxes, train a detector, measure it and use it."""
-
-
-for command in (serve, worker, import_, train, evaluate, detect):
-    avocet.add_command(command)
 
 
 def main() -> None:

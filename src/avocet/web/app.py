@@ -47,6 +47,7 @@ def create_app(
     app = OpenAPI(
         "avocet",
         info=Info(title="Avocet", version=__version__),
+        security_schemes={},
         doc_ui=True,
         doc_prefix="/api/v1",
         doc_url="/openapi.json",

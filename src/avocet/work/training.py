@@ -157,10 +157,11 @@ def start_run(
     """
     get_project(session, project_id)
     given = {key: value for key, value in chosen.items() if value is not None}
-    plan = plan_run(session, project_id, given.get("side", Settings.side))
+    checked = Settings(**given)
+    plan = plan_run(session, project_id, checked.side)
     if plan.obstacles:
         raise InputError("; ".join(plan.obstacles))
-    defaults = {"epochs": plan.epochs, "flips": "all" if plan.every_direction else "sideways"}
+    defaults: dict[str, Any] = {"epochs": plan.epochs, "flips": "all" if plan.every_direction else "sideways"}
     settings = Settings(**(defaults | given))
     snapshot = freeze(session, folder, project_id)
     number = len(list(session.scalars(select(Run.id).where(Run.project_id == project_id)))) + 1

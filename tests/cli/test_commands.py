@@ -1,0 +1,267 @@
+"""The command line: what it does, what it says, how it ends."""
+
+import json
+import subprocess
+import sys
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from avocet.demo.belt import Frame
+from tests.conftest import write_coco_set
+
+
+def avocet(*arguments, check=True):
+    """Run the command in a process of its own."""
+    command = [sys.executable, "-m", "avocet.cli.main", *map(str, arguments)]
+    done = subprocess.run(command, capture_output=True, text=True, timeout=300)
+    if check:
+        assert done.returncode == 0, done.stderr
+    return done
+
+
+def tiles(count, seed=0, mode="RGB", width=120, height=80):
+    """Pictures unlike the belt: bright or dark squares and bars on noise."""
+    random = np.random.default_rng(seed)
+    made = []
+    for _ in range(count):
+        pixels = random.integers(90, 120, (height, width, 3), dtype=np.uint8)
+        boxes, classes = [], []
+        for kind, size, colour in (("square", (22, 22), 240), ("bar", (40, 12), 10)):
+            x, y = (
+                int(random.integers(0, side - own)) for side, own in zip((width, height), size, strict=True)
+            )
+            pixels[y : y + size[1], x : x + size[0]] = colour
+            boxes.append([x, y, x + size[0], y + size[1]])
+            classes.append(kind)
+        picture = Image.fromarray(pixels).convert(mode)
+        made.append(Frame(np.asarray(picture), np.array(boxes, float), classes, []))
+    return made
+
+
+@pytest.fixture(scope="module")
+def trained(tmp_path_factory):
+    """Two classes that no project has seen, in grey and with alpha, through import and train."""
+    place = tmp_path_factory.mktemp("cli")
+    truth = write_coco_set(
+        place / "set", tiles(6) + tiles(6, 1, "L", 100, 100) + tiles(4, 2, "RGBA", 90, 140), suffix=".png"
+    )
+    done = avocet("import", truth, "--images", place / "set", "--project", "tiles", "--data", place / "data")
+    assert "16 pictures with 32 boxes taken into 'tiles'" in done.stdout
+    assert "Labelled: 13 training, 3 validation, 0 test" in done.stdout
+    done = avocet(
+        "train",
+        "--project",
+        "tiles",
+        "--data",
+        place / "data",
+        "--size",
+        "stint",
+        "--side",
+        "128",
+        "--epochs",
+        "30",
+        "--batch",
+        "4",
+        "--seed",
+        "1",
+        "--save",
+        place / "model.zip",
+    )
+    assert "Model written to" in done.stdout and "Best epoch" in done.stdout
+    assert "Training" in done.stderr and "100%" in done.stderr
+    return place
+
+
+@pytest.mark.slow
+def test_evaluate_reports(trained):
+    held = write_coco_set(trained / "held", tiles(5, 9), suffix=".png")
+    done = avocet(
+        "evaluate",
+        "--model",
+        trained / "model.zip",
+        "--truth",
+        held,
+        "--images",
+        trained / "held",
+        "--report",
+        trained / "figures.json",
+    )
+    figures = json.loads((trained / "figures.json").read_text())
+    assert figures["map50"] > 0.8 and 0 < figures["map"] <= figures["map50"] and figures["pictures"] == 5
+    assert set(figures["classes"]) == {"square", "bar"}
+    assert (
+        figures["classes"]["bar"]["truths"] == 5
+        and 0 <= figures["classes"]["bar"]["ap"] <= figures["classes"]["bar"]["ap50"]
+    )
+    assert f"{figures['map50']:.3f}" in done.stdout
+
+
+@pytest.mark.slow
+def test_detect_writes_everything(trained):
+    held = write_coco_set(trained / "seen", tiles(3, 11), suffix=".png")
+    (trained / "seen" / "bad.jpg").write_text("no picture")
+    done = avocet(
+        "detect",
+        "--model",
+        trained / "model.zip",
+        trained / "seen",
+        "--out",
+        trained / "out",
+        "--min-score",
+        "0.3",
+        check=False,
+    )
+    assert done.returncode == 1 and "bad.jpg is not a JPEG" in done.stderr
+    document = json.loads((trained / "out" / "detections.json").read_text())
+    truth = {image["file_name"] for image in json.loads(held.read_text())["images"]}
+    assert {picture["name"] for picture in document["pictures"]} == truth
+    assert len(list((trained / "out" / "annotated").iterdir())) == 3
+    assert (
+        (trained / "out" / "detections.csv")
+        .read_text()
+        .startswith("picture,frame,seconds,class,score,x1,y1,x2,y2")
+    )
+    assert f"{document['summary']['detections']} objects in 3 pictures" in done.stdout
+
+
+@pytest.mark.slow
+def test_importing_again_changes_nothing(trained):
+    arguments = (
+        "import",
+        trained / "set" / "truth.json",
+        "--images",
+        trained / "set",
+        "--project",
+        "tiles",
+        "--data",
+        trained / "data",
+    )
+    assert "16 pictures had labels already and stay as they are" in avocet(*arguments).stdout
+
+
+@pytest.mark.slow
+def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path):
+    broken = tmp_path / "broken.json"
+    broken.write_text("{")
+    other = write_coco_set(
+        tmp_path / "other", [Frame(np.zeros((40, 40, 3), np.uint8), np.array([[1, 1, 9, 9.0]]), ["nut"], [])]
+    )
+    faulty = json.loads((trained / "set" / "truth.json").read_text())
+    faulty["images"].append({"id": 99, "file_name": "missing.png"})
+    (tmp_path / "faulty.json").write_text(json.dumps(faulty))
+    (tmp_path / "model.zip").write_text("no bundle")
+    model, data, images = trained / "model.zip", trained / "data", trained / "set"
+    cases = [
+        (
+            ("import", broken, "--images", images, "--project", "p", "--data", tmp_path / "d"),
+            "broken.json is not JSON",
+        ),
+        (
+            (
+                "import",
+                tmp_path / "gone.json",
+                "--images",
+                images,
+                "--project",
+                "p",
+                "--data",
+                tmp_path / "d",
+            ),
+            "gone.json: there is no such file",
+        ),
+        (
+            (
+                "import",
+                trained / "set" / "truth.json",
+                "--images",
+                tmp_path / "no",
+                "--project",
+                "p",
+                "--data",
+                tmp_path / "d",
+            ),
+            "no: there is no such folder",
+        ),
+        (
+            (
+                "import",
+                tmp_path / "faulty.json",
+                "--images",
+                images,
+                "--project",
+                "p",
+                "--data",
+                tmp_path / "d",
+            ),
+            "missing.png",
+        ),
+        (
+            (
+                "import",
+                trained / "set" / "truth.json",
+                "--images",
+                images,
+                "--project",
+                "p",
+                "--data",
+                tmp_path / "d",
+                "--split",
+                "1,x",
+            ),
+            "--split takes three ratios",
+        ),
+        (("train", "--project", "nobody", "--data", data), "no project called 'nobody'; there are 'tiles'"),
+        (("train", "--project", "tiles", "--data", tmp_path), "is no data folder"),
+        (("train", "--project", "tiles", "--data", data, "--side", "100"), "input side 100"),
+        (
+            ("evaluate", "--model", tmp_path / "model.zip", "--truth", other, "--images", tmp_path),
+            "model.zip is not a model bundle",
+        ),
+        (
+            ("evaluate", "--model", model, "--truth", other, "--images", tmp_path / "other"),
+            "knows the classes bar, square",
+        ),
+        (
+            ("detect", "--model", model, tmp_path / "none", "--out", tmp_path / "o"),
+            "none: there is no such file or folder",
+        ),
+        (
+            ("detect", "--model", model, trained / "held", "--out", tmp_path / "o", "--min-score", "3"),
+            "minimum score must lie between 0 and 1, not 3",
+        ),
+        (("serve", "--data", tmp_path, "--host", "0.0.0.0"), "not a loopback address"),
+    ]
+    for arguments, expected in cases:
+        done = avocet(*arguments, check=False)
+        assert done.returncode == 1 and expected in done.stderr, (arguments, done.stderr)
+        assert "Traceback" not in done.stderr and done.stderr.strip().splitlines()[-1].startswith("avocet: ")
+    assert not (tmp_path / "d").exists() and not (tmp_path / "o").exists()
+
+
+@pytest.mark.slow
+def test_skip_faulty_takes_the_rest(trained, tmp_path):
+    faulty = json.loads((trained / "set" / "truth.json").read_text())
+    faulty["annotations"][0]["bbox"] = [0, 0, 0, 0]
+    (tmp_path / "faulty.json").write_text(json.dumps(faulty))
+    done = avocet(
+        "import",
+        tmp_path / "faulty.json",
+        "--images",
+        trained / "set",
+        "--project",
+        "rest",
+        "--data",
+        tmp_path / "d",
+        "--skip-faulty",
+    )
+    assert "has no area" in done.stderr and "16 pictures with 31 boxes" in done.stdout
+
+
+def test_help_has_examples():
+    for command in ("serve", "import", "train", "evaluate", "detect"):
+        shown = avocet(command, "--help").stdout
+        assert "Example:" in shown and f"avocet {command}" in shown
+    assert "worker" not in avocet("--help").stdout
+    assert avocet("train", check=False).returncode == 2
