@@ -119,7 +119,7 @@ def test_unreadable_picture_ends_the_epoch_with_its_error():
     broken = LabelledPicture(
         "belt.jpg", 96, 64, fail, np.zeros((0, 4)), np.zeros(0, np.int64), np.zeros(0, bool)
     )
-    with pytest.raises(InputError, match="belt.jpg"):
+    with pytest.raises(InputError, match=r"belt\.jpg"):
         list(TrainingPictures([broken], 96, 1, Augmentation(), 0).epoch(0))
 
 

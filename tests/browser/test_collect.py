@@ -1,0 +1,232 @@
+"""Collect in the real page: the grid, drawing, saving, files in and out."""
+
+import json
+
+import pytest
+from selenium.webdriver.common.keys import Keys
+
+from avocet.demo.belt import render_still
+from avocet.media.clips import ClipWriter
+from avocet.media.pictures import encode_jpeg
+
+pytestmark = [pytest.mark.browser, pytest.mark.slow]
+UNLABELLED = 7
+
+
+def near(corners, expected):
+    return corners == pytest.approx(expected, abs=2.5)
+
+
+def test_first_look(page):
+    page.open("/")
+    page.find("stage-collect", "6 of 10 labelled")
+    for stage, state in (("train", "No run yet"), ("judge", "Not measured yet"), ("use", "Not used yet")):
+        page.find(f"stage-{stage}", state)
+    page.until(lambda: len(page.all("card")) == 10, "ten pictures")
+    loaded = "return [...document.querySelectorAll('[data-test=card] img')].every(each => each.naturalWidth > 0)"
+    page.until(lambda: page.driver.execute_script(loaded), "thumbnails")
+    assert page.driver.execute_script("return document.documentElement.scrollHeight") <= 800
+    page.keys("?")
+    page.find("keys", "Split into parts")
+
+
+def test_draw_change_and_take_back(page):
+    page.open(f"/project/1/collect/{UNLABELLED}")
+    page.stage()
+    page.keys("3")
+    page.drag((200, 120), (320, 240))
+    page.until(lambda: len(page.boxes()) == 1, "one box")
+    assert near(page.boxes()[0], (200, 120, 320, 240))
+    page.saved()
+    assert page.find("picture-state").text == "In progress"
+    page.drag((320, 240), (400, 300))  # by its corner
+    assert near(page.boxes()[0], (200, 120, 400, 300))
+    page.drag((300, 200), (350, 220))  # by its middle
+    assert near(page.boxes()[0], (250, 140, 450, 320))
+    before = page.boxes()[0]
+    page.keys(Keys.ARROW_RIGHT)
+    page.chord(Keys.SHIFT, Keys.ARROW_DOWN)
+    assert page.boxes()[0] == pytest.approx([before[0] + 1, before[1] + 10, before[2] + 1, before[3] + 10])
+    page.keys("5")
+    page.find("box-row", "ring")
+    page.keys(Keys.DELETE)
+    assert page.boxes() == []
+    for _ in range(4):  # the deletion, the class, two nudges
+        page.chord(Keys.CONTROL, "z")
+    assert page.boxes()[0] == before and "loaf" in page.find("box-row").text
+    page.click("redo")
+    assert page.boxes()[0][0] == before[0] + 1
+    page.click("undo")
+    page.saved()
+    saved = page.fetch(f"/pictures/{UNLABELLED}")["labels"]["boxes"]
+    assert saved[0]["corners"] == pytest.approx(before) and len(saved) == 1
+    page.driver.refresh()
+    page.until(lambda: page.boxes() == [before], "the saved box")
+
+
+def test_zoom_and_pan(page):
+    page.open("/project/1/collect/1")
+    fitted = float(page.stage().get_attribute("data-scale"))
+    page.keys("+", "+")
+    page.until(lambda: float(page.stage().get_attribute("data-scale")) > 1.5 * fitted, "a larger picture")
+    left = float(page.stage().get_attribute("data-left"))
+    script = "arguments[0].dispatchEvent(new WheelEvent('wheel', {deltaY: 90, shiftKey: true, cancelable: true}))"
+    page.driver.execute_script(script, page.stage())
+    page.until(lambda: float(page.stage().get_attribute("data-left")) == pytest.approx(left - 90), "the picture further left")
+    before = page.boxes()
+    page.keys("0")
+    page.until(lambda: float(page.stage().get_attribute("data-scale")) == fitted, "the whole picture")
+    assert page.boxes() == before
+
+
+def test_walk_along_the_pictures(page):
+    page.open(f"/project/1/collect?state=unlabelled")
+    page.until(lambda: len(page.all("card")) == 4, "four unlabelled pictures")
+    page.driver.find_element("css selector", ".card-open").click()
+    page.find(".bar", "1 of 4")
+    page.keys(".")
+    page.find(".bar", "2 of 4")
+    page.keys(",")
+    page.find(".bar", "1 of 4")
+    page.click("nothing-here")
+    page.find("picture-state", "Nothing here")
+    page.saved()
+    page.keys("u")
+    page.find(".name", "still-7.jpg")
+    page.drag((100, 100), (180, 180))
+    page.keys(Keys.ENTER)
+    page.until(lambda: page.fetch("/pictures/8")["labels"]["state"] == "done", "picture 8 done")
+    page.find("stage-collect", "8 of 10 labelled")
+    assert page.fetch("/pictures/7")["labels"]["state"] == "empty"
+
+
+def test_two_versions_and_the_person_chooses(page):
+    page.allowed = ["409"]
+    for keep, expected in (("keep-mine", 1), ("take-theirs", 2)):
+        page.open(f"/project/1/collect/{UNLABELLED}")
+        page.stage()
+        now = page.fetch(f"/pictures/{UNLABELLED}")["labels"]
+        box = {"class_id": 1, "corners": [1, 1, 50, 50]}
+        body = {"revision": now["revision"], "state": "in_progress", "boxes": [box, box]}
+        page.fetch(f"/pictures/{UNLABELLED}/labels", "PUT", body)
+        for _ in page.boxes():
+            page.keys(Keys.TAB, Keys.DELETE)
+        page.drag((200, 120), (320, 240))
+        page.find(".el-dialog", "has 2 boxes")
+        page.click(keep)
+        page.saved()
+        page.until(lambda count=expected: len(page.boxes()) == count, f"{expected} boxes")
+        assert len(page.fetch(f"/pictures/{UNLABELLED}")["labels"]["boxes"]) == expected
+
+
+def test_lost_connection_keeps_edits(page):
+    page.allowed = ["ERR_INTERNET_DISCONNECTED", "ERR_"]
+    page.open(f"/project/1/collect/{UNLABELLED}")
+    page.stage()
+    offline = {"offline": True, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1}
+    page.driver.execute_cdp_cmd("Network.enable", {})
+    page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", offline)
+    page.drag((200, 120), (320, 240))
+    page.find("save-state", "Not saved: The server cannot be reached. Trying again")
+    page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", offline | {"offline": False})
+    page.saved()
+    assert len(page.fetch(f"/pictures/{UNLABELLED}")["labels"]["boxes"]) == 1
+
+
+def test_files_come_in_and_each_has_an_outcome(page, tmp_path):
+    fresh = tmp_path / "fresh.jpg"
+    fresh.write_bytes(encode_jpeg(render_still(77).pixels))
+    known = tmp_path / "known.jpg"
+    known.write_bytes(encode_jpeg(render_still(0).pixels))
+    bad = tmp_path / "half.jpg"
+    bad.write_bytes(fresh.read_bytes()[:5000])
+    page.open("/project/1/collect")
+    page.find("add")
+    page.find("file-input").send_keys(f"{fresh}\n{known}\n{bad}")
+    page.find("upload", "1 picture added, 1 already there, 1 refused")
+    page.find("upload", "half.jpg is damaged")
+    page.until(lambda: len(page.all("card")) == 11, "eleven pictures")
+
+
+def test_frames_of_a_clip(page, tmp_path):
+    clip = tmp_path / "oven.mp4"
+    with ClipWriter(clip, 320, 180, 10) as writer:
+        for number in range(20):
+            writer.write(render_still(90 + number // 10).pixels[number : number + 180, :320])
+    page.open("/project/1/collect")
+    page.find("add")
+    page.find("file-input").send_keys(str(clip))
+    page.find("upload", "oven.mp4: take frames")
+    page.click("sample")
+    page.until(lambda: len(page.all("card")) == 14, "four frames more", 30)
+    assert "oven-000005.jpg" in [p["name"] for p in page.fetch("/projects/1/pictures")["pictures"]]
+
+
+def test_labels_out_and_in(page, tmp_path):
+    page.open("/project/1/collect")
+    link = page.find("export").get_attribute("href")
+    exported = page.fetch(link.split("/api/v1")[1])
+    assert len(exported["images"]) == 6
+    exported["images"] = [{"id": 1, "file_name": "still-9.jpg", "width": 960, "height": 540},
+                          {"id": 2, "file_name": "nowhere.jpg", "width": 960, "height": 540}]
+    exported["annotations"] = [exported["annotations"][0] | {"image_id": 1}]
+    labels = tmp_path / "labels.json"
+    labels.write_text(json.dumps(exported))
+    page.click("import")
+    page.find("import-dialog")
+    page.find("import-file").send_keys(str(labels))
+    page.find("import-dialog", "1 box for 1 unlabelled picture")
+    page.find("import-dialog", "the project has no picture nowhere.jpg")
+    page.click("import-now")
+    page.find("stage-collect", "7 of 10 labelled")
+    (tmp_path / "broken.json").write_text("{")
+    page.until(lambda: not page.driver.find_elements("css selector", ".el-overlay:not([style*=none])"), "the dialog gone")
+    page.allowed = ["422"]
+    page.click("import")
+    page.find("import-file").send_keys(str(tmp_path / "broken.json"))
+    page.find("import-dialog", "broken.json is not JSON")
+
+
+def test_split_bin_and_their_undo(page):
+    page.open("/project/1/collect")
+    page.until(lambda: len(page.all("card")) == 10, "ten pictures")
+    before = {p["id"]: p["part"] for p in page.fetch("/projects/1/pictures")["pictures"]}
+    page.keys("s")
+    page.click("split-now")
+    page.until(lambda: page.fetch("/projects/1/split")["unassigned"] == 0 and page.fetch("/projects/1/split")["test"] > 0, "a split")
+    page.click(".undo-button", "Undo")
+    page.until(lambda: {p["id"]: p["part"] for p in page.fetch("/projects/1/pictures")["pictures"]} == before, "the parts of before")
+    page.until(lambda: not page.driver.find_elements("css selector", ".undo-button"), "no message")
+    page.driver.execute_script("document.querySelector('[data-test=card] input').click()")
+    page.find("chosen-bar", "1 picture chosen")
+    page.keys(Keys.DELETE)
+    page.until(lambda: len(page.all("card")) == 9, "nine pictures")
+    page.click(".undo-button", "Undo")
+    page.until(lambda: len(page.all("card")) == 10, "ten pictures again")
+
+
+def test_a_new_class_and_a_new_project(page):
+    page.open(f"/project/1/collect/{UNLABELLED}")
+    page.stage()
+    page.find("new-class").send_keys("baguette", Keys.ENTER)
+    page.find(".panel", "baguette")
+    page.driver.find_element("css selector", "canvas").click()
+    page.keys("6")
+    page.drag((200, 120), (320, 240))
+    page.find("box-row", "baguette")
+    page.saved()
+
+
+def test_nothing_there_yet(page):
+    page.fetch("/projects", "POST", {"name": "Empty"})
+    page.open("/project/2/collect")
+    page.find("empty", "No pictures yet")
+    page.open("/project/2/train")
+    page.find("obstacles", "no class yet")
+    page.open("/project/2/judge")
+    page.find(".empty", "No model to judge yet")
+    page.open("/project/2/use")
+    page.find(".empty", "No model to use yet")
+    page.allowed = ["404"]
+    page.open("/project/9/collect")
+    page.find(".notice", "there is no project 9")
