@@ -65,7 +65,16 @@ def server(belt, tmp_path):
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
-    command = [sys.executable, "-m", "avocet.cli.main", "serve", "--data", str(tmp_path / "data"), "--port", str(port)]
+    command = [
+        sys.executable,
+        "-m",
+        "avocet.cli.main",
+        "serve",
+        "--data",
+        str(tmp_path / "data"),
+        "--port",
+        str(port),
+    ]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
     line = process.stdout.readline()
     assert f"http://127.0.0.1:{port}" in line, line
@@ -109,7 +118,9 @@ class Page:
 
         def look():
             for element in self.driver.find_elements(By.CSS_SELECTOR, selector):
-                if (element.is_displayed() or element.tag_name == "input") and (text is None or text in element.text):
+                if (element.is_displayed() or element.tag_name == "input") and (
+                    text is None or text in element.text
+                ):
                     return element
             return None
 
@@ -150,7 +161,10 @@ class Page:
 
     def stage(self):
         """The stage once its picture is there."""
-        return self.until(lambda: self.driver.find_element(By.CSS_SELECTOR, "[data-test=stage][data-ready=true]"), "a picture")
+        return self.until(
+            lambda: self.driver.find_element(By.CSS_SELECTOR, "[data-test=stage][data-ready=true]"),
+            "a picture",
+        )
 
     def drag(self, start, stop):
         """Drag on the stage from one picture point to another."""
@@ -162,13 +176,18 @@ class Page:
         chain.move_to_element_with_offset(self.stage(), *last).release().perform()
 
     def tap(self, point):
-        ActionChains(self.driver, duration=20).move_to_element_with_offset(self.stage(), *self._on_screen(point)).click().perform()
+        ActionChains(self.driver, duration=20).move_to_element_with_offset(
+            self.stage(), *self._on_screen(point)
+        ).click().perform()
 
     def _on_screen(self, point):
         """Offset from the stage's centre, as the driver wants it."""
         stage = self.stage()
         scale, left, top = (float(stage.get_attribute(f"data-{name}")) for name in ("scale", "left", "top"))
-        x, y = left + point[0] * scale - stage.size["width"] / 2, top + point[1] * scale - stage.size["height"] / 2
+        x, y = (
+            left + point[0] * scale - stage.size["width"] / 2,
+            top + point[1] * scale - stage.size["height"] / 2,
+        )
         return round(x), round(y)
 
     def boxes(self):
@@ -183,7 +202,9 @@ class Page:
         import json
 
         data = None if body is None else json.dumps(body).encode()
-        request = urllib.request.Request(f"{self.address}/api/v1{path}", data, {"Content-Type": "application/json"}, method=method)
+        request = urllib.request.Request(
+            f"{self.address}/api/v1{path}", data, {"Content-Type": "application/json"}, method=method
+        )
         with urllib.request.urlopen(request, timeout=30) as reply:
             return json.load(reply)
 

@@ -23,7 +23,9 @@ def test_first_look(page):
     for stage, state in (("train", "No run yet"), ("judge", "Not measured yet"), ("use", "Not used yet")):
         page.find(f"stage-{stage}", state)
     page.until(lambda: len(page.all("card")) == 10, "ten pictures")
-    loaded = "return [...document.querySelectorAll('[data-test=card] img')].every(each => each.naturalWidth > 0)"
+    loaded = (
+        "return [...document.querySelectorAll('[data-test=card] img')].every(each => each.naturalWidth > 0)"
+    )
     page.until(lambda: page.driver.execute_script(loaded), "thumbnails")
     assert page.driver.execute_script("return document.documentElement.scrollHeight") <= 800
     page.keys("?")
@@ -70,9 +72,14 @@ def test_zoom_and_pan(page):
     page.keys("+", "+")
     page.until(lambda: float(page.stage().get_attribute("data-scale")) > 1.5 * fitted, "a larger picture")
     left = float(page.stage().get_attribute("data-left"))
-    script = "arguments[0].dispatchEvent(new WheelEvent('wheel', {deltaY: 90, shiftKey: true, cancelable: true}))"
+    script = (
+        "arguments[0].dispatchEvent(new WheelEvent('wheel', {deltaY: 90, shiftKey: true, cancelable: true}))"
+    )
     page.driver.execute_script(script, page.stage())
-    page.until(lambda: float(page.stage().get_attribute("data-left")) == pytest.approx(left - 90), "the picture further left")
+    page.until(
+        lambda: float(page.stage().get_attribute("data-left")) == pytest.approx(left - 90),
+        "the picture further left",
+    )
     before = page.boxes()
     page.keys("0")
     page.until(lambda: float(page.stage().get_attribute("data-scale")) == fitted, "the whole picture")
@@ -80,7 +87,7 @@ def test_zoom_and_pan(page):
 
 
 def test_walk_along_the_pictures(page):
-    page.open(f"/project/1/collect?state=unlabelled")
+    page.open("/project/1/collect?state=unlabelled")
     page.until(lambda: len(page.all("card")) == 4, "four unlabelled pictures")
     page.driver.find_element("css selector", ".card-open").click()
     page.find(".bar", "1 of 4")
@@ -167,8 +174,10 @@ def test_labels_out_and_in(page, tmp_path):
     link = page.find("export").get_attribute("href")
     exported = page.fetch(link.split("/api/v1")[1])
     assert len(exported["images"]) == 6
-    exported["images"] = [{"id": 1, "file_name": "still-9.jpg", "width": 960, "height": 540},
-                          {"id": 2, "file_name": "nowhere.jpg", "width": 960, "height": 540}]
+    exported["images"] = [
+        {"id": 1, "file_name": "still-9.jpg", "width": 960, "height": 540},
+        {"id": 2, "file_name": "nowhere.jpg", "width": 960, "height": 540},
+    ]
     exported["annotations"] = [exported["annotations"][0] | {"image_id": 1}]
     labels = tmp_path / "labels.json"
     labels.write_text(json.dumps(exported))
@@ -180,7 +189,10 @@ def test_labels_out_and_in(page, tmp_path):
     page.click("import-now")
     page.find("stage-collect", "7 of 10 labelled")
     (tmp_path / "broken.json").write_text("{")
-    page.until(lambda: not page.driver.find_elements("css selector", ".el-overlay:not([style*=none])"), "the dialog gone")
+    page.until(
+        lambda: not page.driver.find_elements("css selector", ".el-overlay:not([style*=none])"),
+        "the dialog gone",
+    )
     page.allowed = ["422"]
     page.click("import")
     page.find("import-file").send_keys(str(tmp_path / "broken.json"))
@@ -193,9 +205,17 @@ def test_split_bin_and_their_undo(page):
     before = {p["id"]: p["part"] for p in page.fetch("/projects/1/pictures")["pictures"]}
     page.keys("s")
     page.click("split-now")
-    page.until(lambda: page.fetch("/projects/1/split")["unassigned"] == 0 and page.fetch("/projects/1/split")["test"] > 0, "a split")
+    page.until(
+        lambda: (
+            page.fetch("/projects/1/split")["unassigned"] == 0 and page.fetch("/projects/1/split")["test"] > 0
+        ),
+        "a split",
+    )
     page.click(".undo-button", "Undo")
-    page.until(lambda: {p["id"]: p["part"] for p in page.fetch("/projects/1/pictures")["pictures"]} == before, "the parts of before")
+    page.until(
+        lambda: {p["id"]: p["part"] for p in page.fetch("/projects/1/pictures")["pictures"]} == before,
+        "the parts of before",
+    )
     page.until(lambda: not page.driver.find_elements("css selector", ".undo-button"), "no message")
     page.driver.execute_script("document.querySelector('[data-test=card] input').click()")
     page.find("chosen-bar", "1 picture chosen")

@@ -29,9 +29,13 @@ def start_small_run(page, epochs):
 
 def worker_pid(server_address):
     port = server_address.rsplit(":", 1)[1]
-    listed = subprocess.run(["ps", "-ww", "-eo", "pid,ppid,args"], capture_output=True, text=True).stdout.splitlines()
+    listed = subprocess.run(
+        ["ps", "-ww", "-eo", "pid,ppid,args"], capture_output=True, text=True
+    ).stdout.splitlines()
     serving = next(line.split()[0] for line in listed if " serve " in line and f"--port {port}" in line)
-    return next(int(line.split()[0]) for line in listed if line.split()[1] == serving and "--lane compute" in line)
+    return next(
+        int(line.split()[0]) for line in listed if line.split()[1] == serving and "--lane compute" in line
+    )
 
 
 def test_train_judge_and_use(page):
@@ -41,7 +45,9 @@ def test_train_judge_and_use(page):
     page.find("stage-train", "best mAP")
     run = page.fetch("/runs/1")
     assert page.find("best-map").text == f"{run['run']['best_map50']:.3f}"
-    assert all(chart.size["height"] > 180 for chart in page.driver.find_elements(By.CSS_SELECTOR, ".chart canvas"))
+    assert all(
+        chart.size["height"] > 180 for chart in page.driver.find_elements(By.CSS_SELECTOR, ".chart canvas")
+    )
 
     page.click("judge-run")
     figures = page.find("class-figures", None, 60)
@@ -61,7 +67,10 @@ def test_train_judge_and_use(page):
     rows = len(page.driver.find_elements(By.CSS_SELECTOR, "[data-test=marks] button"))
     for _ in range(30):
         page.keys("]")
-    page.until(lambda: len(page.driver.find_elements(By.CSS_SELECTOR, "[data-test=marks] button")) != rows, "fewer marks")
+    page.until(
+        lambda: len(page.driver.find_elements(By.CSS_SELECTOR, "[data-test=marks] button")) != rows,
+        "fewer marks",
+    )
     page.keys("g", "p", ".")
     page.find(".compare, [data-test=compare]")
 
@@ -115,5 +124,7 @@ def test_views_fit_the_screen(page, path):
     page.open(f"/project/1/{path}")
     page.find("stage-collect", "labelled")
     page.until(lambda: page.driver.find_elements(By.CSS_SELECTOR, "h1, [data-test=stage]"), "the view")
-    size = page.driver.execute_script("const d = document.documentElement; return [d.scrollWidth, d.scrollHeight]")
+    size = page.driver.execute_script(
+        "const d = document.documentElement; return [d.scrollWidth, d.scrollHeight]"
+    )
     assert size[0] <= 1280 and size[1] <= 800

@@ -124,7 +124,7 @@ def _load(path: Path, called: str) -> Any:
 def _categories(entries: list[Any], called: str) -> tuple[list[str], dict[int, int]]:
     named: dict[int, str] = {}
     for number, entry in enumerate(entries):
-        ident = entry.get("id") if isinstance(entry, dict) else None
+        ident: Any = entry.get("id") if isinstance(entry, dict) else None
         name = entry.get("name") if isinstance(entry, dict) else None
         if not _is_id(ident) or not isinstance(name, str) or not name.strip():
             raise InputError(f"{called}: category {number + 1} needs a whole number as id and a name")
@@ -182,7 +182,7 @@ def _add_box(
     picture = picture_of[image_id]
     if isinstance(category_id, list | dict) or category_id not in label_of:
         return f"{called} on {picture.name} has category {category_id}, which the file does not have"
-    box = entry.get("bbox")
+    box: Any = entry.get("bbox")
     numbers = isinstance(box, list) and len(box) == 4 and all(_is_number(value) for value in box)
     if not numbers:
         return f"{called} on {picture.name} has the box {box}, which is not four numbers"

@@ -184,6 +184,6 @@ def _open(path: Path, called: str) -> av.container.InputContainer:
 
 
 def _upright(frame: av.VideoFrame) -> NDArray[np.uint8]:
-    pixels = frame.to_ndarray(format="rgb24")
+    pixels = np.asarray(frame.to_ndarray(format="rgb24"), dtype=np.uint8)
     turns = round(frame.rotation / 90) % 4
     return np.ascontiguousarray(np.rot90(pixels, turns)) if turns else pixels

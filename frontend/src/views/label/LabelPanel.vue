@@ -6,10 +6,10 @@ import { api, type Labels, take } from "@/api/client";
 import ClassBadge from "@/parts/ClassBadge.vue";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
-import type { LabelBox } from "@/views/label/history";
+import type { DrawnBox } from "@/views/label/history";
 
 const props = defineProps<{
-  boxes: LabelBox[];
+  boxes: DrawnBox[];
   selected: number;
   activeClass: number | null;
   state: Labels["state"];
@@ -56,7 +56,7 @@ async function addClass(): Promise<void> {
   }
 }
 
-function sizeOf({ corners: [x1, y1, x2, y2] }: LabelBox): string {
+function sizeOf({ corners: [x1, y1, x2, y2] }: DrawnBox): string {
   return `${Math.round(x2 - x1)}×${Math.round(y2 - y1)}`;
 }
 </script>

@@ -12,7 +12,7 @@ import { type Key, useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { useBoxTool } from "@/views/label/boxTool";
-import { type LabelBox, useHistory } from "@/views/label/history";
+import { type DrawnBox, useHistory } from "@/views/label/history";
 import LabelPanel from "@/views/label/LabelPanel.vue";
 import { useSaving } from "@/views/label/saving";
 
@@ -23,7 +23,7 @@ const store = useProject();
 const pictureId = Number(route.params.picture);
 const picture = ref<Picture | null>(null);
 const ids = ref<number[]>([]);
-const boxes = ref<LabelBox[]>([]);
+const boxes = ref<DrawnBox[]>([]);
 const selected = ref(-1);
 const activeClass = ref<number | null>(null);
 const state = ref<Labels["state"]>("unlabelled");
@@ -83,17 +83,17 @@ async function load(): Promise<void> {
 }
 
 function show(labels: Labels): void {
-  boxes.value = labels.boxes as LabelBox[];
+  boxes.value = labels.boxes as DrawnBox[];
   state.value = labels.state;
   selected.value = -1;
 }
 
-function change(next: LabelBox[]): void {
+function change(next: DrawnBox[]): void {
   history.remember(boxes.value);
   apply(next);
 }
 
-function apply(next: LabelBox[]): void {
+function apply(next: DrawnBox[]): void {
   boxes.value = next;
   if (selected.value >= next.length) selected.value = -1;
   if (next.length && state.value === "unlabelled") state.value = "in_progress";

@@ -2,17 +2,17 @@
 import { computed, type Ref, ref } from "vue";
 
 import { type Corners, cursorOf, cut, type Handle, handleAt, hit, moved, type Point, resized } from "@/stage/geometry";
-import type { LabelBox } from "@/views/label/history";
+import type { DrawnBox } from "@/views/label/history";
 
 /** A drag shorter than this many screen grips is a click. */
 const LEAST_DRAG = 0.6;
 
 export function useBoxTool(
-  boxes: Ref<LabelBox[]>,
+  boxes: Ref<DrawnBox[]>,
   selected: Ref<number>,
   size: Ref<{ width: number; height: number }>,
   newClass: () => number | null,
-  change: (next: LabelBox[]) => void,
+  change: (next: DrawnBox[]) => void,
 ) {
   const drawn = ref<Corners | null>(null);
   const preview = ref<{ index: number; corners: Corners } | null>(null);

@@ -3,7 +3,7 @@ import { ref } from "vue";
 
 import type { Corners } from "@/stage/geometry";
 
-export interface LabelBox {
+export interface DrawnBox {
   class_id: number;
   corners: Corners;
   crowd: boolean;
@@ -32,27 +32,27 @@ export function useHistory(pictureId: number) {
   }
 
   /** Remember how the boxes were before a change. */
-  function remember(before: readonly LabelBox[]): void {
+  function remember(before: readonly DrawnBox[]): void {
     steps.past.push(JSON.stringify(before));
     if (steps.past.length > MOST_STEPS) steps.past.shift();
     steps.future.length = 0;
     note();
   }
 
-  function step(from: string[], to: string[], now: readonly LabelBox[]): LabelBox[] | null {
+  function step(from: string[], to: string[], now: readonly DrawnBox[]): DrawnBox[] | null {
     const found = from.pop();
     if (found === undefined) return null;
     to.push(JSON.stringify(now));
     note();
-    return JSON.parse(found) as LabelBox[];
+    return JSON.parse(found) as DrawnBox[];
   }
 
   return {
     canUndo,
     canRedo,
     remember,
-    undo: (now: readonly LabelBox[]) => step(steps.past, steps.future, now),
-    redo: (now: readonly LabelBox[]) => step(steps.future, steps.past, now),
+    undo: (now: readonly DrawnBox[]) => step(steps.past, steps.future, now),
+    redo: (now: readonly DrawnBox[]) => step(steps.future, steps.past, now),
     forget: () => {
       steps.past.length = steps.future.length = 0;
       note();

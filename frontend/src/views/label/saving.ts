@@ -2,7 +2,7 @@
 import { onBeforeUnmount, ref } from "vue";
 
 import { api, ApiError, type Labels, take } from "@/api/client";
-import type { LabelBox } from "@/views/label/history";
+import type { DrawnBox } from "@/views/label/history";
 
 export type SaveState = "saved" | "waiting" | "saving" | "offline" | "conflict" | "refused";
 
@@ -11,7 +11,7 @@ const RETRY = 3000;
 
 export function useSaving(
   pictureId: number,
-  read: () => { boxes: LabelBox[]; state: Labels["state"] },
+  read: () => { boxes: DrawnBox[]; state: Labels["state"] },
   onSaved: (labels: Labels) => void,
 ) {
   const state = ref<SaveState>("saved");

@@ -52,10 +52,11 @@ def _take_in(project_id: int, file: FileStorage, name: str) -> schemas.FileOutco
                 clip = work.add_clip(session, folder, project_id, path, name)
                 return schemas.FileOutcome(name=name, outcome="clip", clip_id=clip.id)
             added = work.add_picture(session, folder, project_id, path, name)
-            outcome = "added" if added.fresh else "already there"
-            message = "" if added.fresh else f"The same picture is there as {added.picture.name}"
             return schemas.FileOutcome(
-                name=name, outcome=outcome, message=message, picture_id=added.picture.id
+                name=name,
+                outcome="added" if added.fresh else "already there",
+                message="" if added.fresh else f"The same picture is there as {added.picture.name}",
+                picture_id=added.picture.id,
             )
     except InputError as error:
         return schemas.FileOutcome(name=name, outcome="refused", message=str(error))

@@ -1,0 +1,15 @@
+"""Runs the benchmarks: ``python -m bench [suppression] [learning]``; all of them by default."""
+
+import sys
+
+from bench import learning, suppression
+
+BENCHES = {"suppression": suppression.main, "learning": learning.main}
+
+if __name__ == "__main__":
+    chosen = sys.argv[1:] or list(BENCHES)
+    for name in chosen:
+        if name not in BENCHES:
+            sys.exit(f"bench: there is no benchmark {name!r}; choose from {', '.join(BENCHES)}")
+        print(f"== {name}", flush=True)
+        BENCHES[name]()
