@@ -75,7 +75,17 @@ class Camera:
 
 def main(data: Path) -> None:
     TARGET.mkdir(parents=True, exist_ok=True)
-    command = [sys.executable, "-m", "avocet.cli.main", "serve", "--data", str(data), "--port", str(PORT), "--demo"]
+    command = [
+        sys.executable,
+        "-m",
+        "avocet.cli.main",
+        "serve",
+        "--data",
+        str(data),
+        "--port",
+        str(PORT),
+        "--demo",
+    ]
     server = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
     assert server.stdout is not None
     server.stdout.readline()

@@ -43,7 +43,7 @@ def test_burnt_goods_are_darker():
 
 def test_goods_travel_with_the_belt():
     frames = list(render_clip(50, 3, speed=10.0))
-    whole = [[box for box in frame.boxes if 0 < box[1] and box[3] < HEIGHT] for frame in frames]
+    whole = [[box for box in frame.boxes if box[1] > 0 and box[3] < HEIGHT] for frame in frames]
     for box in whole[0]:
         moved = box + np.array([0, 10, 0, 10])
         if moved[3] < HEIGHT:

@@ -231,7 +231,7 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path):
             ("detect", "--model", model, trained / "held", "--out", tmp_path / "o", "--min-score", "3"),
             "minimum score must lie between 0 and 1, not 3",
         ),
-        (("serve", "--data", tmp_path, "--host", "0.0.0.0"), "not a loopback address"),
+        (("serve", "--data", tmp_path, "--host", "0.0.0.0"), "set AVOCET_PASSWORD to serve other machines"),
     ]
     for arguments, expected in cases:
         done = avocet(*arguments, check=False)

@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 from openapi_spec_validator import validate
 from PIL import Image
+from sqlalchemy.exc import OperationalError
 
 from avocet.jobs.worker import run_job
 from avocet.media.pictures import encode_jpeg
@@ -275,6 +276,26 @@ def test_events_tell_of_jobs_and_epochs(client, labelled, work, monkeypatch):
 )
 def test_foreign_pages_cannot_reach_it(client, headers, status):
     assert client.get(f"{BASE}/projects", headers=headers).status_code == status
+
+
+def test_open_server_wants_its_password(data):
+    folder, sessions = data
+    with pytest.raises(ValueError, match="password"):
+        create_app(folder, sessions, lambda job_id, kind: None, hosts=None)
+    client = create_app(folder, sessions, lambda job_id, kind: None, hosts=None, password="rye").test_client()
+    for given, status in ((None, 401), (("me", "wheat"), 401), (("me", "rye"), 200)):
+        reply = client.get(f"{BASE}/projects", auth=given, headers={"Host": "belt.example"})
+        assert reply.status_code == status
+        assert status == 200 or reply.headers["WWW-Authenticate"] == 'Basic realm="Avocet"'
+
+
+def test_full_disk_is_said(client, monkeypatch):
+    def full(*_):
+        raise OperationalError("INSERT", {}, Exception("database or disk is full"))
+
+    monkeypatch.setattr("avocet.work.projects.create_project", full)
+    reply = client.post(f"{BASE}/projects", json={"name": "Belt"})
+    assert reply.status_code == 507 and "disk with the data folder is full" in reply.json["detail"]
 
 
 def test_page_and_its_safety_headers(client):

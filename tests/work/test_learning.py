@@ -1,6 +1,7 @@
 """Runs, evaluations and detections through the worker's own door."""
 
 import csv
+import datetime as dt
 import json
 
 import numpy as np
@@ -21,6 +22,7 @@ from avocet.work.jobs import (
     mark_interrupted,
     request_stop,
     seconds_left,
+    waiting_jobs,
 )
 from avocet.work.measuring import measure
 from avocet.work.problems import NotFound
@@ -76,6 +78,19 @@ def test_interrupted_run_goes_on(data, labelled):
     run_job(sessions, folder, job_id)
     with sessions() as session:
         assert [each.epoch for each in get_run(session, run_id).epochs] == [1, 2, 3]
+
+
+def test_a_command_is_taken_for_dead_only_when_long_silent(data, labelled):
+    _, sessions = data
+    with sessions.begin() as session:
+        job = create_job(session, labelled, "train", "Train")
+        claim(session, job.id, by_command=True)
+        assert mark_interrupted(session, {"train"}) == 0 and waiting_jobs(session, {"train"}) == []
+        job.heartbeat_at -= dt.timedelta(minutes=5)
+        session.flush()
+        assert mark_interrupted(session, {"train"}) == 1
+        waiting = create_job(session, labelled, "train", "Train")
+        assert waiting_jobs(session, {"train"}) == [waiting.id]
 
 
 def test_stopped_before_it_began(data, labelled):

@@ -1020,6 +1020,10 @@ export interface components {
             every_direction: boolean;
             /** Obstacles */
             obstacles: string[];
+            /** Parameters */
+            parameters: {
+                [key: string]: number;
+            };
             /** Test */
             test: number;
             /** Training */

@@ -69,6 +69,17 @@ export const useProject = defineStore("project", () => {
     });
   }
 
+  // A browser opens only a few connections to one server: tabs that nobody looks at give theirs back.
+  document.addEventListener("visibilitychange", () => {
+    if (document.hidden) {
+      source?.close();
+      source = null;
+    } else if (project.value && !source) {
+      follow(project.value.id);
+      void refresh();
+    }
+  });
+
   function close(): void {
     source?.close();
     source = null;

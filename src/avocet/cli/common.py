@@ -10,6 +10,7 @@ from tqdm import tqdm
 from avocet.core.errors import InputError
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
+from avocet.work.progress import Reporter, Silent
 
 data_option = click.option(
     "--data",
@@ -28,9 +29,10 @@ def open_data(data: Path, must_exist: bool = False) -> tuple[DataFolder, session
 
 
 class Bar:
-    """A reporter that draws a progress bar on standard error."""
+    """A reporter that draws a progress bar on standard error, and tells another one too."""
 
-    def __init__(self, title: str) -> None:
+    def __init__(self, title: str, also: Reporter | None = None) -> None:
+        self._also: Reporter = also or Silent()
         self._bar: Any = tqdm(desc=title, unit="", dynamic_ncols=True, leave=True, mininterval=0.3)
 
     def progress(self, done: int, total: int, message: str = "") -> None:
@@ -40,10 +42,11 @@ class Bar:
         if message:
             self._bar.set_postfix_str(message, refresh=False)
         self._bar.update(0)
+        self._also.progress(done, total, message)
 
     def should_stop(self) -> bool:
-        """Ctrl-C stops by itself."""
-        return False
+        """Ctrl-C stops by itself; the other reporter may know of another wish."""
+        return self._also.should_stop()
 
     def __enter__(self) -> "Bar":
         return self

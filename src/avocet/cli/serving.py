@@ -1,7 +1,10 @@
 """``avocet serve`` and the worker it starts."""
 
 import logging
+import os
+import signal
 import socket
+import sys
 from pathlib import Path
 
 import click
@@ -14,7 +17,7 @@ from avocet.jobs.queue import LANES, Queues
 from avocet.jobs.supervisor import Supervisor
 from avocet.jobs.worker import work
 from avocet.store.folder import DataFolder
-from avocet.web.app import create_app
+from avocet.web.app import LOCAL_NAMES, create_app
 
 LOOPBACK = frozenset({"127.0.0.1", "localhost", "::1"})
 THREADS = 24
@@ -22,7 +25,12 @@ THREADS = 24
 
 @click.command()
 @data_option
-@click.option("--host", default="127.0.0.1", show_default=True, help="Address to listen on; loopback only.")
+@click.option(
+    "--host",
+    default="127.0.0.1",
+    show_default=True,
+    help="Address to listen on; any but loopback wants a password in AVOCET_PASSWORD.",
+)
 @click.option(
     "--port", default=8321, show_default=True, type=click.IntRange(0, 65535), help="Port; 0 takes a free one."
 )
@@ -34,22 +42,25 @@ def serve(data: Path, host: str, port: int, demo: bool) -> None:
     Example:
       avocet serve --data ~/avocet --demo
     """
-    if host not in LOOPBACK:
-        raise InputError(
-            f"{host} is not a loopback address; serving other machines needs a password, which is yet to come"
-        )
+    password = os.environ.get("AVOCET_PASSWORD") or None
+    if host not in LOOPBACK and password is None:
+        raise InputError(f"{host} is not a loopback address; set AVOCET_PASSWORD to serve other machines")
     listener = _listen(host, port)
     folder, sessions = open_data(data)
     if demo:
         make_demo_project(sessions, folder, progress=True)
     queues = Queues(folder)
-    app = create_app(folder, sessions, queues.enqueue)
+    app = create_app(
+        folder, sessions, queues.enqueue, hosts=LOCAL_NAMES if host in LOOPBACK else None, password=password
+    )
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     server = waitress.create_server(
         app, sockets=[listener], threads=THREADS, max_request_body_size=8 * 1024**3
     )
     supervisor = Supervisor(folder.root)
     supervisor.start()
+    # A termination ends the workers too, as Ctrl-C does.
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     shown = f"[{host}]" if ":" in host else host
     click.echo(
         f"Avocet is at http://{shown}:{listener.getsockname()[1]} with the data in {folder.root}. Ctrl-C ends it."

@@ -11,7 +11,8 @@ from avocet.detector.augmentation import FLIPS
 from avocet.detector.sizes import SIZES
 from avocet.files import copy_file
 from avocet.store.tables import JobState
-from avocet.work.jobs import claim, finish
+from avocet.work.jobs import JobReporter, claim, finish
+from avocet.work.progress import Stopped
 from avocet.work.projects import project_named
 from avocet.work.training import get_run, save_model, start_run, train_run
 
@@ -61,16 +62,19 @@ def train(
     with sessions.begin() as session:
         run = start_run(session, folder, project_named(session, project).id, chosen)
         run_id, job_id = run.id, run.job_id
-        claim(session, job_id)
+        claim(session, job_id, by_command=True)
     click.echo(f"Run {run.name!r}: {run.snapshot.pictures} pictures, {run.settings['epochs']} epochs")
     state, message = JobState.FAILED, "The command was ended"
     try:
-        with Bar("Training") as bar:
+        with Bar("Training", JobReporter(sessions, job_id)) as bar:
             train_run(sessions, folder, run_id, bar)
         state, message = JobState.DONE, ""
     except InputError as error:
         message = str(error)
         raise
+    except Stopped:
+        state, message = JobState.STOPPED, "Stopped; what was done is kept"
+        raise InputError("the run was stopped from the page; what was done is kept") from None
     except KeyboardInterrupt:
         state, message = JobState.INTERRUPTED, "Stopped with Ctrl-C"
         raise click.Abort from None

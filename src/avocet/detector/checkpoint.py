@@ -11,7 +11,7 @@ import torch
 from torch import Tensor, nn
 
 from avocet.core.errors import InputError
-from avocet.files import replacing
+from avocet.files import write_bytes
 
 
 @dataclass(frozen=True)
@@ -46,8 +46,7 @@ def save_checkpoint(
         tensors |= {
             f"optimizer.{index}.{name}": torch.as_tensor(value).contiguous() for name, value in state.items()
         }
-    with replacing(path) as temporary:
-        safetensors.torch.save_file(tensors, temporary, metadata={"progress": json.dumps(vars(progress))})
+    write_bytes(path, safetensors.torch.save(tensors, metadata={"progress": json.dumps(vars(progress))}))
 
 
 def load_checkpoint(

@@ -17,7 +17,7 @@ from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.store.tables import JobState
 from avocet.work.evaluation import run_evaluation
-from avocet.work.jobs import JobReporter, claim, finish, mark_interrupted
+from avocet.work.jobs import JobReporter, claim, finish, mark_interrupted, waiting_jobs
 from avocet.work.media import sample_clip
 from avocet.work.problems import NotFound
 from avocet.work.progress import Reporter, Stopped
@@ -70,7 +70,12 @@ def work(folder: DataFolder, lane: str) -> None:
     with sessions.begin() as session:
         # Whatever still says it is running was left by a worker that was killed.
         mark_interrupted(session, set(LANES[lane]))
-    queue, _ = open_queue(folder, lane, lambda job_id: run_job(sessions, folder, job_id))
+        waiting = waiting_jobs(session, set(LANES[lane]))
+    queue, task = open_queue(folder, lane, lambda job_id: run_job(sessions, folder, job_id))
+    for job_id in waiting:
+        # A server killed between recording and queueing leaves jobs that nobody would take up.
+        # One that is queued twice is done once: the second time it no longer waits.
+        task(job_id)
     threading.Thread(target=_end_with, args=(os.getppid(),), name="parent", daemon=True).start()
     Consumer(queue, workers=1, periodic=False, initial_delay=0.05, max_delay=0.5, backoff=1.3).run()
 

@@ -177,6 +177,7 @@ class Job(Base):
     title: Mapped[str]
     arguments: Mapped[dict[str, Any]] = mapped_column(default=dict)
     state: Mapped[JobState] = mapped_column(_text_enum(JobState), default=JobState.WAITING)
+    by_command: Mapped[bool] = mapped_column(default=False)
     done: Mapped[int] = mapped_column(default=0)
     total: Mapped[int] = mapped_column(default=0)
     message: Mapped[str] = mapped_column(default="")

@@ -1,6 +1,7 @@
 """The application factory."""
 
 import json
+import secrets
 from collections.abc import Callable
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -12,12 +13,15 @@ from sqlalchemy.orm import Session, sessionmaker
 from avocet import __version__
 from avocet.store.folder import DataFolder
 from avocet.web.context import Context
-from avocet.web.problems import handle_problems, invalid_request
+from avocet.web.problems import handle_problems, invalid_request, problem
 from avocet.web.routes import ALL
 from avocet.web.schemas.common import Problem
 
 PAGE = Path(__file__).parent / "page"
 """Where the built page lies."""
+
+LOCAL_NAMES = frozenset({"127.0.0.1", "localhost", "[::1]"})
+"""Names by which a server on the loopback address is called."""
 
 LARGEST_REQUEST = 8 * 1024**3
 
@@ -26,7 +30,8 @@ def create_app(
     folder: DataFolder,
     sessions: sessionmaker[Session],
     enqueue: Callable[[int, str], None],
-    hosts: frozenset[str] = frozenset({"127.0.0.1", "localhost", "[::1]"}),
+    hosts: frozenset[str] | None = LOCAL_NAMES,
+    password: str | None = None,
 ) -> Flask:
     """Make the application.
 
@@ -38,12 +43,17 @@ def create_app(
         Hands a recorded job (its number and kind) to the worker.
     hosts : frozenset of str
         Names under which the server may be addressed; anything else is refused, so that no
-        foreign page can reach it through a name of its own.
+        foreign page can reach it through a name of its own. None takes any name; then there
+        must be a password.
+    password : str, optional
+        Wanted with every request, by HTTP basic authentication under any user name.
 
     Returns
     -------
     Flask
     """
+    if hosts is None and not password:
+        raise ValueError("a server open to any name needs a password")
     app = OpenAPI(
         "avocet",
         info=Info(title="Avocet", version=__version__),
@@ -60,7 +70,7 @@ def create_app(
     app.config["MAX_CONTENT_LENGTH"] = LARGEST_REQUEST
     app.config["MAX_FORM_PARTS"] = 100_000
     handle_problems(app)
-    _guard(app, hosts)
+    _guard(app, hosts, password)
     for blueprint in ALL:
         app.register_api(blueprint)
     _serve_page(app)
@@ -72,10 +82,19 @@ def openapi_document(app: Flask) -> str:
     return json.dumps(app.api_doc, indent=2, sort_keys=True, ensure_ascii=False) + "\n"  # type: ignore[attr-defined]
 
 
-def _guard(app: Flask, hosts: frozenset[str]) -> None:
+def _guard(app: Flask, hosts: frozenset[str] | None, password: str | None) -> None:
+    @app.before_request
+    def check_password() -> Response | None:
+        given = request.authorization.password if request.authorization else None
+        if password is None or secrets.compare_digest((given or "").encode(), password.encode()):
+            return None
+        refused = problem(401, "Password wanted", "the password of this server is missing or wrong")
+        refused.headers["WWW-Authenticate"] = 'Basic realm="Avocet"'
+        return refused
+
     @app.before_request
     def check_host_and_origin() -> None:
-        if _host_name(request.host) not in hosts:
+        if hosts is not None and _host_name(request.host) not in hosts:
             abort(400, f"this server does not answer to the name {request.host!r}")
         origin = request.headers.get("Origin")
         if origin and origin != "null" and urlsplit(origin).netloc != request.host:

@@ -5,6 +5,7 @@ from typing import Any
 
 from flask import Flask, Response
 from pydantic import ValidationError
+from sqlalchemy.exc import OperationalError
 from werkzeug.exceptions import HTTPException
 
 from avocet.core.errors import InputError
@@ -35,6 +36,13 @@ def handle_problems(app: Flask) -> None:
     @app.errorhandler(Conflict)
     def conflict(error: Conflict) -> Response:
         return problem(409, "Changed meanwhile", str(error), error.current)
+
+    @app.errorhandler(OperationalError)
+    def database(error: OperationalError) -> Response:
+        log.error("database: %s", error.orig)
+        if "full" in str(error.orig):
+            return problem(507, "Disk full", "the disk with the data folder is full; nothing was changed")
+        return problem(503, "Database busy", f"the database cannot be used now: {error.orig}")
 
     @app.errorhandler(HTTPException)
     def http(error: HTTPException) -> Response:

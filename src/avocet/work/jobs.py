@@ -13,6 +13,9 @@ from avocet.work.problems import NotFound
 SAVE_EVERY = dt.timedelta(milliseconds=400)
 """How often progress is written at most."""
 
+COMMAND_SILENCE = dt.timedelta(minutes=2)
+"""A command that has said nothing for so long is taken for dead."""
+
 
 def create_job(
     session: Session, project_id: int, kind: str, title: str, arguments: dict[str, Any] | None = None
@@ -32,12 +35,15 @@ def get_job(session: Session, job_id: int) -> Job:
     return job
 
 
-def claim(session: Session, job_id: int) -> Job | None:
-    """Mark a waiting job as running; None where it was stopped or taken before."""
+def claim(session: Session, job_id: int, by_command: bool = False) -> Job | None:
+    """Mark a waiting job as running; None where it was stopped or taken before.
+
+    ``by_command`` says that a command does it in its own process rather than the worker.
+    """
     job = session.get(Job, job_id)
     if job is None or job.state != JobState.WAITING:
         return None
-    job.state = JobState.RUNNING
+    job.state, job.by_command = JobState.RUNNING, by_command
     job.started_at = job.heartbeat_at = now()
     job.started_done = job.done
     return job
@@ -77,11 +83,26 @@ def again(session: Session, job_id: int) -> Job:
 
 
 def mark_interrupted(session: Session, kinds: set[str]) -> int:
-    """Mark jobs that a killed worker left running; returns how many."""
-    left = session.scalars(select(Job).where(Job.state == JobState.RUNNING, Job.kind.in_(kinds))).all()
+    """Mark jobs that a killed worker, or a command long silent, left running; returns how many."""
+    silent = now() - COMMAND_SILENCE
+    left = session.scalars(
+        select(Job).where(
+            Job.state == JobState.RUNNING,
+            Job.kind.in_(kinds),
+            Job.by_command.is_(False) | (Job.heartbeat_at < silent),
+        )
+    ).all()
     for job in left:
         finish(session, job.id, JobState.INTERRUPTED, "The worker was ended before it was done")
     return len(left)
+
+
+def waiting_jobs(session: Session, kinds: set[str]) -> list[int]:
+    """Numbers of the jobs that still wait, oldest first."""
+    query = select(Job.id).where(
+        Job.state == JobState.WAITING, Job.kind.in_(kinds), Job.by_command.is_(False)
+    )
+    return list(session.scalars(query.order_by(Job.id)))
 
 
 def list_jobs(session: Session, project_id: int, only_open: bool = False) -> list[Job]:

@@ -4,6 +4,7 @@ import shutil
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,8 @@ from avocet.core.errors import InputError
 from avocet.core.letterbox import letterbox
 from avocet.core.orientation import lie_in_every_direction
 from avocet.detector.batches import LabelledPicture
+from avocet.detector.network import Network, parameter_count
+from avocet.detector.sizes import SIZES
 from avocet.detector.trainer import EpochReport, Settings, Training, default_epochs
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part, Picture, Run, RunEpoch
@@ -47,6 +50,8 @@ class Plan:
         Suggested.
     every_direction : bool
         Objects lie in every direction, so pictures may be turned freely.
+    parameters : dict
+        Trainable parameters of each size for these classes.
     """
 
     training: int
@@ -58,6 +63,7 @@ class Plan:
     warnings: list[str]
     epochs: int
     every_direction: bool
+    parameters: dict[str, int]
 
 
 def plan_run(session: Session, project_id: int, side: int = 416) -> Plan:
@@ -111,7 +117,13 @@ def plan_run(session: Session, project_id: int, side: int = 416) -> Plan:
         warnings=warnings,
         epochs=default_epochs(counts[Part.TRAINING]),
         every_direction=lie_in_every_direction(sizes, labels),
+        parameters=_parameters(max(1, len(classes))),
     )
+
+
+@lru_cache(maxsize=16)
+def _parameters(classes: int) -> dict[str, int]:
+    return {name: parameter_count(Network(size, classes)) for name, size in SIZES.items()}
 
 
 def _obstacles(

@@ -33,11 +33,13 @@ const settings = reactive({
   flips: undefined as "none" | "sideways" | "all" | undefined,
 });
 
-const sizes = [
-  { value: "stint", cost: "1.1 million parameters; quick" },
-  { value: "dunlin", cost: "3.3 million; about half as fast" },
-  { value: "curlew", cost: "6.4 million; about a quarter as fast" },
-];
+const speeds: Record<string, string> = { stint: "quickest", dunlin: "about half as fast", curlew: "about a third as fast" };
+const sizes = computed(() =>
+  Object.entries(plan.value?.parameters ?? {}).map(([value, parameters]) => ({
+    value,
+    cost: `${(parameters / 1e6).toFixed(1)} million parameters, ${speeds[value] ?? ""}`,
+  })),
+);
 const suggestedFlips = computed(() => (plan.value?.every_direction ? "all" : "sideways"));
 const flips = [
   { value: "none", label: "Not at all" },

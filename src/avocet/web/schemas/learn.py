@@ -22,6 +22,7 @@ class PlanOut(Schema):
     warnings: list[str]
     epochs: int
     every_direction: bool
+    parameters: dict[str, int]
 
 
 class RunIn(Request):

@@ -59,6 +59,7 @@ def upgrade() -> None:
             ),
             nullable=False,
         ),
+        sa.Column("by_command", sa.Boolean(), nullable=False),
         sa.Column("done", sa.Integer(), nullable=False),
         sa.Column("total", sa.Integer(), nullable=False),
         sa.Column("message", sa.String(), nullable=False),
