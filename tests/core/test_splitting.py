@@ -3,7 +3,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from avocet.core.splitting import split_by_ratio
+from avocet.core.splitting import cover_labels, split_by_ratio
 
 groups_strategy = st.lists(st.sampled_from("abcdefghijklmnop"), max_size=60)
 
@@ -30,3 +30,24 @@ def test_single_pictures_follow_the_ratio(count, seed):
 def test_impossible_ratios_are_refused(ratios):
     with pytest.raises(ValueError):
         split_by_ratio(["a"], ratios, np.random.default_rng(0))
+
+
+@given(
+    st.lists(st.tuples(st.sampled_from("abcdefgh"), st.sets(st.integers(0, 4), max_size=3)), max_size=25),
+    st.integers(0, 3),
+)
+def test_every_label_is_learnt_where_that_empties_no_part(pictures, seed):
+    groups, labels = [p[0] for p in pictures], [p[1] for p in pictures]
+    before = split_by_ratio(groups, [0.6, 0.3, 0.1], np.random.default_rng(seed))
+    after = cover_labels(before, groups, labels)
+    assert set(before.tolist()) - {0} == set(after.tolist()) - {0}
+    for name in set(groups):
+        assert len({part for part, group in zip(after, groups, strict=True) if group == name}) == 1
+    for label in set().union(*labels):
+        if not any(label in own for own, part in zip(labels, after, strict=True) if part == 0):
+            # Only where each of its groups is all that its part has.
+            for group in {g for g, own in zip(groups, labels, strict=True) if label in own}:
+                part = after[groups.index(group)]
+                assert {g for g, p in zip(groups, after, strict=True) if p == part} == {group}
+    moved = [i for i in range(len(groups)) if before[i] != after[i]]
+    assert all(after[i] == 0 for i in moved)

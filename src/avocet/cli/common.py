@@ -4,6 +4,7 @@ from pathlib import Path
 from typing import Any
 
 import click
+from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session, sessionmaker
 from tqdm import tqdm
 
@@ -25,7 +26,11 @@ def open_data(data: Path, must_exist: bool = False) -> tuple[DataFolder, session
     folder = DataFolder(data)
     if must_exist and not folder.database.is_file():
         raise InputError(f"{data} is no data folder of Avocet: it holds no {folder.database.name}")
-    return folder, open_database(folder.database)
+    try:
+        return folder, open_database(folder.database)
+    except (OSError, OperationalError) as error:
+        reason = error.strerror if isinstance(error, OSError) else error.orig
+        raise InputError(f"the data folder {data} cannot be opened: {reason}") from None
 
 
 class Bar:

@@ -1,6 +1,6 @@
 """Splitting pictures into training, validation and test parts."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -58,3 +58,47 @@ def split_by_ratio(
         held[part] += counts[name]
         remaining -= 1
     return part_of[index] if len(groups) else np.zeros(0, dtype=np.int64)
+
+
+def cover_labels(
+    parts: ArrayLike, groups: Sequence[str], labels: Sequence[Iterable[int]], part: int = 0
+) -> NDArray[np.int64]:
+    """Move groups into a part until every label occurs there, as far as no other part runs empty.
+
+    A detector can only learn what the training part shows; a rare class must not fall into the
+    validation part alone.
+
+    Parameters
+    ----------
+    parts : (N,) array_like of int
+        The part of each picture, as from `split_by_ratio`.
+    groups : sequence of str
+        The group of each picture; groups are moved whole.
+    labels : sequence of iterables of int
+        The labels that occur in each picture.
+    part : int
+        The part that shall have every label.
+
+    Returns
+    -------
+    (N,) ndarray of int64
+
+    Examples
+    --------
+    >>> cover_labels([0, 1, 1], ["a", "b", "c"], [{1}, {1}, {2}]).tolist()
+    [0, 1, 0]
+    """
+    assigned = np.array(parts, dtype=np.int64)
+    names = np.asarray(groups, dtype=str)
+    held = [set(each) for each in labels]
+    for label in sorted(set().union(*held)):
+        having = np.array([label in each for each in held])
+        if (having & (assigned == part)).any():
+            continue
+        for name in sorted(set(names[having]), key=lambda name: (int((names == name).sum()), name)):
+            moving = names == name
+            losing = assigned[moving][0]
+            if ((assigned == losing) & ~moving).any():
+                assigned[moving] = part
+                break
+    return assigned

@@ -4,10 +4,10 @@ from collections.abc import Sequence
 
 import numpy as np
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, selectinload
 
 from avocet.core.errors import InputError
-from avocet.core.splitting import split_by_ratio
+from avocet.core.splitting import cover_labels, split_by_ratio
 from avocet.store.tables import Part, Picture
 from avocet.work.projects import LABELLED, get_project
 
@@ -18,7 +18,8 @@ def split_pictures(session: Session, project_id: int, ratios: Sequence[float], s
     """Assign every picture of the project to a part, whole clips together.
 
     Labelled pictures and unlabelled ones are split each for themselves, so that the labelled
-    ones follow the ratio too; a clip that has both counts as labelled.
+    ones follow the ratio too; a clip that has both counts as labelled. A class that would have no
+    training box brings one of its pictures over.
 
     Parameters
     ----------
@@ -44,6 +45,7 @@ def split_pictures(session: Session, project_id: int, ratios: Sequence[float], s
     pictures = list(
         session.scalars(
             select(Picture)
+            .options(selectinload(Picture.boxes))
             .where(Picture.project_id == project_id, Picture.binned_at.is_(None))
             .order_by(Picture.content_hash)
         )
@@ -57,6 +59,7 @@ def split_pictures(session: Session, project_id: int, ratios: Sequence[float], s
             numbers = split_by_ratio(groups, ratios, np.random.default_rng(seed))
         except ValueError as error:
             raise InputError(str(error)) from None
+        numbers = cover_labels(numbers, groups, [{box.class_id for box in picture.boxes} for picture in some])
         for picture, number in zip(some, numbers, strict=True):
             picture.part = PARTS[number]
     session.flush()

@@ -1,0 +1,101 @@
+"""`avocet serve`: what it says, what it refuses, how it ends."""
+
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+
+import pytest
+
+pytestmark = pytest.mark.slow
+
+
+@pytest.fixture
+def serve(tmp_path):
+    """Starts servers; ends what is left of them."""
+    started = []
+
+    def start(*arguments, **environment):
+        command = [
+            sys.executable,
+            "-m",
+            "avocet.cli.main",
+            "serve",
+            "--data",
+            str(tmp_path / "data"),
+            *arguments,
+        ]
+        process = subprocess.Popen(
+            command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, env=os.environ | environment
+        )
+        started.append(process)
+        return process, process.stdout.readline()
+
+    yield start
+    for process in started:
+        process.kill()
+        process.wait()
+
+
+def children(pid):
+    listed = subprocess.run(
+        ["ps", "-ww", "-eo", "pid,ppid,args"], capture_output=True, text=True
+    ).stdout.splitlines()
+    return [int(line.split()[0]) for line in listed[1:] if int(line.split()[1]) == pid]
+
+
+def alive(pid):
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    return True
+
+
+def address_in(line):
+    return next(word for word in line.split() if word.startswith("http://"))
+
+
+def test_says_where_it_is_and_ends_with_its_workers(serve):
+    process, line = serve("--port", "0")
+    assert line.startswith("Avocet is at http://127.0.0.1:") and "Ctrl-C ends it" in line
+    with urllib.request.urlopen(address_in(line) + "/api/v1/projects", timeout=10) as reply:
+        assert json.load(reply) == {"projects": []}
+    ends = time.monotonic() + 10
+    while len(children(process.pid)) < 2:
+        assert time.monotonic() < ends
+        time.sleep(0.05)
+    workers = children(process.pid)
+    process.send_signal(signal.SIGTERM)
+    assert process.wait(timeout=20) == 0
+    assert not any(alive(pid) for pid in workers)
+
+
+def test_taken_port_is_said_at_once(serve):
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        port = taken.getsockname()[1]
+        process, line = serve("--port", str(port))
+        assert f"avocet: port {port} on 127.0.0.1 cannot be used" in line and "--port" in line
+        assert process.wait(timeout=20) == 1
+
+
+def test_other_addresses_want_the_password(serve):
+    _, line = serve("--host", "0.0.0.0", "--port", "0", AVOCET_PASSWORD="rye bread")
+    port = address_in(line).rsplit(":", 1)[1]
+    with pytest.raises(urllib.error.HTTPError) as refused:
+        urllib.request.urlopen(f"http://127.0.0.1:{port}/api/v1/projects", timeout=10)
+    assert refused.value.code == 401
+
+
+def test_unwritable_data_folder_is_said(serve, tmp_path):
+    (tmp_path / "file").write_text("a file, not a folder")
+    process, line = serve("--port", "0", "--data", str(tmp_path / "file" / "inside"))
+    assert line.startswith("avocet: the data folder") and "inside cannot be opened: Not a directory" in line
+    assert process.wait(timeout=20) == 1

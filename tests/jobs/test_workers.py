@@ -1,0 +1,191 @@
+"""The queue and the worker processes: work is done, crashes are survived, nothing is left behind."""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+
+import numpy as np
+import pytest
+
+from avocet.core.errors import InputError
+from avocet.jobs import worker
+from avocet.jobs.queue import LANES, Queues, open_queue
+from avocet.jobs.supervisor import Supervisor
+from avocet.jobs.worker import ACTIONS, run_job
+from avocet.media.clips import ClipWriter
+from avocet.store.tables import JobState
+from avocet.work.jobs import claim, create_job, get_job, list_jobs
+from avocet.work.media import add_clip
+from avocet.work.problems import NotFound
+from avocet.work.progress import Stopped
+from avocet.work.projects import create_project
+
+
+@pytest.fixture
+def project_id(data):
+    with data[1].begin() as session:
+        return create_project(session, "Belt").id
+
+
+@pytest.fixture
+def clip_id(data, project_id, tmp_path):
+    """A clip of ten frames that differ."""
+    folder, sessions = data
+    path = tmp_path / "belt.mp4"
+    random = np.random.default_rng(0)
+    with ClipWriter(path, 64, 48, 10) as writer:
+        for _ in range(10):
+            writer.write(
+                np.kron(random.integers(0, 255, (6, 8, 3), dtype=np.uint8), np.ones((8, 8, 1), np.uint8))
+            )
+    with sessions.begin() as session:
+        return add_clip(session, folder, project_id, path, "belt.mp4").id
+
+
+def state_of(data, job_id):
+    with data[1]() as session:
+        return get_job(session, job_id).state
+
+
+def wait_until(look, seconds=40):
+    ends = time.monotonic() + seconds
+    while not look():
+        assert time.monotonic() < ends
+        time.sleep(0.05)
+
+
+def sampling_job(data, project_id, clip_id):
+    with data[1].begin() as session:
+        return create_job(
+            session, project_id, "sample_clip", "Take frames", {"clip_id": clip_id, "per_second": 10}
+        ).id
+
+
+def test_every_kind_of_job_has_a_lane_and_an_action():
+    assert set().union(*LANES.values()) == set(ACTIONS)
+    assert sum(map(len, LANES.values())) == len(ACTIONS)
+
+
+@pytest.mark.parametrize(
+    ("error", "state", "message"),
+    [
+        (Stopped(), JobState.STOPPED, "what was done is kept"),
+        (InputError("belt.mp4 is damaged"), JobState.FAILED, "belt.mp4 is damaged"),
+        (NotFound("there is no clip 7"), JobState.FAILED, "there is no clip 7"),
+        (ZeroDivisionError("by zero"), JobState.FAILED, "Unexpected error: ZeroDivisionError: by zero"),
+        (None, JobState.DONE, ""),
+    ],
+)
+def test_however_it_ends_it_is_recorded(data, project_id, monkeypatch, error, state, message):
+    def action(sessions, folder, given, reporter):
+        assert given == {"clip_id": 7}
+        reporter.progress(2, 5, "two of five")
+        if error:
+            raise error
+        return {"added": 5}
+
+    monkeypatch.setitem(worker.ACTIONS, "sample_clip", action)
+    with data[1].begin() as session:
+        job_id = create_job(session, project_id, "sample_clip", "Take frames", {"clip_id": 7}).id
+    run_job(data[1], data[0], job_id)
+    with data[1]() as session:
+        job = get_job(session, job_id)
+        assert job.state == state and message in job.message and job.ended_at >= job.started_at
+        assert (job.done, job.outcome) == ((5, {"added": 5}) if error is None else (2, {}))
+
+
+def test_a_job_is_done_once(data, project_id, monkeypatch):
+    done = []
+    monkeypatch.setitem(worker.ACTIONS, "sample_clip", lambda *given: done.append(1) or {})
+    with data[1].begin() as session:
+        job_id = create_job(session, project_id, "sample_clip", "Take frames").id
+    run_job(data[1], data[0], job_id)
+    run_job(data[1], data[0], job_id)
+    run_job(data[1], data[0], 999)
+    assert done == [1]
+
+
+def test_the_queue_outlives_the_process_that_filled_it(data):
+    folder, _ = data
+    Queues(folder).enqueue(11, "train")
+    Queues(folder).enqueue(12, "sample_clip")
+    Queues(folder).enqueue(13, "detect")
+    taken = {}
+    for lane in LANES:
+        seen = []
+        queue, _task = open_queue(folder, lane, seen.append)
+        while (task := queue.dequeue()) is not None:
+            queue.execute(task)
+        taken[lane] = seen
+    assert taken == {"compute": [11, 13], "media": [12]}
+
+
+def test_jobs_run_in_the_worker_only(data):
+    queue, task = open_queue(data[0], "media")
+    task(1)
+    queue.execute(queue.dequeue())  # logs that it does not belong here; must not do anything
+    assert queue.pending_count() == 0
+
+
+@pytest.mark.slow
+def test_killed_worker_is_replaced_and_takes_up_what_waits(data, project_id, clip_id):
+    folder, _ = data
+    first = sampling_job(data, project_id, clip_id)
+    supervisor = Supervisor(folder.root)
+    supervisor.start()
+    try:
+        # Recorded, but never put into the queue: the starting worker finds it.
+        wait_until(lambda: state_of(data, first) == JobState.DONE)
+        before = supervisor.pids()["media"]
+        with data[1].begin() as session:
+            running = create_job(session, project_id, "sample_clip", "Take frames").id
+            claim(session, running)
+        os.kill(before, signal.SIGKILL)
+        wait_until(lambda: supervisor.pids()["media"] != before)
+        wait_until(lambda: state_of(data, running) == JobState.INTERRUPTED)
+        second = sampling_job(data, project_id, clip_id)
+        Queues(folder).enqueue(second, "sample_clip")
+        wait_until(lambda: state_of(data, second) == JobState.DONE)
+        with data[1]() as session:
+            assert get_job(session, second).outcome == {"added": 0, "already_there": 10}
+            assert len(list_jobs(session, project_id)) == 3 and not list_jobs(
+                session, project_id, only_open=True
+            )
+        pids = supervisor.pids()
+    finally:
+        supervisor.close()
+    for pid in pids.values():
+        with pytest.raises(ProcessLookupError):
+            os.kill(pid, 0)
+
+
+PARENT = """
+import subprocess, sys, time
+worker = subprocess.Popen([sys.executable, "-m", "avocet.cli.main", "worker", "--data", sys.argv[1], "--lane", "media"])
+print(worker.pid, flush=True)
+time.sleep(60)
+"""
+
+
+@pytest.mark.slow
+def test_no_worker_outlives_its_server(data):
+    parent = subprocess.Popen(
+        [sys.executable, "-c", PARENT, str(data[0].root)], stdout=subprocess.PIPE, text=True
+    )
+    pid = int(parent.stdout.readline())
+    # Only a worker that is up looks for its parent; the queue's file shows that it is.
+    wait_until(lambda: data[0].queue.exists())
+    time.sleep(1)
+    parent.kill()
+    parent.wait()
+
+    def gone():
+        try:
+            os.kill(pid, 0)
+        except ProcessLookupError:
+            return True
+        return False
+
+    wait_until(gone, 20)

@@ -1,0 +1,124 @@
+"""What a newcomer meets first: the README, the make targets, the check of what is installed."""
+
+import os
+import re
+import subprocess
+import tomllib
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parent.parent
+
+
+@pytest.mark.parametrize("page", ["README.md", "docs/files.md", "bench/README.md"])
+def test_links_lead_somewhere(page):
+    path = ROOT / page
+    for target in re.findall(r"\]\(([^)#]+)\)", path.read_text()):
+        if not target.startswith("http"):
+            assert (path.parent / target).exists(), f"{page} links to {target}"
+
+
+def test_every_screenshot_is_shown_somewhere():
+    shown = (ROOT / "README.md").read_text()
+    pictures = sorted((ROOT / "docs" / "screenshots").glob("*.png"))
+    assert 5 <= len(pictures) < 20
+    for picture in pictures:
+        assert picture.name in shown
+
+
+def test_every_dependency_is_pinned_and_within_the_constraints():
+    project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
+    constraints = dict(line.split("==") for line in (ROOT / "constraints.txt").read_text().split())
+    constraints = {re.sub(r"[-_.]+", "-", name).lower(): version for name, version in constraints.items()}
+    for wanted in project["dependencies"] + project["optional-dependencies"]["test"]:
+        name, version = wanted.split("==")
+        assert constraints[name.lower()] == version
+
+
+def need(what, tmp_path, **programs):
+    """Run the check with only these programs on the path (name to shell text)."""
+    for name, text in programs.items():
+        path = tmp_path / name
+        path.write_text(f"#!/bin/sh\n{text}\n")
+        path.chmod(0o755)
+    for name in ("bash", "env", "id"):
+        if not (tmp_path / name).exists():
+            (tmp_path / name).symlink_to(
+                f"/usr/bin/{name}" if Path(f"/usr/bin/{name}").exists() else f"/bin/{name}"
+            )
+    return subprocess.run(
+        [str(tmp_path / "bash"), str(ROOT / "scripts" / "need"), what],
+        capture_output=True, text=True, env={"PATH": str(tmp_path)},
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("what", "programs", "expected"),
+    [
+        ("python", {}, "python3 is missing; Avocet needs Python 3.11 or newer"),
+        (
+            "python",
+            {"python3": 'case "$2" in *version_info*) exit 1;; *) echo 3.9.2;; esac'},
+            "Python 3.9.2 is too old",
+        ),
+        (
+            "python",
+            {"python3": 'case "$2" in *ensurepip*) exit 1;; esac'},
+            "venv module is missing (Debian: apt-get install python3-venv)",
+        ),
+        ("node", {}, "node is missing"),
+        ("node", {"node": "exit 0"}, "npm is missing"),
+        (
+            "node",
+            {"npm": "", "node": 'case "$1" in --version) echo v18.1.0;; *) exit 1;; esac'},
+            "Node.js v18.1.0 is too old",
+        ),
+        ("browser", {}, "chromium and chromedriver are missing"),
+    ],
+)
+def test_what_is_missing_or_too_old_is_named(tmp_path, what, programs, expected):
+    done = need(what, tmp_path, **programs)
+    assert done.returncode == 1 and expected in done.stderr and done.stderr.startswith("avocet: ")
+
+
+def test_what_is_there_passes():
+    for what in ("python", "node"):
+        done = subprocess.run(
+            [ROOT / "scripts" / "need", what], capture_output=True, text=True, env=os.environ
+        )
+        assert done.returncode == 0, done.stderr
+
+
+def contrast(first, second):
+    """Contrast ratio of two #rrggbb colours by WCAG 2."""
+
+    def luminance(colour):
+        channels = [int(colour[start : start + 2], 16) / 255 for start in (1, 3, 5)]
+        linear = [c / 12.92 if c <= 0.03928 else ((c + 0.055) / 1.055) ** 2.4 for c in channels]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+    light, dark = sorted((luminance(first), luminance(second)), reverse=True)
+    return (light + 0.05) / (dark + 0.05)
+
+
+def test_text_can_be_read():
+    tokens = dict(
+        re.findall(r"--([a-z-]+): (#[0-9a-f]{6});", (ROOT / "frontend/src/style/tokens.css").read_text())
+    )
+    pairs = [
+        ("ink", "paper"), ("ink-soft", "paper"), ("ink-soft", "paper-deep"), ("ink-soft", "leg-pale"), ("leg-deep", "paper"),
+        ("leg-deep", "paper-deep"), ("paper", "leg"), ("paper", "leg-deep"), ("brick", "paper"), ("brick", "paper-deep"),
+        ("reed-deep", "paper"), ("stage-ink", "stage"), ("leg", "paper"),
+    ]  # fmt: skip
+    for text, ground in pairs:
+        assert contrast(tokens[text], tokens[ground]) >= 4.5, f"{text} on {ground}"
+
+
+def test_class_colours_are_told_apart():
+    from avocet.work.classes import COLOURS
+
+    assert len(set(COLOURS)) == len(COLOURS) >= 9
+    for colour in COLOURS:
+        # Badge text is ink; boxes lie on the near-black stage.
+        assert contrast(colour, "#15181b") >= 4.5
