@@ -2,7 +2,7 @@
 import { onBeforeUnmount, onMounted, reactive } from "vue";
 
 export interface Key {
-  /** As in `KeyboardEvent.key`, with `Ctrl+`, `Shift+` before it; several are alternatives. */
+  /** As in `KeyboardEvent.key`, with `Ctrl+`, `Shift+`, `Alt+` before it; several are alternatives. */
   keys: string[];
   label: string;
   /** Returns false to let the browser have the key after all. */
@@ -25,6 +25,8 @@ function sameLayer(a: Key[], b: Key[]): boolean {
 }
 
 function nameOf(event: KeyboardEvent): string {
+  // With Alt some keyboards type another letter, so the key's place counts.
+  if (event.altKey && event.code.startsWith("Key")) return `Alt+${event.code.slice(3).toLowerCase()}`;
   const control = event.ctrlKey || event.metaKey ? "Ctrl+" : "";
   const named = event.key.length > 1 || control;
   const key = event.key.length === 1 ? event.key.toLowerCase() : event.key;

@@ -4,7 +4,7 @@ import { computed, onBeforeUnmount, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
 import { api, type Project, take } from "@/api/client";
-import { count, precision } from "@/parts/format";
+import { capital, count, precision } from "@/parts/format";
 import JobStrip from "@/parts/JobStrip.vue";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
@@ -81,11 +81,11 @@ async function create(): Promise<void> {
 }
 
 useKeys(
-  ["collect", "train", "judge", "use"].map((path, index) => ({
-    keys: [`Ctrl+Shift+${path}`, `F${index + 6}`],
-    label: `Go to ${path.charAt(0).toUpperCase() + path.slice(1)}`,
+  ["collect", "train", "judge", "use"].map((path) => ({
+    keys: [`Alt+${path.charAt(0)}`],
+    label: `Go to ${capital(path)}`,
     run: () => router.push(`${base.value}/${path}`),
-  })).map((key) => ({ ...key, keys: key.keys.slice(1) })),
+  })),
 );
 </script>
 
