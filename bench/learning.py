@@ -13,7 +13,8 @@ from avocet.demo.goods import NAMES
 from avocet.demo.project import FIRST_SEED, PARTS
 from avocet.detector.batches import LabelledPicture
 from avocet.detector.predictor import Predictor
-from avocet.detector.trainer import Settings, Training
+from avocet.detector.settings import Settings
+from avocet.detector.trainer import Training
 from avocet.work.measuring import find_candidates, measure
 from avocet.work.progress import Silent
 

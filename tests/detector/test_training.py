@@ -8,7 +8,8 @@ from avocet.core.errors import InputError
 from avocet.detector.augmentation import Augmentation
 from avocet.detector.batches import LabelledPicture, TrainingPictures
 from avocet.detector.predictor import Predictor
-from avocet.detector.trainer import Settings, Training
+from avocet.detector.settings import Settings
+from avocet.detector.trainer import Training
 
 SETTINGS = Settings(side=96, epochs=4, batch=2, seed=3, flips="sideways")
 

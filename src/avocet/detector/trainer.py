@@ -4,7 +4,7 @@ import copy
 import math
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from pathlib import Path
 
 import numpy as np
@@ -15,14 +15,16 @@ from avocet.core.anchors import cluster_anchors
 from avocet.core.boxes import Array
 from avocet.core.errors import InputError
 from avocet.core.letterbox import letterbox
-from avocet.core.precision import PictureDetections, PictureTruth, Precision, evaluate
-from avocet.detector.augmentation import FLIPS, Augmentation, Flips
+from avocet.core.precision import PictureDetections, PictureTruth, evaluate
+from avocet.detector.augmentation import Augmentation
 from avocet.detector.batches import Batch, HeldOutPictures, LabelledPicture, TrainingPictures
 from avocet.detector.bundle import ModelCard, write_bundle
 from avocet.detector.checkpoint import Progress, load_checkpoint, save_checkpoint
 from avocet.detector.loss import Losses, detection_loss
 from avocet.detector.network import Network, native_bfloat16
 from avocet.detector.predictor import MEASURING_SCORE, OVERLAP_LIMIT, as_input, candidates_of
+from avocet.detector.reports import EpochReport, Validation, figures_by_class
+from avocet.detector.settings import Settings
 from avocet.detector.sizes import ANCHORS_PER_LEVEL, STRIDES, size_named
 from avocet.files import replacing
 
@@ -37,88 +39,6 @@ WHOLE_PICTURES = 0.15
 """Share at the end of a training that goes without collages."""
 
 CHECKPOINT_SECONDS = 5.0
-
-
-@dataclass(frozen=True)
-class Settings:
-    """What a person chooses for a training.
-
-    Attributes
-    ----------
-    size : str
-    side : int
-        Longer side of the input in pixels, a multiple of 32.
-    epochs, batch, seed : int
-    learning_rate : float
-    flips : {'none', 'sideways', 'all'}
-    """
-
-    size: str = "stint"
-    side: int = 416
-    epochs: int = 110
-    batch: int = 8
-    seed: int = 0
-    learning_rate: float = 3e-3
-    flips: Flips = "sideways"
-
-    def __post_init__(self) -> None:
-        size_named(self.size)
-        if self.side < 96 or self.side > 2048 or self.side % 32:
-            raise InputError(f"input side {self.side} is not a multiple of 32 from 96 to 2048")
-        for name, value, most in (("epochs", self.epochs, 10_000), ("batch", self.batch, 256)):
-            if not 1 <= value <= most:
-                raise InputError(f"{name} must lie between 1 and {most}, not {value}")
-        if not 0 <= self.seed < 2**32:
-            raise InputError(f"seed must lie between 0 and {2**32 - 1}, not {self.seed}")
-        if not 0 < self.learning_rate <= 0.1:
-            raise InputError(f"learning rate must lie above 0 and up to 0.1, not {self.learning_rate}")
-        if self.flips not in FLIPS:
-            raise InputError(f"flips must be one of {', '.join(FLIPS)}, not {self.flips!r}")
-
-
-@dataclass(frozen=True)
-class Validation:
-    """What the averaged weights do on the validation pictures."""
-
-    box: float
-    objectness: float
-    classes: float
-    map50: float
-    map: float
-    by_class: dict[str, dict[str, float | int | None]]
-
-    @property
-    def loss(self) -> float:
-        return self.box + self.objectness + self.classes
-
-
-@dataclass(frozen=True)
-class EpochReport:
-    """One finished epoch."""
-
-    epoch: int
-    box: float
-    objectness: float
-    classes: float
-    learning_rate: float
-    pictures_per_second: float
-    validation: Validation | None
-    best: bool
-
-    @property
-    def loss(self) -> float:
-        return self.box + self.objectness + self.classes
-
-
-def default_epochs(pictures: int) -> int:
-    """Epochs that show a network enough pictures: about 2,640 in all, and never under 40 epochs.
-
-    Examples
-    --------
-    >>> default_epochs(24), default_epochs(5000)
-    (110, 40)
-    """
-    return max(40, math.ceil(2640 / max(1, pictures)))
 
 
 def training_anchors(pictures: Sequence[LabelledPicture], side: int, seed: int) -> Array:
@@ -438,20 +358,6 @@ class Training:
         self.network.load_state_dict(network)
         self.average.load_state_dict(average)
         self._optimizer.load_state_dict(optimizer)
-
-
-def figures_by_class(measured: Precision, names: Sequence[str]) -> dict[str, dict[str, float | int | None]]:
-    """AP at 0.5 and at 0.50:0.95 and the number of truths of each class; no AP without a truth."""
-    figures: dict[str, dict[str, float | int | None]] = {}
-    for index, name in enumerate(names):
-        entry = measured.classes[index]
-        known = entry.truths > 0
-        figures[name] = {
-            "ap50": float(entry.average_precision[0]) if known else None,
-            "ap": float(entry.average_precision.mean()) if known else None,
-            "truths": entry.truths,
-        }
-    return figures
 
 
 def _or_zero(value: float) -> float:

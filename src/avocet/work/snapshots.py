@@ -16,7 +16,7 @@ from avocet.detector.batches import LabelledPicture
 from avocet.files import write_bytes
 from avocet.media.pictures import read_picture
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Part, Picture, Project, Snapshot
+from avocet.store.tables import Part, Picture, Snapshot
 from avocet.work.classes import list_classes
 from avocet.work.problems import NotFound
 from avocet.work.projects import LABELLED
@@ -135,11 +135,3 @@ class _Reader:
 
     def __call__(self) -> Any:
         return read_picture(self._path, self._name)
-
-
-def projects_snapshot(session: Session, project: Project, snapshot_id: int) -> Snapshot:
-    """A snapshot of this project, or `NotFound`."""
-    snapshot = session.get(Snapshot, snapshot_id)
-    if snapshot is None or snapshot.project_id != project.id:
-        raise NotFound(f"project {project.name!r} has no snapshot {snapshot_id}")
-    return snapshot

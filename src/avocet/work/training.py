@@ -1,6 +1,5 @@
 """Runs: checking what there is to learn from, starting, training, resuming."""
 
-import shutil
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
@@ -17,8 +16,10 @@ from avocet.core.letterbox import letterbox
 from avocet.core.orientation import lie_in_every_direction
 from avocet.detector.batches import LabelledPicture
 from avocet.detector.network import Network, parameter_count
+from avocet.detector.reports import EpochReport
+from avocet.detector.settings import Settings, default_epochs
 from avocet.detector.sizes import SIZES
-from avocet.detector.trainer import EpochReport, Settings, Training, default_epochs
+from avocet.detector.trainer import Training
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part, Picture, Run, RunEpoch
 from avocet.work.classes import list_classes
@@ -290,11 +291,6 @@ def model_path(folder: DataFolder, run: Run, which: str = "best") -> Path:
 def save_model(folder: DataFolder, run: Run, target: Path, copy: Callable[[Path, Path], None]) -> None:
     """Copy the run's best model bundle to ``target``."""
     copy(model_path(folder, run), target)
-
-
-def forget_checkpoints(folder: DataFolder, run: Run) -> None:
-    """Remove a run's folder, for a run that never got off the ground."""
-    shutil.rmtree(folder.run(run.project_id, run.id), ignore_errors=True)
 
 
 def _figures(report: EpochReport) -> dict[str, Any]:

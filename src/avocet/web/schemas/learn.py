@@ -5,7 +5,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, Field
 
 from avocet.store.tables import Part, PictureState
-from avocet.web.schemas.common import JobOut, ProjectPath, Request, Schema
+from avocet.web.schemas.common import JobOut, Request, Schema
 
 
 class PlanQuery(BaseModel):
@@ -197,7 +197,3 @@ class DetectionPath(BaseModel):
 
 class JobPath(BaseModel):
     job_id: int
-
-
-class ProjectEvents(ProjectPath):
-    pass

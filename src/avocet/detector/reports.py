@@ -1,0 +1,54 @@
+"""What a training tells after each epoch."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from avocet.core.precision import Precision
+
+
+@dataclass(frozen=True)
+class Validation:
+    """What the averaged weights do on the validation pictures."""
+
+    box: float
+    objectness: float
+    classes: float
+    map50: float
+    map: float
+    by_class: dict[str, dict[str, float | int | None]]
+
+    @property
+    def loss(self) -> float:
+        return self.box + self.objectness + self.classes
+
+
+@dataclass(frozen=True)
+class EpochReport:
+    """One finished epoch."""
+
+    epoch: int
+    box: float
+    objectness: float
+    classes: float
+    learning_rate: float
+    pictures_per_second: float
+    validation: Validation | None
+    best: bool
+
+    @property
+    def loss(self) -> float:
+        return self.box + self.objectness + self.classes
+
+
+def figures_by_class(measured: Precision, names: Sequence[str]) -> dict[str, dict[str, float | int | None]]:
+    """AP at 0.5 and at 0.50:0.95 and the number of truths of each class; no AP without a truth."""
+    figures: dict[str, dict[str, float | int | None]] = {}
+    for index, name in enumerate(names):
+        entry = measured.classes[index]
+        known = entry.truths > 0
+        figures[name] = {
+            "ap50": float(entry.average_precision[0]) if known else None,
+            "ap": float(entry.average_precision.mean()) if known else None,
+            "truths": entry.truths,
+        }
+    return figures
