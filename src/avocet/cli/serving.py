@@ -53,7 +53,7 @@ def serve(data: Path, host: str, port: int, demo: bool) -> None:
     app = create_app(
         folder, sessions, queues.enqueue, hosts=LOCAL_NAMES if host in LOOPBACK else None, password=password
     )
-    logging.getLogger("waitress.queue").setLevel(logging.ERROR)
+    logging.getLogger("waitress").setLevel(logging.ERROR)
     server = waitress.create_server(
         app, sockets=[listener], threads=THREADS, max_request_body_size=8 * 1024**3
     )
