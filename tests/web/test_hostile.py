@@ -16,7 +16,9 @@ from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.web.app import create_app
 
 BASE = "/api/v1"
-quietly = settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+quietly = settings(
+    max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow]
+)
 
 anything = st.recursive(
     st.none() | st.booleans() | st.integers(-(2**70), 2**70) | st.floats() | st.text(max_size=6),
@@ -53,7 +55,19 @@ def test_any_labels(client, labelled, body):
 
 
 @quietly
-@given(body=anything, url=st.sampled_from(["/projects", "/projects/1/classes", "/projects/1/runs", "/evaluations", "/detections", "/clips/1/frames"]))
+@given(
+    body=anything,
+    url=st.sampled_from(
+        [
+            "/projects",
+            "/projects/1/classes",
+            "/projects/1/runs",
+            "/evaluations",
+            "/detections",
+            "/clips/1/frames",
+        ]
+    ),
+)
 def test_any_body(client, labelled, body, url):
     reply = client.post(BASE + url, data=json.dumps(body), content_type="application/json")
     assert reply.status_code in (201, 202, 404, 422), reply.data
@@ -61,14 +75,23 @@ def test_any_body(client, labelled, body, url):
 
 
 @quietly
-@given(query=st.dictionaries(st.sampled_from(["after", "limit", "state", "part", "class_id", "name", "binned"]), st.text(max_size=5)))
+@given(
+    query=st.dictionaries(
+        st.sampled_from(["after", "limit", "state", "part", "class_id", "name", "binned"]),
+        st.text(max_size=5),
+    )
+)
 def test_any_query(client, labelled, query):
     reply = client.get(f"{BASE}/projects/1/pictures", query_string=query)
     assert reply.status_code in (200, 422), reply.data
 
 
 @quietly
-@given(name=st.text(min_size=1, max_size=30), content=st.binary(max_size=200), suffix=st.sampled_from([".jpg", ".png", ".mp4", ".zip", ""]))
+@given(
+    name=st.text(min_size=1, max_size=30),
+    content=st.binary(max_size=200),
+    suffix=st.sampled_from([".jpg", ".png", ".mp4", ".zip", ""]),
+)
 def test_any_file(client, data, labelled, name, content, suffix):
     sent = {"files": [(io.BytesIO(content), name + suffix)]}
     reply = client.post(f"{BASE}/projects/1/media", data=sent, content_type="multipart/form-data")
@@ -80,8 +103,15 @@ def test_any_file(client, data, labelled, name, content, suffix):
     assert client.get(f"{BASE}/projects/1").json["stages"]["pictures"] == 6
 
 
-entry = st.dictionaries(st.sampled_from(["id", "file_name", "name", "image_id", "category_id", "bbox", "iscrowd", "width", "height"]), anything)
-coco = st.fixed_dictionaries({key: st.lists(entry, max_size=4) | anything for key in ("images", "annotations", "categories")})
+entry = st.dictionaries(
+    st.sampled_from(
+        ["id", "file_name", "name", "image_id", "category_id", "bbox", "iscrowd", "width", "height"]
+    ),
+    anything,
+)
+coco = st.fixed_dictionaries(
+    {key: st.lists(entry, max_size=4) | anything for key in ("images", "annotations", "categories")}
+)
 
 
 @settings(max_examples=400)
@@ -101,7 +131,11 @@ PIXELS = encode_jpeg(np.random.default_rng(0).integers(0, 255, (40, 60, 3), dtyp
 
 
 @settings(max_examples=150)
-@given(place=st.integers(0, len(PIXELS) - 1), patch=st.binary(min_size=1, max_size=8), cut=st.integers(1, len(PIXELS)))
+@given(
+    place=st.integers(0, len(PIXELS) - 1),
+    patch=st.binary(min_size=1, max_size=8),
+    cut=st.integers(1, len(PIXELS)),
+)
 def test_any_damage_to_a_picture(place, patch, cut):
     damaged = (PIXELS[:place] + patch + PIXELS[place + len(patch) :])[:cut]
     try:
