@@ -124,6 +124,13 @@ def test_detect_writes_everything(trained):
         .startswith("picture,frame,seconds,class,score,x1,y1,x2,y2")
     )
     assert f"{document['summary']['detections']} objects in 3 pictures" in done.stdout
+    # Results within the folder looked at are not taken for pictures the next time.
+    inside = trained / "seen" / "found"
+    for _ in range(2):
+        done = avocet(
+            "detect", "--model", trained / "model.zip", trained / "seen", "--out", inside, check=False
+        )
+        assert "in 3 pictures" in done.stdout
 
 
 @pytest.mark.slow

@@ -92,7 +92,7 @@ def test_processes_wait_for_each_other(data):
 def test_every_file_lies_below_the_data_folder(tmp_path):
     folder = DataFolder(tmp_path / "data")
     places = [
-        folder.database, folder.queue, folder.incoming, folder.picture(1, "ab12", ".jpg"), folder.thumbnail(1, "ab12"),
+        folder.database, folder.queue, folder.incoming, folder.picture(1, "ab12", ".jpg"), folder.thumbnail(1, "ab12"), folder.rendition(1, "ab12"),
         folder.clip(1, "ab12", ".mp4"), folder.snapshot(1, "ab12"), folder.run(1, 2), folder.evaluation(1, 2),
         folder.detection(1, 2), folder.detection_input(1, 2),
     ]  # fmt: skip

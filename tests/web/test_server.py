@@ -144,6 +144,17 @@ def test_pixels_are_cached_by_content(client, labelled):
     assert Image.open(io.BytesIO(small.data)).size == (320, 180)
 
 
+def test_tiff_is_shown_as_jpeg_and_kept_as_it_came(client, data):
+    client.post(f"{BASE}/projects", json={"name": "Belt"})
+    content = io.BytesIO()
+    Image.new("RGB", (40, 30), (200, 100, 50)).save(content, "TIFF")
+    original = content.getvalue()
+    send(client, "/projects/1/media", (io.BytesIO(original), "scan.tif"))
+    shown = client.get(f"{BASE}/pictures/1/file")
+    assert shown.mimetype == "image/jpeg" and Image.open(io.BytesIO(shown.data)).size == (40, 30)
+    assert [path.read_bytes() for path in data[0].root.rglob("*.tif")] == [original]
+
+
 def test_stale_labels_get_409_and_both_versions(client, labelled):
     before = client.get(f"{BASE}/pictures/1").json["labels"]
     box = {"class_id": 1, "corners": [1, 2, 30, 40]}

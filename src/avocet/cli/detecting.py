@@ -34,9 +34,11 @@ def detect(model: Path, inputs: tuple[Path, ...], out: Path, min_score: float, o
     """
     check_limits(min_score, overlap_limit)
     items = gather(inputs)
-    resolved = out.resolve()
-    if any(resolved == each.path.resolve().parent for each in items):
-        raise InputError(f"{out} holds the pictures to look at; choose another folder for the results")
+    # Results of an earlier run that lie within the folder looked at are no input.
+    earlier = (out / ANNOTATED).resolve()
+    items = [each for each in items if not each.path.resolve().is_relative_to(earlier)]
+    if not items:
+        raise InputError(f"{out} holds nothing but earlier results; name the pictures to look at")
     predictor = Predictor.from_bundle(model)
     with Bar("Detecting") as bar:
         summary = run(predictor, items, out, min_score, overlap_limit, bar)

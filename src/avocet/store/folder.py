@@ -33,6 +33,9 @@ class DataFolder:
     def thumbnail(self, project_id: int, content_hash: str) -> Path:
         return self._project(project_id) / "thumbnails" / content_hash[:2] / f"{content_hash}.jpg"
 
+    def rendition(self, project_id: int, content_hash: str) -> Path:
+        return self._project(project_id) / "renditions" / content_hash[:2] / f"{content_hash}.jpg"
+
     def clip(self, project_id: int, content_hash: str, suffix: str) -> Path:
         return self._project(project_id) / "clips" / f"{content_hash}{suffix}"
 

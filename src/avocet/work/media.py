@@ -24,6 +24,8 @@ from avocet.work.projects import get_project
 THUMBNAIL = 320
 """Longer side of a thumbnail in pixels."""
 
+NOT_SHOWN_BY_BROWSERS = frozenset({".tif", ".tiff"})
+
 MOST_SAMPLED = 5000
 """Frames taken from one clip at once."""
 
@@ -189,6 +191,17 @@ def picture_path(folder: DataFolder, picture: Picture) -> Path:
     path = folder.picture(picture.project_id, picture.content_hash, picture.suffix)
     if not path.is_file():
         raise NotFound(f"the file of {picture.name} is missing from the data folder ({path})")
+    return path
+
+
+def viewable_path(folder: DataFolder, picture: Picture) -> Path:
+    """The picture's file where browsers can show it, else a JPEG of it, made now if there is none yet."""
+    original = picture_path(folder, picture)
+    if picture.suffix not in NOT_SHOWN_BY_BROWSERS:
+        return original
+    path = folder.rendition(picture.project_id, picture.content_hash)
+    if not path.is_file():
+        write_bytes(path, encode_jpeg(read_picture(original, picture.name), quality=95))
     return path
 
 

@@ -54,6 +54,7 @@ const states: { value: PictureState; label: string }[] = [
 ];
 const parts: Part[] = ["training", "validation", "test"];
 
+let observer: IntersectionObserver | null = null;
 let turn = 0;
 async function load(more = false): Promise<void> {
   const mine = ++turn;
@@ -75,8 +76,18 @@ async function load(more = false): Promise<void> {
   } catch (error) {
     failed.value = (error as Error).message;
   } finally {
-    if (mine === turn) loading.value = false;
+    if (mine === turn) {
+      loading.value = false;
+      watchEnd();
+    }
   }
+}
+
+/** Look anew at the end of the grid: where it is still in sight, the next page follows at once. */
+function watchEnd(): void {
+  if (!observer || !end.value) return;
+  observer.unobserve(end.value);
+  observer.observe(end.value);
 }
 
 async function refresh(): Promise<void> {
@@ -93,20 +104,18 @@ watch(query, () => {
   }, 150);
 });
 
-let observer: IntersectionObserver;
 onMounted(() => {
-  void load();
-  void store.refresh();
   observer = new IntersectionObserver(([entry]) => {
     if (entry?.isIntersecting && nextAfter.value !== null && !loading.value) void load(true);
   }, { rootMargin: "600px" });
-  observer.observe(end.value!);
+  void load();
+  void store.refresh();
 });
 const forget = store.onJob((job) => {
   if (job.kind === "sample_clip") void load();
 });
 onBeforeUnmount(() => {
-  observer.disconnect();
+  observer?.disconnect();
   forget();
 });
 

@@ -191,6 +191,10 @@ function takeTheirs(): void {
 
 async function leave(): Promise<boolean> {
   await saving.save();
+  if (saving.state.value !== "saved") {
+    complain(new Error("These boxes are not saved yet. Stay here until they are, so that nothing is lost."));
+    return false;
+  }
   void store.refresh();
   void store.loadClasses();
   return true;

@@ -102,7 +102,10 @@ useKeys([{ keys: ["t"], label: "Start the training", run: start }]);
         <h2>New run</h2>
         <p>
           Learns from <b>{{ count(plan.training, "picture") }}</b>, watched on <b>{{ plan.validation }}</b>.
-          <template v-if="plan.unassigned">{{ count(plan.unassigned, "labelled picture") }} in no part.</template>
+          <template v-if="plan.unassigned">
+            {{ count(plan.unassigned, "labelled picture is", "labelled pictures are") }} in no part and left out;
+            <el-button link type="primary" @click="splitting = true">split the pictures</el-button> to use them.
+          </template>
         </p>
         <div v-if="plan.obstacles.length" class="notice bad" data-test="obstacles">
           <p v-for="each in plan.obstacles" :key="each">{{ each }}</p>

@@ -99,10 +99,10 @@ def split(path: ProjectPath, body: schemas.SplitIn) -> Response:
 
 @pictures.get("/pictures/<int:picture_id>/file")
 def picture_file(path: schemas.PicturePath) -> Response:
-    """The picture as it was added."""
+    """The picture as it was added; a TIFF, which browsers do not show, as a JPEG."""
     with context().sessions() as session:
         picture = work.get_picture(session, path.picture_id)
-        return _cached(work.picture_path(context().folder, picture), picture.content_hash)
+        return _cached(work.viewable_path(context().folder, picture), picture.content_hash)
 
 
 @pictures.get("/pictures/<int:picture_id>/thumbnail")
