@@ -11,7 +11,7 @@ from avocet.core.orientation import lie_in_every_direction
 from avocet.demo.belt import HEIGHT, WIDTH, render_still
 from avocet.demo.goods import NAMES
 from avocet.demo.project import FIRST_SEED, PARTS
-from avocet.detector.batches import LabelledPicture
+from avocet.detector.labelled import LabelledPicture
 from avocet.detector.predictor import Predictor
 from avocet.detector.settings import Settings
 from avocet.detector.trainer import Training

@@ -3,13 +3,15 @@
 import numpy as np
 import pytest
 
+from avocet.core.candidates import Candidates
 from avocet.core.letterbox import letterbox
-from avocet.detector.batches import HeldOutPictures, LabelledPicture
+from avocet.detector.batches import HeldOutPictures
 from avocet.detector.bundle import ModelCard
+from avocet.detector.labelled import LabelledPicture
 from avocet.detector.letterbox import PADDING, lay_in
 from avocet.detector.network import Network
-from avocet.detector.predictor import MOST_CANDIDATES, Candidates, Predictor, candidates_of
-from avocet.detector.sizes import SIZES, size_named
+from avocet.detector.predictor import MOST_CANDIDATES, Predictor, candidates_of
+from avocet.detector.sizes import SIZES, parameter_count, size_named
 from avocet.media.drawing import draw_boxes
 
 CARD = ModelCard(size="stint", classes=["roll", "ring"], side=96, anchors=[[(16.0, 16.0)] * 3] * 3, reach=2.0)
@@ -94,10 +96,10 @@ def test_every_size_gives_one_answer_a_cell_and_anchor(name):
 
 
 def test_sizes_grow():
-    from avocet.detector.network import parameter_count
-
-    counts = [parameter_count(Network(size, 5)) for size in SIZES.values()]
+    counts = [parameter_count(size, 5) for size in SIZES.values()]
     assert counts == sorted(counts) and counts[0] < 1_200_000
+    built = [sum(p.numel() for p in Network(size, 5).parameters()) for size in SIZES.values()]
+    assert counts == built
 
 
 def test_letterboxed_pixels_lie_where_the_letterbox_says():

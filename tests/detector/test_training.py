@@ -6,7 +6,8 @@ import safetensors.torch
 
 from avocet.core.errors import InputError
 from avocet.detector.augmentation import Augmentation
-from avocet.detector.batches import LabelledPicture, TrainingPictures
+from avocet.detector.batches import TrainingPictures
+from avocet.detector.labelled import LabelledPicture
 from avocet.detector.predictor import Predictor
 from avocet.detector.settings import Settings
 from avocet.detector.trainer import Training

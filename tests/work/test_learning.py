@@ -7,13 +7,15 @@ import json
 import numpy as np
 import pytest
 
+from avocet.core.candidates import Candidates
 from avocet.core.errors import InputError
-from avocet.detector.predictor import Candidates, Predictor
+from avocet.detector.predictor import Predictor
 from avocet.jobs.worker import run_job
 from avocet.media.clips import ClipWriter, clip_info
 from avocet.store.tables import Box, JobState, Part, Picture, PictureState
-from avocet.work.detection import Input, detect, gather
-from avocet.work.evaluation import Measured, get_evaluation, start_evaluation
+from avocet.work.detecting import Input, detect, gather
+from avocet.work.detections import get_detection, result_file, start_detection
+from avocet.work.evaluations import Measured, get_evaluation, start_evaluation
 from avocet.work.jobs import (
     JobReporter,
     claim,
@@ -27,9 +29,8 @@ from avocet.work.jobs import (
 from avocet.work.measuring import measure
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent, Stopped
+from avocet.work.runs import get_run, model_path, plan_run, resume_run, start_run
 from avocet.work.snapshots import labelled_pictures, read_snapshot
-from avocet.work.training import get_run, model_path, plan_run, resume_run, start_run
-from avocet.work.using import get_detection, result_file, start_detection
 
 QUICK = {"side": 96, "epochs": 2, "batch": 2, "flips": "sideways"}
 

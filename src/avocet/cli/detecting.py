@@ -8,8 +8,9 @@ import click
 from avocet.cli.common import Bar
 from avocet.core.errors import InputError
 from avocet.detector.predictor import MINIMUM_SCORE, OVERLAP_LIMIT, Predictor
-from avocet.work.detection import ANNOTATED, CSV_NAME, JSON_NAME, check_limits, gather
-from avocet.work.detection import detect as run
+from avocet.work.detecting import ANNOTATED, CSV_NAME, JSON_NAME, gather
+from avocet.work.detecting import detect as run
+from avocet.work.detections import check_limits
 
 
 @click.command()

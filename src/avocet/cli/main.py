@@ -16,7 +16,7 @@ COMMANDS = {
     "train": "avocet.cli.training:train",
     "evaluate": "avocet.cli.measuring:evaluate",
     "detect": "avocet.cli.detecting:detect",
-    "worker": "avocet.cli.serving:worker",
+    "worker": "avocet.cli.working:worker",
 }
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from avocet.cli.common import Bar, number, stop_at_faults
 from avocet.core.boxes import as_boxes
 from avocet.core.errors import InputError
-from avocet.detector.batches import LabelledPicture
+from avocet.detector.labelled import LabelledPicture
 from avocet.detector.predictor import Predictor
 from avocet.files import write_text
 from avocet.formats.coco import read_coco

@@ -1,4 +1,4 @@
-"""``avocet serve`` and the worker it starts."""
+"""``avocet serve``."""
 
 import logging
 import os
@@ -13,10 +13,8 @@ import waitress
 from avocet.cli.common import data_option, open_data
 from avocet.core.errors import InputError
 from avocet.demo.project import make_demo_project
-from avocet.jobs.queue import LANES, Queues
+from avocet.jobs.queue import Queues
 from avocet.jobs.supervisor import Supervisor
-from avocet.jobs.worker import work
-from avocet.store.folder import DataFolder
 from avocet.web.app import LOCAL_NAMES, create_app
 
 LOOPBACK = frozenset({"127.0.0.1", "localhost", "::1"})
@@ -69,14 +67,6 @@ def serve(data: Path, host: str, port: int, demo: bool) -> None:
         server.run()
     finally:
         supervisor.close()
-
-
-@click.command(hidden=True)
-@data_option
-@click.option("--lane", type=click.Choice(list(LANES)), required=True)
-def worker(data: Path, lane: str) -> None:
-    """Do the long work of one lane; started by serve."""
-    work(DataFolder(data), lane)
 
 
 def _listen(host: str, port: int) -> socket.socket:

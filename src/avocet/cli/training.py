@@ -14,7 +14,8 @@ from avocet.store.tables import JobState
 from avocet.work.jobs import JobReporter, claim, finish
 from avocet.work.progress import Stopped
 from avocet.work.projects import project_named
-from avocet.work.training import get_run, save_model, start_run, train_run
+from avocet.work.runs import get_run, save_model, start_run
+from avocet.work.training import train_run
 
 
 @click.command()

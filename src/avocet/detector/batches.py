@@ -2,46 +2,20 @@
 
 import queue
 import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.core.boxes import Array
 from avocet.core.letterbox import Letterbox, letterbox
 from avocet.detector.augmentation import Augmentation, Sample, collage, light, place
+from avocet.detector.labelled import LabelledPicture
 from avocet.detector.letterbox import lay_in, scale_to
 from avocet.detector.loss import Truths
 
 CACHE_BYTES = 3_000_000_000
 """Decoded pictures beyond this much memory are decoded anew each time."""
-
-
-@dataclass(frozen=True)
-class LabelledPicture:
-    """A picture with its truths, read when needed.
-
-    Attributes
-    ----------
-    name : str
-    width, height : int
-        Original size in pixels.
-    read : callable
-        Returns the (H, W, 3) uint8 pixels.
-    boxes : (N, 4) ndarray of float64
-        In original pixels.
-    classes : (N,) ndarray of int64
-    ignored : (N,) ndarray of bool
-    """
-
-    name: str
-    width: int
-    height: int
-    read: Callable[[], NDArray[np.uint8]]
-    boxes: Array
-    classes: NDArray[np.int64]
-    ignored: NDArray[np.bool_]
 
 
 @dataclass(frozen=True)

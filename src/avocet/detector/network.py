@@ -117,18 +117,6 @@ class Network(nn.Module):
                 module.fold()
 
 
-def parameter_count(network: nn.Module) -> int:
-    """Trainable parameters.
-
-    Examples
-    --------
-    >>> from avocet.detector.sizes import size_named
-    >>> parameter_count(Network(size_named("stint"), 5)) > 500_000
-    True
-    """
-    return sum(parameter.numel() for parameter in network.parameters() if parameter.requires_grad)
-
-
 def native_bfloat16() -> bool:
     """Whether this processor calculates in bfloat16 itself, so that it is faster than float32."""
     if torch.cuda.is_available():

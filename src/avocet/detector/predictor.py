@@ -1,7 +1,6 @@
 """Asking a network: pictures in, boxes in original pixels out."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -9,11 +8,10 @@ import torch
 from numpy.typing import NDArray
 from torch import Tensor
 
-from avocet.core.boxes import Array, clip
+from avocet.core.boxes import clip
+from avocet.core.candidates import Candidates
 from avocet.core.decode import decode
 from avocet.core.letterbox import Letterbox, letterbox
-from avocet.core.precision import PictureDetections
-from avocet.core.suppression import suppress
 from avocet.detector.bundle import ModelCard, read_bundle
 from avocet.detector.letterbox import lay_in
 from avocet.detector.network import Network, native_bfloat16
@@ -26,31 +24,6 @@ MEASURING_SCORE = 0.005
 
 MOST_CANDIDATES = 1000
 """Candidates of one picture that suppression looks at, best first."""
-
-
-@dataclass(frozen=True)
-class Candidates:
-    """Boxes of one picture before suppression, best score first.
-
-    Attributes
-    ----------
-    boxes : (N, 4) ndarray of float64
-        ``[x1, y1, x2, y2]`` in pixels of the original picture, cut to it.
-    scores : (N,) ndarray of float64
-    classes : (N,) ndarray of int64
-        The likeliest class of each.
-    """
-
-    boxes: Array
-    scores: Array
-    classes: NDArray[np.int64]
-
-    def after_suppression(self, minimum_score: float, overlap_limit: float) -> PictureDetections:
-        """What is left above a score, of boxes of one class that overlap only the best."""
-        above = self.scores >= minimum_score
-        boxes, scores, classes = self.boxes[above], self.scores[above], self.classes[above]
-        kept = suppress(boxes, scores, overlap_limit, classes).kept
-        return PictureDetections(boxes[kept], scores[kept], classes[kept])
 
 
 def candidates_of(

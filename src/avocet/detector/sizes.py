@@ -58,3 +58,25 @@ def size_named(name: str) -> Size:
         return SIZES[name]
     except KeyError:
         raise InputError(f"there is no size {name!r}; choose one of {', '.join(SIZES)}") from None
+
+
+def parameter_count(size: Size, classes: int) -> int:
+    """Trainable parameters of a size, counted from its widths without building the network.
+
+    Examples
+    --------
+    >>> parameter_count(size_named("stint"), 5)
+    1078602
+    """
+
+    def unit(inputs: int, outputs: int, kernel: int) -> int:
+        return kernel * kernel * inputs * outputs + 2 * outputs
+
+    stem, *widths = size.widths
+    total = unit(3, stem, 3)
+    for before, after, blocks in zip(size.widths, widths, size.blocks, strict=False):
+        total += unit(before, after, 3) + blocks * (unit(after, after // 2, 1) + unit(after // 2, after, 3))
+    outputs = ANCHORS_PER_LEVEL * (5 + classes)
+    for width in widths[-len(STRIDES) :]:
+        total += unit(width, size.neck, 1) + unit(size.neck, size.neck, 3) + (size.neck + 1) * outputs
+    return total

@@ -17,9 +17,10 @@ from avocet.core.errors import InputError
 from avocet.core.letterbox import letterbox
 from avocet.core.precision import PictureDetections, PictureTruth, evaluate
 from avocet.detector.augmentation import Augmentation
-from avocet.detector.batches import Batch, HeldOutPictures, LabelledPicture, TrainingPictures
+from avocet.detector.batches import Batch, HeldOutPictures, TrainingPictures
 from avocet.detector.bundle import ModelCard, write_bundle
 from avocet.detector.checkpoint import Progress, load_checkpoint, save_checkpoint
+from avocet.detector.labelled import LabelledPicture
 from avocet.detector.loss import Losses, detection_loss
 from avocet.detector.network import Network, native_bfloat16
 from avocet.detector.predictor import MEASURING_SCORE, OVERLAP_LIMIT, as_input, candidates_of

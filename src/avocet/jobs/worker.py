@@ -16,30 +16,55 @@ from avocet.jobs.queue import LANES, open_queue
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.store.tables import JobState
-from avocet.work.evaluation import run_evaluation
 from avocet.work.jobs import JobReporter, claim, finish, mark_interrupted, waiting_jobs
 from avocet.work.media import sample_clip
 from avocet.work.problems import NotFound
 from avocet.work.progress import Reporter, Stopped
-from avocet.work.training import train_run
-from avocet.work.using import run_detection
 
 log = logging.getLogger(__name__)
 
 Sessions = sessionmaker[Session]
 Action = Callable[[Sessions, DataFolder, dict[str, Any], Reporter], dict[str, Any]]
 
+
+def _train(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+
+    from avocet.work.training import train_run
+
+    return train_run(sessions, folder, given["run_id"], reporter)
+
+
+def _evaluate(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+    from avocet.work.evaluating import run_evaluation
+
+    return run_evaluation(sessions, folder, given["evaluation_id"], reporter)
+
+
+def _detect(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+
+    from avocet.work.using import run_detection
+
+    return run_detection(sessions, folder, given["detection_id"], given, reporter)
+
+
+def _sample_clip(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+    return dict(sample_clip(sessions, folder, given["clip_id"], given["per_second"], reporter))
+
+
+# Torch is imported with the first job that needs it, so that workers are up at once.
 ACTIONS: dict[str, Action] = {
-    "train": lambda sessions, folder, given, reporter: train_run(sessions, folder, given["run_id"], reporter),
-    "evaluate": lambda sessions, folder, given, reporter: run_evaluation(
-        sessions, folder, given["evaluation_id"], reporter
-    ),
-    "detect": lambda sessions, folder, given, reporter: run_detection(
-        sessions, folder, given["detection_id"], given, reporter
-    ),
-    "sample_clip": lambda sessions, folder, given, reporter: sample_clip(
-        sessions, folder, given["clip_id"], given["per_second"], reporter
-    ),
+    "train": _train,
+    "evaluate": _evaluate,
+    "detect": _detect,
+    "sample_clip": _sample_clip,
 }
 
 

@@ -7,9 +7,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from avocet.core.candidates import Candidates
 from avocet.core.precision import PictureDetections, PictureTruth, evaluate
-from avocet.detector.batches import LabelledPicture
-from avocet.detector.predictor import MEASURING_SCORE, OVERLAP_LIMIT, Candidates, Predictor
+from avocet.detector.labelled import LabelledPicture
+from avocet.detector.predictor import MEASURING_SCORE, OVERLAP_LIMIT, Predictor
 from avocet.work.progress import Reporter, Stopped
 
 BATCH = 8

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session, selectinload
 
 from avocet.core.boxes import as_boxes
 from avocet.core.errors import InputError
-from avocet.detector.batches import LabelledPicture
+from avocet.detector.labelled import LabelledPicture
 from avocet.files import write_bytes
 from avocet.media.pictures import read_picture
 from avocet.store.folder import DataFolder

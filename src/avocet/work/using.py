@@ -1,82 +1,18 @@
-"""Use: a run's model on a clip or on pictures, as a record with its results."""
+"""Using a run's model, as the worker does it."""
 
-from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, sessionmaker
 
-from avocet.core.errors import InputError
 from avocet.detector.predictor import Predictor
-from avocet.files import copy_file
-from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
-from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Detection, Picture
-from avocet.work.detection import Input, check_limits, detect
-from avocet.work.jobs import create_job
-from avocet.work.media import Filter, get_clip, list_pictures, picture_path
-from avocet.work.problems import NotFound
+from avocet.work.detecting import Input, detect
+from avocet.work.detections import get_detection
+from avocet.work.media import get_clip, picture_path
 from avocet.work.progress import Reporter
-from avocet.work.training import get_run, model_path
-
-MOST_INPUTS = 100_000
-
-
-def start_detection(
-    session: Session,
-    folder: DataFolder,
-    run_id: int,
-    source: dict[str, Any],
-    minimum_score: float,
-    overlap_limit: float,
-    uploads: Sequence[tuple[Path, str]] = (),
-) -> Detection:
-    """Record a detection that waits for the worker.
-
-    Parameters
-    ----------
-    session : Session
-    folder : DataFolder
-    run_id : int
-    source : dict
-        ``{"clip_id": 3}``, ``{"state": "unlabelled"}`` (pictures of the project), or empty where
-        files come along.
-    minimum_score, overlap_limit : float
-    uploads : sequence of (path, name)
-        Files that were sent; they are copied.
-
-    Raises
-    ------
-    InputError
-        If there is nothing to run on, or a value is out of range.
-    """
-    run = get_run(session, run_id)
-    model_path(folder, run)
-    check_limits(minimum_score, overlap_limit)
-    _refuse_unknown_kinds([name for _, name in uploads])
-    title, arguments = _describe(session, run.project_id, source, uploads)
-    job = create_job(session, run.project_id, "detect", f"Run {run.name} on {title}")
-    detection = Detection(
-        project_id=run.project_id,
-        run=run,
-        job=job,
-        source=title,
-        minimum_score=minimum_score,
-        overlap_limit=overlap_limit,
-    )
-    session.add(detection)
-    session.flush()
-    place = folder.detection_input(run.project_id, detection.id)
-    files = []
-    for number, (path, name) in enumerate(uploads):
-        # Stored under a number: the sender's name is only ever shown.
-        stored = f"{number:06d}{Path(name).suffix.lower()}"
-        copy_file(path, place / stored)
-        files.append([stored, name])
-    job.arguments = {"detection_id": detection.id, "files": files} | arguments
-    return detection
+from avocet.work.runs import model_path
 
 
 def run_detection(
@@ -100,53 +36,6 @@ def run_detection(
     return {"detections": summary["detections"], "pictures": summary["pictures"]}
 
 
-def get_detection(session: Session, detection_id: int) -> Detection:
-    """The detection, or `NotFound`."""
-    detection = session.get(Detection, detection_id)
-    if detection is None:
-        raise NotFound(f"there is no detection {detection_id}")
-    return detection
-
-
-def list_detections(session: Session, project_id: int) -> list[Detection]:
-    """The project's detections, newest first."""
-    query = select(Detection).where(Detection.project_id == project_id).order_by(Detection.id.desc())
-    return list(session.scalars(query))
-
-
-def result_file(folder: DataFolder, detection: Detection, name: str) -> Path:
-    """A file of a detection's results. Raises `NotFound` for anything else."""
-    root = folder.detection(detection.project_id, detection.id).resolve()
-    path = (root / name).resolve()
-    if not path.is_relative_to(root) or not path.is_file() or path.is_relative_to(root / "input"):
-        raise NotFound(f"detection {detection.id} has no file {name!r}")
-    return path
-
-
-def _describe(
-    session: Session, project_id: int, source: dict[str, Any], uploads: Sequence[tuple[Path, str]]
-) -> tuple[str, dict[str, Any]]:
-    if uploads:
-        return (uploads[0][1] if len(uploads) == 1 else f"{len(uploads)} files"), {}
-    if source.get("clip_id") is not None:
-        clip = get_clip(session, source["clip_id"])
-        if clip.project_id != project_id:
-            raise NotFound(f"the project has no clip {clip.id}")
-        return clip.name, {"clip_id": clip.id}
-    if source.get("pictures"):
-        ids = [
-            picture.id
-            for picture, _ in list_pictures(
-                session, project_id, Filter(state=source.get("state")), limit=MOST_INPUTS
-            )
-        ]
-        if not ids:
-            raise InputError("the project has no such picture to run on")
-        kind = f"{source['state'].value.replace('_', ' ')} pictures" if source.get("state") else "pictures"
-        return f"{len(ids)} {kind}", {"picture_ids": ids}
-    raise InputError("choose a clip or pictures to run on")
-
-
 def _inputs(
     session: Session, folder: DataFolder, detection: Detection, arguments: dict[str, Any]
 ) -> list[Input]:
@@ -163,11 +52,3 @@ def _inputs(
         ]
     place = folder.detection_input(detection.project_id, detection.id)
     return [Input(place / stored, name) for stored, name in arguments["files"]]
-
-
-def _refuse_unknown_kinds(names: Sequence[str]) -> None:
-    for name in names:
-        if Path(name).suffix.lower() not in PICTURE_SUFFIXES | CLIP_SUFFIXES:
-            raise InputError(f"{name} is neither a picture nor a clip that Avocet reads")
-        if Path(name).is_absolute() or ".." in Path(name).parts:
-            raise InputError(f"{name} is not a name that a file may have here")

@@ -12,7 +12,7 @@ from avocet.web.problems import invalid_request
 from avocet.web.schemas import learn as schemas
 from avocet.web.schemas.common import ProjectPath
 from avocet.web.uploads import sent_files, stored
-from avocet.work import using as work
+from avocet.work import detections as work
 from avocet.work.projects import get_project
 
 detections = APIBlueprint("detections", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="detections")])

@@ -9,7 +9,7 @@ from avocet.store.tables import Evaluation
 from avocet.web.context import context, job_out, reply
 from avocet.web.schemas import learn as schemas
 from avocet.web.schemas.common import ProjectPath
-from avocet.work import evaluation as work
+from avocet.work import evaluations as work
 from avocet.work.projects import get_project
 
 evaluations = APIBlueprint("evaluations", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="evaluations")])

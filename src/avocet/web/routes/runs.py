@@ -8,7 +8,7 @@ from avocet.store.tables import Run
 from avocet.web.context import context, job_out, reply
 from avocet.web.schemas import learn as schemas
 from avocet.web.schemas.common import ProjectPath
-from avocet.work import training as work
+from avocet.work import runs as work
 from avocet.work.problems import NotFound
 from avocet.work.projects import get_project
 

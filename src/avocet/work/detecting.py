@@ -22,6 +22,7 @@ from avocet.media.drawing import draw_boxes
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
 from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.work.classes import COLOURS
+from avocet.work.detections import check_limits
 from avocet.work.progress import Reporter, Stopped
 
 BATCH = 8
@@ -106,13 +107,6 @@ def gather(paths: Sequence[Path]) -> list[Input]:
         else:
             inputs.append(Input(path, path.name))
     return inputs
-
-
-def check_limits(minimum_score: float, overlap_limit: float) -> None:
-    """Raise `InputError` unless both thresholds lie between 0 and 1."""
-    for name, value in (("minimum score", minimum_score), ("overlap limit", overlap_limit)):
-        if not 0 <= value <= 1:
-            raise InputError(f"the {name} must lie between 0 and 1, not {value}")
 
 
 def detect(

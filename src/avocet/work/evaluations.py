@@ -5,20 +5,17 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import select
-from sqlalchemy.orm import Session, sessionmaker
+from sqlalchemy.orm import Session
 
+from avocet.core.candidates import Candidates
 from avocet.core.errors import InputError
 from avocet.core.matching import match
-from avocet.detector.predictor import Candidates, Predictor
-from avocet.files import replacing
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, JobState, Part
 from avocet.work.jobs import create_job
-from avocet.work.measuring import find_candidates, measure
 from avocet.work.problems import NotFound
-from avocet.work.progress import Reporter
-from avocet.work.snapshots import Frozen, FrozenPicture, labelled_pictures, read_snapshot
-from avocet.work.training import get_run, model_path
+from avocet.work.runs import get_run, model_path
+from avocet.work.snapshots import Frozen, FrozenPicture, read_snapshot
 
 MATCHING_IOU = 0.5
 """IoU from which a prediction counts as a hit on the stage."""
@@ -44,26 +41,6 @@ def start_evaluation(session: Session, folder: DataFolder, run_id: int, part: Pa
     session.flush()
     job.arguments = {"evaluation_id": evaluation.id}
     return evaluation
-
-
-def run_evaluation(
-    sessions: sessionmaker[Session], folder: DataFolder, evaluation_id: int, reporter: Reporter
-) -> dict[str, Any]:
-    """Find candidates in every picture of the part, keep them, and measure."""
-    with sessions() as session:
-        evaluation = get_evaluation(session, evaluation_id)
-        run = evaluation.run
-        frozen = read_snapshot(folder, run.snapshot)
-        bundle = model_path(folder, run)
-    predictor = Predictor.from_bundle(bundle)
-    pictures = labelled_pictures(folder, run.project_id, frozen, evaluation.part)
-    candidates = find_candidates(predictor, pictures, reporter)
-    report = measure(frozen.classes, pictures, candidates)
-    report |= {"epoch": predictor.card.metrics.get("epoch"), "side": predictor.card.side}
-    _save(folder.evaluation(run.project_id, evaluation_id), candidates)
-    with sessions.begin() as session:
-        get_evaluation(session, evaluation_id).report = report
-    return {"map50": report["map50"], "map": report["map"]}
 
 
 def get_evaluation(session: Session, evaluation_id: int) -> Evaluation:
@@ -171,18 +148,6 @@ class Measured:
                 if not crowd[truth]:
                     truths[truth] |= {"mark": "hit", "partner": int(place)}
         return {"truths": truths, "predictions": predictions}
-
-
-def _save(path: Path, candidates: list[Candidates]) -> None:
-    counts = np.array([len(each.scores) for each in candidates])
-    with replacing(path) as temporary:
-        np.savez_compressed(
-            temporary,
-            counts=counts,
-            boxes=np.concatenate([each.boxes for each in candidates]).astype(np.float32),
-            scores=np.concatenate([each.scores for each in candidates]).astype(np.float32),
-            classes=np.concatenate([each.classes for each in candidates]).astype(np.int32),
-        )
 
 
 def _load(path: Path) -> list[Candidates]:

@@ -1,0 +1,18 @@
+"""The worker that ``avocet serve`` starts; not a command for people."""
+
+from pathlib import Path
+
+import click
+
+from avocet.cli.common import data_option
+from avocet.jobs.queue import LANES
+from avocet.jobs.worker import work
+from avocet.store.folder import DataFolder
+
+
+@click.command(hidden=True)
+@data_option
+@click.option("--lane", type=click.Choice(list(LANES)), required=True)
+def worker(data: Path, lane: str) -> None:
+    """Do the long work of one lane; started by serve."""
+    work(DataFolder(data), lane)
