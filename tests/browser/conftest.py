@@ -1,8 +1,8 @@
 """The real page in headless Chromium, on a real server with its workers."""
 
+import json
 import re
 import shutil
-import socket
 import subprocess
 import sys
 import time
@@ -24,8 +24,9 @@ from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part, PictureState
 from avocet.work.classes import ensure_classes
+from avocet.work.jobs import list_jobs, request_stop
 from avocet.work.labels import NewBox, save_labels
-from avocet.work.media import add_clip, add_picture
+from avocet.work.media import Filter, add_clip, add_picture, list_pictures
 from avocet.work.projects import create_project
 
 WIDTH, HEIGHT = 1280, 800
@@ -33,56 +34,59 @@ WIDTH, HEIGHT = 1280, 800
 
 @pytest.fixture(scope="session")
 def belt(tmp_path_factory):
-    """A data folder with six labelled stills, four unlabelled ones and a clip of twelve frames."""
+    """Ten rendered stills and a clip of twelve frames as files."""
     place = tmp_path_factory.mktemp("belt")
-    folder = DataFolder(place / "data")
-    sessions = open_database(folder.database)
-    with sessions.begin() as session:
-        project = create_project(session, "Belt")
-        ids = {each.name: each.id for each in ensure_classes(session, project.id, list(NAMES))}
-        for number in range(10):
-            frame = render_still(number)
-            path = place / f"still-{number}.jpg"
-            path.write_bytes(encode_jpeg(frame.pixels))
-            picture = add_picture(session, folder, project.id, path, path.name).picture
-            if number < 6:
-                picture.part = Part.TRAINING if number < 4 else Part.VALIDATION
-                pairs = zip(frame.classes, frame.boxes.tolist(), strict=True)
-                boxes = [NewBox(ids[name], tuple(box)) for name, box in pairs]
-                save_labels(session, picture, 0, boxes, PictureState.DONE)
-        clip = place / "belt.mp4"
-        with ClipWriter(clip, 960, 540, 12) as writer:
-            for frame in render_clip(50, 12):
-                writer.write(frame.pixels)
-        add_clip(session, folder, project.id, clip, clip.name)
+    for number in range(10):
+        (place / f"still-{number}.jpg").write_bytes(encode_jpeg(render_still(number).pixels))
+    with ClipWriter(place / "belt.mp4", 960, 540, 12) as writer:
+        for frame in render_clip(50, 12):
+            writer.write(frame.pixels)
     return place
 
 
-@pytest.fixture
-def server(belt, tmp_path):
-    """A server of its own for each test, on a copy of the data; its address."""
-    shutil.copytree(belt / "data", tmp_path / "data")
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port = probe.getsockname()[1]
-    command = [
-        sys.executable,
-        "-m",
-        "avocet.cli.main",
-        "serve",
-        "--data",
-        str(tmp_path / "data"),
-        "--port",
-        str(port),
-    ]
+@pytest.fixture(scope="session")
+def server(tmp_path_factory):
+    """One server with its workers for all tests: its address and its data folder."""
+    data = tmp_path_factory.mktemp("served") / "data"
+    command = [sys.executable, "-m", "avocet.cli.main", "serve", "--data", str(data), "--port", "0"]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
     line = process.stdout.readline()
-    assert f"http://127.0.0.1:{port}" in line, line
+    assert "http://127.0.0.1:" in line, line
     try:
-        yield f"http://127.0.0.1:{port}"
+        yield next(word for word in line.split() if word.startswith("http://")), DataFolder(data)
     finally:
         process.terminate()
         process.wait(timeout=20)
+
+
+@pytest.fixture(scope="session")
+def sessions(server):
+    return open_database(server[1].database)
+
+
+@pytest.fixture
+def project(belt, server, sessions, request):
+    """A project of its own for each test: six labelled stills, four unlabelled ones and a clip."""
+    folder = server[1]
+    with sessions.begin() as session:
+        made = create_project(session, f"Belt for {request.node.name}"[:100])
+        ids = {each.name: each.id for each in ensure_classes(session, made.id, list(NAMES))}
+        for number in range(10):
+            name = f"still-{number}.jpg"
+            picture = add_picture(session, folder, made.id, belt / name, name).picture
+            if number < 6:
+                picture.part = Part.TRAINING if number < 4 else Part.VALIDATION
+                frame = render_still(number)
+                pairs = zip(frame.classes, frame.boxes.tolist(), strict=True)
+                boxes = [NewBox(ids[name], tuple(box)) for name, box in pairs]
+                save_labels(session, picture, 0, boxes, PictureState.DONE)
+        add_clip(session, folder, made.id, belt / "belt.mp4", "belt.mp4")
+        session.flush()
+        pictures = [picture.id for picture, _ in list_pictures(session, made.id, Filter())]
+    yield made.id, pictures
+    with sessions.begin() as session:
+        for job in list_jobs(session, made.id, only_open=True):
+            request_stop(session, job.id)
 
 
 @pytest.fixture(scope="session")
@@ -105,14 +109,32 @@ def chromium():
 class Page:
     """The page as a person has it: found by what is marked for tests, used with mouse and keys."""
 
-    def __init__(self, driver, address):
+    def __init__(self, driver, address, project, pictures):
         self.driver, self.address = driver, address
+        self.project, self.pictures = project, pictures
         self.allowed: list[str] = []
 
-    def open(self, path):
-        self.driver.get(self.address + path)
+    def open(self, path=""):
+        """Open a view of the project, such as ``collect``."""
+        self.driver.get(f"{self.address}/project/{self.project}/{path}")
 
-    def find(self, mark, text=None, seconds=15):
+    def open_picture(self, number):
+        """Open picture ``number``, counted from 1, to be drawn on."""
+        self.open(f"collect/{self.pictures[number - 1]}")
+
+    def labels(self, number):
+        """What the server holds for picture ``number``."""
+        return self.fetch(f"/pictures/{self.pictures[number - 1]}")["labels"]
+
+    def own(self, path, method="GET", body=None):
+        """Ask below the project's own address."""
+        return self.fetch(f"/projects/{self.project}/{path}", method, body)
+
+    def run(self):
+        """The project's latest run with its epochs."""
+        return self.fetch(f"/runs/{self.own('runs')['runs'][0]['id']}")
+
+    def find(self, mark, text=None, seconds=45):
         """The element with this test mark (or CSS selector) once it is shown and has the text."""
         selector = mark if re.search(r"[.#\[ >]", mark) else f"[data-test={mark}]"
 
@@ -129,7 +151,7 @@ class Page:
     def all(self, mark):
         return self.driver.find_elements(By.CSS_SELECTOR, f"[data-test={mark}]")
 
-    def until(self, look, what, seconds=15):
+    def until(self, look, what, seconds=45):
         ends = time.monotonic() + seconds
         while True:
             try:
@@ -199,8 +221,6 @@ class Page:
 
     def fetch(self, path, method="GET", body=None):
         """What the server says, asked from outside the page."""
-        import json
-
         data = None if body is None else json.dumps(body).encode()
         request = urllib.request.Request(
             f"{self.address}/api/v1{path}", data, {"Content-Type": "application/json"}, method=method
@@ -210,9 +230,9 @@ class Page:
 
 
 @pytest.fixture
-def page(chromium, server):
+def page(chromium, server, project):
     """A fresh page. At the end nothing may have gone wrong in its console."""
-    shown = Page(chromium, server)
+    shown = Page(chromium, server[0], *project)
     chromium.get_log("browser")
     yield shown
     chromium.get("about:blank")

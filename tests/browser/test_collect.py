@@ -18,7 +18,9 @@ def near(corners, expected):
 
 
 def test_first_look(page):
-    page.open("/")
+    page.driver.get(page.address)
+    page.find("stage-collect")
+    page.open()
     page.find("stage-collect", "6 of 10 labelled")
     for stage, state in (("train", "No run yet"), ("judge", "Not measured yet"), ("use", "Not used yet")):
         page.find(f"stage-{stage}", state)
@@ -33,7 +35,7 @@ def test_first_look(page):
 
 
 def test_draw_change_and_take_back(page):
-    page.open(f"/project/1/collect/{UNLABELLED}")
+    page.open_picture(UNLABELLED)
     page.stage()
     page.keys("3")
     page.drag((200, 120), (320, 240))
@@ -60,14 +62,14 @@ def test_draw_change_and_take_back(page):
     assert page.boxes()[0][0] == before[0] + 1
     page.click("undo")
     page.saved()
-    saved = page.fetch(f"/pictures/{UNLABELLED}")["labels"]["boxes"]
+    saved = page.labels(UNLABELLED)["boxes"]
     assert saved[0]["corners"] == pytest.approx(before) and len(saved) == 1
     page.driver.refresh()
     page.until(lambda: page.boxes() == [before], "the saved box")
 
 
 def test_zoom_and_pan(page):
-    page.open("/project/1/collect/1")
+    page.open_picture(1)
     fitted = float(page.stage().get_attribute("data-scale"))
     page.keys("+", "+")
     page.until(lambda: float(page.stage().get_attribute("data-scale")) > 1.5 * fitted, "a larger picture")
@@ -87,7 +89,7 @@ def test_zoom_and_pan(page):
 
 
 def test_walk_along_the_pictures(page):
-    page.open("/project/1/collect?state=unlabelled")
+    page.open("collect?state=unlabelled")
     page.until(lambda: len(page.all("card")) == 4, "four unlabelled pictures")
     page.driver.find_element("css selector", ".card-open").click()
     page.find(".bar", "1 of 4")
@@ -102,20 +104,20 @@ def test_walk_along_the_pictures(page):
     page.find(".name", "still-7.jpg")
     page.drag((100, 100), (180, 180))
     page.keys(Keys.ENTER)
-    page.until(lambda: page.fetch("/pictures/8")["labels"]["state"] == "done", "picture 8 done")
+    page.until(lambda: page.labels(8)["state"] == "done", "picture 8 done")
     page.find("stage-collect", "8 of 10 labelled")
-    assert page.fetch("/pictures/7")["labels"]["state"] == "empty"
+    assert page.labels(7)["state"] == "empty"
 
 
 def test_two_versions_and_the_person_chooses(page):
     page.allowed = ["409"]
     for keep, expected in (("keep-mine", 1), ("take-theirs", 2)):
-        page.open(f"/project/1/collect/{UNLABELLED}")
+        page.open_picture(UNLABELLED)
         page.stage()
-        now = page.fetch(f"/pictures/{UNLABELLED}")["labels"]
-        box = {"class_id": 1, "corners": [1, 1, 50, 50]}
+        now = page.labels(UNLABELLED)
+        box = {"class_id": page.own("classes")["classes"][0]["id"], "corners": [1, 1, 50, 50]}
         body = {"revision": now["revision"], "state": "in_progress", "boxes": [box, box]}
-        page.fetch(f"/pictures/{UNLABELLED}/labels", "PUT", body)
+        page.fetch(f"/pictures/{page.pictures[UNLABELLED - 1]}/labels", "PUT", body)
         for _ in page.boxes():
             page.keys(Keys.TAB, Keys.DELETE)
         page.drag((200, 120), (320, 240))
@@ -123,12 +125,12 @@ def test_two_versions_and_the_person_chooses(page):
         page.click(keep)
         page.saved()
         page.until(lambda count=expected: len(page.boxes()) == count, f"{expected} boxes")
-        assert len(page.fetch(f"/pictures/{UNLABELLED}")["labels"]["boxes"]) == expected
+        assert len(page.labels(UNLABELLED)["boxes"]) == expected
 
 
 def test_lost_connection_keeps_edits(page):
     page.allowed = ["ERR_INTERNET_DISCONNECTED", "ERR_"]
-    page.open(f"/project/1/collect/{UNLABELLED}")
+    page.open_picture(UNLABELLED)
     page.stage()
     offline = {"offline": True, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1}
     page.driver.execute_cdp_cmd("Network.enable", {})
@@ -137,7 +139,7 @@ def test_lost_connection_keeps_edits(page):
     page.find("save-state", "Not saved: The server cannot be reached. Trying again")
     page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", offline | {"offline": False})
     page.saved()
-    assert len(page.fetch(f"/pictures/{UNLABELLED}")["labels"]["boxes"]) == 1
+    assert len(page.labels(UNLABELLED)["boxes"]) == 1
 
 
 def test_files_come_in_and_each_has_an_outcome(page, tmp_path):
@@ -147,7 +149,7 @@ def test_files_come_in_and_each_has_an_outcome(page, tmp_path):
     known.write_bytes(encode_jpeg(render_still(0).pixels))
     bad = tmp_path / "half.jpg"
     bad.write_bytes(fresh.read_bytes()[:5000])
-    page.open("/project/1/collect")
+    page.open("collect")
     page.find("add")
     page.find("file-input").send_keys(f"{fresh}\n{known}\n{bad}")
     page.find("upload", "1 picture added, 1 already there, 1 refused")
@@ -160,17 +162,17 @@ def test_frames_of_a_clip(page, tmp_path):
     with ClipWriter(clip, 320, 180, 10) as writer:
         for number in range(20):
             writer.write(render_still(90 + number // 10).pixels[number : number + 180, :320])
-    page.open("/project/1/collect")
+    page.open("collect")
     page.find("add")
     page.find("file-input").send_keys(str(clip))
     page.find("upload", "oven.mp4: take frames")
     page.click("sample")
-    page.until(lambda: len(page.all("card")) == 14, "four frames more", 30)
-    assert "oven-000005.jpg" in [p["name"] for p in page.fetch("/projects/1/pictures")["pictures"]]
+    page.until(lambda: len(page.all("card")) == 14, "four frames more", 240)
+    assert "oven-000005.jpg" in [p["name"] for p in page.own("pictures")["pictures"]]
 
 
 def test_labels_out_and_in(page, tmp_path):
-    page.open("/project/1/collect")
+    page.open("collect")
     link = page.find("export").get_attribute("href")
     exported = page.fetch(link.split("/api/v1")[1])
     assert len(exported["images"]) == 6
@@ -200,20 +202,18 @@ def test_labels_out_and_in(page, tmp_path):
 
 
 def test_split_bin_and_their_undo(page):
-    page.open("/project/1/collect")
+    page.open("collect")
     page.until(lambda: len(page.all("card")) == 10, "ten pictures")
-    before = {p["id"]: p["part"] for p in page.fetch("/projects/1/pictures")["pictures"]}
+    before = {p["id"]: p["part"] for p in page.own("pictures")["pictures"]}
     page.keys("s")
     page.click("split-now")
     page.until(
-        lambda: (
-            page.fetch("/projects/1/split")["unassigned"] == 0 and page.fetch("/projects/1/split")["test"] > 0
-        ),
+        lambda: page.own("split")["unassigned"] == 0 and page.own("split")["test"] > 0,
         "a split",
     )
     page.click(".undo-button", "Undo")
     page.until(
-        lambda: {p["id"]: p["part"] for p in page.fetch("/projects/1/pictures")["pictures"]} == before,
+        lambda: {p["id"]: p["part"] for p in page.own("pictures")["pictures"]} == before,
         "the parts of before",
     )
     page.until(lambda: not page.driver.find_elements("css selector", ".undo-button"), "no message")
@@ -226,7 +226,7 @@ def test_split_bin_and_their_undo(page):
 
 
 def test_a_new_class_and_a_new_project(page):
-    page.open(f"/project/1/collect/{UNLABELLED}")
+    page.open_picture(UNLABELLED)
     page.stage()
     page.find("new-class").send_keys("baguette", Keys.ENTER)
     page.find(".panel", "baguette")
@@ -238,15 +238,16 @@ def test_a_new_class_and_a_new_project(page):
 
 
 def test_nothing_there_yet(page):
-    page.fetch("/projects", "POST", {"name": "Empty"})
-    page.open("/project/2/collect")
+    page.project = page.fetch("/projects", "POST", {"name": "Empty"})["id"]
+    page.open("collect")
     page.find("empty", "No pictures yet")
-    page.open("/project/2/train")
+    page.open("train")
     page.find("obstacles", "no class yet")
-    page.open("/project/2/judge")
+    page.open("judge")
     page.find(".empty", "No model to judge yet")
-    page.open("/project/2/use")
+    page.open("use")
     page.find(".empty", "No model to use yet")
     page.allowed = ["404"]
-    page.open("/project/9/collect")
-    page.find(".notice", "there is no project 9")
+    page.project = 999
+    page.open("collect")
+    page.find(".notice", "there is no project 999")

@@ -18,7 +18,7 @@ def field(page, label, value):
 
 
 def start_small_run(page, epochs):
-    page.open("/project/1/train")
+    page.open("train")
     page.find("plan", "Learns from 4 pictures, watched on 2")
     field(page, "Input side", 96)
     field(page, "Epochs", epochs)
@@ -27,31 +27,28 @@ def start_small_run(page, epochs):
     page.find("epoch")
 
 
-def worker_pid(server_address):
-    port = server_address.rsplit(":", 1)[1]
+def worker_pid(data):
+    """The compute worker that serves a data folder."""
     listed = subprocess.run(
-        ["ps", "-ww", "-eo", "pid,ppid,args"], capture_output=True, text=True
+        ["ps", "-ww", "-eo", "pid,args"], capture_output=True, text=True
     ).stdout.splitlines()
-    serving = next(line.split()[0] for line in listed if " serve " in line and f"--port {port}" in line)
-    return next(
-        int(line.split()[0]) for line in listed if line.split()[1] == serving and "--lane compute" in line
-    )
+    return next(int(line.split()[0]) for line in listed if str(data) in line and "--lane compute" in line)
 
 
 def test_train_judge_and_use(page):
     start_small_run(page, 60)
-    page.find("epoch", "60 of 60", 120)
+    page.find("epoch", "60 of 60", 240)
     page.find("job-state", "Done")
     page.find("stage-train", "best mAP")
-    run = page.fetch("/runs/1")
+    run = page.run()
     assert page.find("best-map").text == f"{run['run']['best_map50']:.3f}"
     assert all(
         chart.size["height"] > 180 for chart in page.driver.find_elements(By.CSS_SELECTOR, ".chart canvas")
     )
 
     page.click("judge-run")
-    figures = page.find("class-figures", None, 60)
-    report = page.fetch("/evaluations/1")["report"]
+    figures = page.find("class-figures", None, 240)
+    report = page.own("evaluations")["evaluations"][0]["report"]
     assert page.find("map50").text == f"{report['map50']:.3f}"
     assert figures.text.count("\n") >= 5
     page.until(lambda: len(page.all("wall-tile")) == 2, "two pictures")
@@ -74,54 +71,54 @@ def test_train_judge_and_use(page):
     page.keys("g", "p", ".")
     page.find(".compare, [data-test=compare]")
 
-    page.open("/project/1/use")
+    page.open("use")
     page.find("use-form", "belt.mp4")
     slider = page.find("[data-test=score-slider] [role=slider]")
     slider.send_keys(Keys.HOME)
     page.click("start-detection")
-    page.find("objects", "object", 60)
+    page.find("objects", "object", 240)
     assert float(page.find("speed").text) > 0
-    assert page.fetch("/detections/1")["summary"]["pictures"] == 12
+    assert page.own("detections")["detections"][0]["summary"]["pictures"] == 12
     moving = "const v = document.querySelector('video'); return v && v.readyState >= 2 && v.currentTime > 0.1 && v.videoWidth"
     assert page.until(lambda: page.driver.execute_script(moving), "the clip playing") == 960
     assert page.find("csv").get_attribute("href").endswith("detections.csv?download")
     page.find("stage-use", "last on belt.mp4")
 
 
-def test_stop_resume_and_a_killed_worker(page):
+def test_stop_resume_and_a_killed_worker(page, server):
     start_small_run(page, 400)
-    page.until(lambda: int(page.find("epoch").text.split()[0]) >= 2, "two epochs", 60)
+    page.until(lambda: int(page.find("epoch").text.split()[0]) >= 2, "two epochs", 240)
     page.find("job", "left")
     assert page.find("time-left").text not in ("", "–")
     page.click("stop-run")
-    page.find("job-state", "Stopped", 30)
-    stopped_at = page.fetch("/runs/1")["epochs"][-1]["epoch"]
+    page.find("job-state", "Stopped", 240)
+    stopped_at = page.run()["epochs"][-1]["epoch"]
     page.click("resume-run")
-    page.until(lambda: page.fetch("/runs/1")["epochs"][-1]["epoch"] > stopped_at, "further epochs", 60)
-    os.kill(worker_pid(page.address), signal.SIGKILL)
-    page.find("job-state", "Interrupted", 30)
+    page.until(lambda: page.run()["epochs"][-1]["epoch"] > stopped_at, "further epochs", 240)
+    os.kill(worker_pid(server[1].root), signal.SIGKILL)
+    page.find("job-state", "Interrupted", 240)
     page.find(".notice", "The worker was ended")
     page.keys("r")
-    page.until(lambda: page.fetch("/runs/1")["run"]["job"]["state"] == "running", "the run going on", 60)
+    page.until(lambda: page.run()["run"]["job"]["state"] == "running", "the run going on", 240)
     page.click("stop-run")
-    page.find("job-state", "Stopped", 30)
-    epochs = [each["epoch"] for each in page.fetch("/runs/1")["epochs"]]
+    page.find("job-state", "Stopped", 240)
+    epochs = [each["epoch"] for each in page.run()["epochs"]]
     assert epochs == list(range(1, len(epochs) + 1))
 
 
 def test_obstacles_are_said_where_they_can_be_mended(page):
-    page.fetch("/projects/1/parts", "PUT", {"ids": list(range(1, 11)), "part": None})
-    page.open("/project/1/train")
+    page.own("parts", "PUT", {"ids": page.pictures, "part": None})
+    page.open("train")
     page.find("obstacles", "No labelled picture is in the training part")
     assert not page.find("start-run").is_enabled()
     page.click("[data-test=obstacles] button")
     page.click("split-now")
-    page.until(lambda: page.find("start-run").is_enabled(), "a way to start", 15)
+    page.until(lambda: page.find("start-run").is_enabled(), "a way to start")
 
 
-@pytest.mark.parametrize("path", ["collect", "collect/1", "train", "judge", "use"])
+@pytest.mark.parametrize("path", ["collect", "collect/{picture}", "train", "judge", "use"])
 def test_views_fit_the_screen(page, path):
-    page.open(f"/project/1/{path}")
+    page.open(path.format(picture=page.pictures[0]))
     page.find("stage-collect", "labelled")
     page.until(lambda: page.driver.find_elements(By.CSS_SELECTOR, "h1, [data-test=stage]"), "the view")
     size = page.driver.execute_script(

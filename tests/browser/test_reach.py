@@ -18,16 +18,16 @@ return [...document.querySelectorAll('button, a[href], input:not([type=hidden]),
 """
 
 
-@pytest.mark.parametrize("path", ["collect", "collect/1", "train", "judge", "use"])
+@pytest.mark.parametrize("path", ["collect", "collect/{picture}", "train", "judge", "use"])
 def test_every_control_has_a_name(page, path):
-    page.open(f"/project/1/{path}")
+    page.open(path.format(picture=page.pictures[0]))
     page.find("stage-collect", "labelled")
     page.until(lambda: page.driver.find_elements(By.CSS_SELECTOR, "h1, [data-test=stage]"), "the view")
     assert page.driver.execute_script(NAMELESS) == []
 
 
 def test_grid_by_keyboard(page):
-    page.open("/project/1/collect")
+    page.open("collect")
     page.until(lambda: len(page.all("card")) == 10, "ten pictures")
     page.keys(Keys.ARROW_RIGHT, Keys.ARROW_RIGHT)
     assert page.driver.execute_script("return document.activeElement.title").startswith("still-1.jpg")
@@ -47,38 +47,38 @@ def test_grid_by_keyboard(page):
 
 
 def test_filters_narrow_the_grid_and_stay_in_the_address(page):
-    page.open("/project/1/collect")
+    page.open("collect")
     page.until(lambda: len(page.all("card")) == 10, "ten pictures")
     page.find("input[aria-label='Name'], [aria-label='Name'] input").send_keys("still-3")
     page.until(lambda: len(page.all("card")) == 1, "one picture")
     page.until(lambda: "name=still-3" in page.driver.current_url, "the filter in the address")
     page.driver.refresh()
     page.until(lambda: len(page.all("card")) == 1, "still one picture")
-    page.open("/project/1/collect?part=validation")
+    page.open("collect?part=validation")
     page.until(lambda: len(page.all("card")) == 2, "two validation pictures")
     page.find("input[aria-label='Name'], [aria-label='Name'] input").send_keys("nothing like it")
     page.find("empty", "No picture fits")
 
 
 def test_chosen_pictures_move_to_a_part_and_back(page):
-    page.open("/project/1/collect?state=unlabelled")
+    page.open("collect?state=unlabelled")
     page.until(lambda: len(page.all("card")) == 4, "four pictures")
     page.chord(Keys.CONTROL, "a")
     page.find("chosen-bar", "4 pictures chosen")
     page.driver.find_elements(By.CSS_SELECTOR, "[data-test=chosen-bar] button")[2].click()
     page.until(
-        lambda: sum(p["part"] == "test" for p in page.fetch("/projects/1/pictures")["pictures"]) == 4,
+        lambda: sum(p["part"] == "test" for p in page.own("pictures")["pictures"]) == 4,
         "four in the test part",
     )
     page.click(".undo-button", "Undo")
     page.until(
-        lambda: sum(p["part"] is None for p in page.fetch("/projects/1/pictures")["pictures"]) == 4,
+        lambda: sum(p["part"] is None for p in page.own("pictures")["pictures"]) == 4,
         "four in no part",
     )
 
 
 def test_stages_by_key_and_help_of_each(page):
-    page.open("/project/1/collect")
+    page.open("collect")
     page.find("add")
     for key, heading, known in (
         ("t", "Train", "Start the training"),
@@ -100,7 +100,7 @@ def test_stages_by_key_and_help_of_each(page):
 
 
 def test_box_in_a_box_can_be_drawn_and_chosen(page):
-    page.open("/project/1/collect/7")
+    page.open_picture(7)
     page.stage()
     page.drag((100, 100), (400, 400))
     page.tap((600, 450))  # lets go of the outer box
@@ -122,7 +122,7 @@ def test_box_in_a_box_can_be_drawn_and_chosen(page):
 
 
 def test_boxes_stay_in_the_picture(page):
-    page.open("/project/1/collect/7")
+    page.open_picture(7)
     page.stage()
     page.drag((850, 400), (958, 538))
     for _ in range(3):
@@ -141,7 +141,7 @@ def test_boxes_stay_in_the_picture(page):
 
 
 def test_undo_is_still_there_after_a_walk(page):
-    page.open("/project/1/collect/7")
+    page.open_picture(7)
     page.stage()
     page.drag((100, 100), (200, 200))
     page.saved()
@@ -153,25 +153,25 @@ def test_undo_is_still_there_after_a_walk(page):
     page.chord(Keys.CONTROL, "z")
     page.until(lambda: page.boxes() == [], "no box")
     page.saved()
-    assert page.fetch("/pictures/7")["labels"] == {"revision": 2, "state": "unlabelled", "boxes": []}
+    assert page.labels(7) == {"revision": 2, "state": "unlabelled", "boxes": []}
 
 
 def test_results_on_files_from_this_computer(page, belt, tmp_path):
     start_small_run(page, 3)
-    page.find("job-state", "Done", 90)
+    page.find("job-state", "Done", 240)
     bad = tmp_path / "bad.png"
     bad.write_text("no picture")
-    page.open("/project/1/use")
+    page.open("use")
     page.find("use-form")
     page.find("use-files").send_keys(f"{belt / 'still-0.jpg'}\n{belt / 'still-1.jpg'}\n{bad}")
     page.find("use-form", "3 files from this computer")
     page.click("start-detection")
-    page.find("objects", "object", 60)
+    page.find("objects", "object", 240)
     page.find(".notice", "bad.png is not a JPEG")
     loaded = "const i = document.querySelector('.stage img'); return i && i.naturalWidth"
     assert page.until(lambda: page.driver.execute_script(loaded), "the annotated copy") == 960
     page.keys(".")
     page.find(".copies .chosen", "still-1.jpg")
-    page.open("/project/1/train/1")
+    page.open(f"train/{page.run()['run']['id']}")
     page.find("download-model")
-    assert page.fetch("/runs/1")["run"]["has_model"]
+    assert page.run()["run"]["has_model"]

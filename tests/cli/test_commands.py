@@ -15,7 +15,7 @@ from tests.conftest import write_coco_set
 def avocet(*arguments, check=True):
     """Run the command in a process of its own."""
     command = [sys.executable, "-m", "avocet.cli.main", *map(str, arguments)]
-    done = subprocess.run(command, capture_output=True, text=True, timeout=300)
+    done = subprocess.run(command, capture_output=True, text=True, timeout=900)
     if check:
         assert done.returncode == 0, done.stderr
     return done

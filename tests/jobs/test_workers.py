@@ -49,7 +49,7 @@ def state_of(data, job_id):
         return get_job(session, job_id).state
 
 
-def wait_until(look, seconds=40):
+def wait_until(look, seconds=120):
     ends = time.monotonic() + seconds
     while not look():
         assert time.monotonic() < ends
@@ -188,4 +188,4 @@ def test_no_worker_outlives_its_server(data):
             return True
         return False
 
-    wait_until(gone, 20)
+    wait_until(gone)
