@@ -27,6 +27,7 @@ const splitting = ref(false);
 const importing = ref(false);
 const drop = ref<InstanceType<typeof DropTarget>>();
 const grid = ref<HTMLDivElement>();
+const exportLink = ref<HTMLAnchorElement>();
 const end = ref<HTMLDivElement>();
 let lastChosen = -1;
 
@@ -191,6 +192,7 @@ useKeys([
   { keys: ["o"], label: "Add pictures or a clip", run: () => drop.value?.ask() },
   { keys: ["s"], label: "Split into parts", run: () => (splitting.value = true) },
   { keys: ["i"], label: "Import labels", run: () => (importing.value = true) },
+  { keys: ["e"], label: "Export labels", run: () => exportLink.value?.click() },
   { keys: ["Delete"], label: "Put the chosen pictures into the bin", run: () => setBinned(true) },
   { keys: ["Ctrl+a"], label: "Choose all that are shown", run: () => pictures.value.forEach((each) => chosen.add(each.id)) },
   { keys: ["Escape"], label: "Choose none", run: () => chosen.clear() },
@@ -217,7 +219,7 @@ useKeys([
       <span class="soft">{{ store.project?.stages.labelled }} of {{ count(store.project?.stages.pictures ?? 0, "picture") }} labelled</span>
       <span class="spread" />
       <el-button data-test="import" @click="importing = true">Import labels</el-button>
-      <a :href="`/api/v1/projects/${store.id}/annotations`" download data-test="export"><el-button tag="span">Export labels</el-button></a>
+      <a ref="exportLink" :href="`/api/v1/projects/${store.id}/annotations`" download data-test="export"><el-button tag="span">Export labels</el-button></a>
       <el-button data-test="split" @click="splitting = true">Split</el-button>
       <el-button type="primary" data-test="add" @click="drop?.ask()">Add pictures or clips</el-button>
     </header>

@@ -120,8 +120,6 @@ useKeys([
   { keys: [","], label: "Previous picture", run: () => go(-1) },
   { keys: ["g"], label: "Truth on or off", run: () => (showTruths.value = !showTruths.value) },
   { keys: ["p"], label: "Predictions on or off", run: () => (showPredictions.value = !showPredictions.value) },
-  { keys: ["["], label: "Lower the minimum score", run: () => (minimumScore.value = Math.max(0.01, Math.round(minimumScore.value * 100 - 1) / 100)) },
-  { keys: ["]"], label: "Raise the minimum score", run: () => (minimumScore.value = Math.min(0.99, Math.round(minimumScore.value * 100 + 1) / 100)) },
   { keys: ["Escape"], label: "Back to all pictures", run: () => router.push({ path: `/project/${store.id}/judge/${evaluationId}`, query: query() }) },
 ]);
 

@@ -2,6 +2,8 @@
 import { ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
+import { useKeys } from "@/state/keys";
+
 export function useThresholds(act: () => void) {
   const route = useRoute();
   const router = useRouter();
@@ -14,6 +16,15 @@ export function useThresholds(act: () => void) {
     window.clearTimeout(wanted);
     wanted = window.setTimeout(() => void router.replace({ query: query() }), 300);
   });
+
+  const step = (value: number, by: number, least: number, most: number): number =>
+    Math.min(most, Math.max(least, Math.round((value + by) * 100) / 100));
+  useKeys([
+    { keys: ["["], label: "Lower the minimum score", run: () => (minimumScore.value = step(minimumScore.value, -0.01, 0.01, 0.99)) },
+    { keys: ["]"], label: "Raise the minimum score", run: () => (minimumScore.value = step(minimumScore.value, 0.01, 0.01, 0.99)) },
+    { keys: ["{"], label: "Lower the overlap limit", run: () => (overlapLimit.value = step(overlapLimit.value, -0.01, 0, 1)) },
+    { keys: ["}"], label: "Raise the overlap limit", run: () => (overlapLimit.value = step(overlapLimit.value, 0.01, 0, 1)) },
+  ]);
 
   function query(): Record<string, string> {
     return { score: String(minimumScore.value), overlap: String(overlapLimit.value) };

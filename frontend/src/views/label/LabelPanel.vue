@@ -4,7 +4,7 @@ import { computed, ref } from "vue";
 
 import { api, type Labels, take } from "@/api/client";
 import ClassBadge from "@/parts/ClassBadge.vue";
-import { complain } from "@/state/notes";
+import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
 import type { DrawnBox } from "@/views/label/history";
 
@@ -50,7 +50,13 @@ async function addClass(): Promise<void> {
     store.classes = made.classes;
     newClass.value = "";
     const last = made.classes.at(-1);
-    if (last) emit("class", last.id);
+    if (!last) return;
+    emit("class", last.id);
+    sayWithUndo(`Class ${last.name} added`, async () => {
+      const path = { project_id: store.id, class_id: last.id };
+      const left = await take(api.DELETE("/api/v1/projects/{project_id}/classes/{class_id}", { params: { path } }));
+      store.classes = left.classes;
+    });
   } catch (error) {
     complain(error);
   }

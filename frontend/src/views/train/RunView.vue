@@ -21,6 +21,7 @@ const runId = Number(route.params.run);
 const run = ref<Run | null>(null);
 const epochs = ref<Epoch[]>([]);
 const failed = ref("");
+const modelLink = ref<HTMLAnchorElement>();
 
 const job = computed(() => (run.value ? live(run.value.job) : null));
 const active = computed(() => job.value?.state === "running" || job.value?.state === "waiting");
@@ -101,7 +102,9 @@ onBeforeUnmount(() => {
 });
 useKeys([
   { keys: ["j"], label: "Judge this run on the validation part", run: judge },
+  { keys: ["s"], label: "Stop", run: stop },
   { keys: ["r"], label: "Resume", run: resume },
+  { keys: ["d"], label: "Download the model", run: () => modelLink.value?.click() },
 ]);
 </script>
 
@@ -114,7 +117,7 @@ useKeys([
       <span class="spread" />
       <el-button v-if="active" :disabled="job?.stop_requested" data-test="stop-run" @click="stop">Stop</el-button>
       <el-button v-if="resumable" type="primary" data-test="resume-run" @click="resume">Resume</el-button>
-      <a v-if="run?.has_model" :href="`/api/v1/runs/${runId}/model/best`" data-test="download-model"><el-button tag="span">Download model</el-button></a>
+      <a v-if="run?.has_model" ref="modelLink" :href="`/api/v1/runs/${runId}/model/best`" data-test="download-model"><el-button tag="span">Download model</el-button></a>
       <el-button v-if="run?.has_model" type="primary" data-test="judge-run" @click="judge">Judge</el-button>
     </header>
     <div class="view-body">

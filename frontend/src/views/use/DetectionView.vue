@@ -54,7 +54,7 @@ async function load(): Promise<void> {
 
 async function stop(): Promise<void> {
   try {
-    if (job.value) await store.stop(job.value.id);
+    if (job.value && active.value) await store.stop(job.value.id);
   } catch (error) {
     complain(error);
   }
@@ -80,6 +80,7 @@ useKeys([
   { keys: ["."], label: "Next copy", run: () => go(1) },
   { keys: [","], label: "Previous copy", run: () => go(-1) },
   { keys: [" "], label: "Play or pause the clip", run: play },
+  { keys: ["s"], label: "Stop", run: stop },
 ]);
 </script>
 

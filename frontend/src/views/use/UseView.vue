@@ -94,7 +94,11 @@ const forget = store.onJob((job) => {
   if (job.kind === "detect" && job.state !== "running") void load();
 });
 onBeforeUnmount(forget);
-useKeys([{ keys: ["d"], label: "Start the detection", run: start }]);
+useKeys([
+  { keys: ["d"], label: "Start the detection", run: start },
+  { keys: ["f"], label: "Choose a folder", run: () => folderInput.value?.click() },
+  { keys: ["o"], label: "Choose pictures or clips", run: () => fileInput.value?.click() },
+]);
 </script>
 
 <template>
