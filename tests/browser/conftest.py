@@ -235,6 +235,9 @@ def page(chromium, server, project):
     shown = Page(chromium, server[0], *project)
     chromium.get_log("browser")
     yield shown
+    online = {"offline": False, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1}
+    chromium.execute_cdp_cmd("Network.enable", {})
+    chromium.execute_cdp_cmd("Network.emulateNetworkConditions", online)
     chromium.get("about:blank")
     wrong = [entry["message"] for entry in chromium.get_log("browser") if entry["level"] == "SEVERE"]
     unexpected = [message for message in wrong if not any(part in message for part in shown.allowed)]

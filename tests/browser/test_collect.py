@@ -225,9 +225,13 @@ def test_split_bin_and_their_undo(page):
     page.until(lambda: len(page.all("card")) == 10, "ten pictures again")
 
 
-def test_a_new_class_and_a_new_project(page):
+def test_a_new_class_and_its_undo(page):
     page.open_picture(UNLABELLED)
     page.stage()
+    page.find("new-class").send_keys("crumb", Keys.ENTER)
+    page.find(".panel", "crumb")
+    page.click(".undo-button", "Undo")
+    page.until(lambda: "crumb" not in page.find(".panel").text, "the class gone")
     page.find("new-class").send_keys("baguette", Keys.ENTER)
     page.find(".panel", "baguette")
     page.driver.find_element("css selector", "canvas").click()
@@ -235,6 +239,26 @@ def test_a_new_class_and_a_new_project(page):
     page.drag((200, 120), (320, 240))
     page.find("box-row", "baguette")
     page.saved()
+
+
+def test_unsaved_boxes_are_not_left_behind(page):
+    page.allowed = ["ERR_"]
+    page.open_picture(UNLABELLED)
+    page.stage()
+    gone = {"offline": True, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1}
+    page.driver.execute_cdp_cmd("Network.enable", {})
+    page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", gone)
+    page.drag((200, 120), (320, 240))
+    page.find("save-state", "Not saved")
+    page.keys(".")
+    page.find(".el-message", "not saved yet")
+    page.find(".name", "still-6.jpg")
+    assert len(page.boxes()) == 1
+    page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", gone | {"offline": False})
+    page.saved()
+    page.keys(".")
+    page.find(".name", "still-7.jpg")
+    assert len(page.labels(UNLABELLED)["boxes"]) == 1
 
 
 def test_nothing_there_yet(page):
