@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 from pathlib import Path
 
 # Enough for the tiny networks of the tests, and no fight over the cores.
@@ -20,7 +21,7 @@ from avocet.store.tables import Part, PictureState
 from avocet.work.classes import ensure_classes
 from avocet.work.labels import NewBox, save_labels
 from avocet.work.media import add_picture
-from avocet.work.projects import create_project
+from avocet.work.projects import create_project, list_projects
 
 settings.register_profile("avocet", deadline=None)
 settings.load_profile("avocet")
@@ -32,29 +33,47 @@ def frames() -> list[Frame]:
     return [render_still(seed) for seed in range(6)]
 
 
+@pytest.fixture(scope="session")
+def made_once(tmp_path_factory, frames):
+    """Two data folders to be copied: an empty one and one with a labelled project."""
+    place = tmp_path_factory.mktemp("made")
+    for name in ("empty", "labelled"):
+        folder = DataFolder(place / name)
+        sessions = open_database(folder.database)
+        if name == "labelled":
+            with sessions.begin() as session:
+                fill(session, folder, frames, place)
+        # Closed, so that all is in the one file that is copied.
+        sessions.kw["bind"].dispose()
+    return place
+
+
 @pytest.fixture
-def data(tmp_path):
-    """An empty data folder and its sessions."""
+def data(tmp_path, made_once, request):
+    """A data folder and its sessions; empty unless the test asks for `labelled` too."""
+    kind = "labelled" if "labelled" in request.fixturenames else "empty"
+    shutil.copytree(made_once / kind, tmp_path / "data")
     folder = DataFolder(tmp_path / "data")
     return folder, open_database(folder.database)
 
 
 @pytest.fixture
-def labelled(data, frames, tmp_path):
+def labelled(data):
     """A project with four training and two validation pictures, all labelled; its number."""
-    folder, sessions = data
-    with sessions.begin() as session:
-        project = create_project(session, "Belt")
-        ids = {each.name: each.id for each in ensure_classes(session, project.id, list(NAMES))}
-        for number, frame in enumerate(frames):
-            picture = add_still(session, folder, project.id, frame, f"still-{number}.jpg", tmp_path)
-            picture.part = Part.TRAINING if number < 4 else Part.VALIDATION
-            boxes = [
-                NewBox(ids[name], tuple(box))
-                for name, box in zip(frame.classes, frame.boxes.tolist(), strict=True)
-            ]
-            save_labels(session, picture, 0, boxes, PictureState.DONE)
-        return project.id
+    with data[1]() as session:
+        return list_projects(session)[0].id
+
+
+def fill(session, folder, frames, place):
+    """Make the labelled project."""
+    project = create_project(session, "Belt")
+    ids = {each.name: each.id for each in ensure_classes(session, project.id, list(NAMES))}
+    for number, frame in enumerate(frames):
+        picture = add_still(session, folder, project.id, frame, f"still-{number}.jpg", place)
+        picture.part = Part.TRAINING if number < 4 else Part.VALIDATION
+        pairs = zip(frame.classes, frame.boxes.tolist(), strict=True)
+        boxes = [NewBox(ids[name], tuple(box)) for name, box in pairs]
+        save_labels(session, picture, 0, boxes, PictureState.DONE)
 
 
 def add_still(session, folder, project_id, frame, name, tmp_path):

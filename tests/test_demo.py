@@ -50,6 +50,7 @@ def test_goods_travel_with_the_belt():
             assert any(np.allclose(moved, other) for other in whole[1])
 
 
+@pytest.mark.slow
 def test_demo_project_is_made_once(data, monkeypatch):
     folder, sessions = data
     monkeypatch.setattr(project, "PARTS", ((project.Part.TRAINING, 2), (project.Part.VALIDATION, 1)))

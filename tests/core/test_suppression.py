@@ -23,7 +23,7 @@ def scenes(draw):
     return boxes, scores, classes
 
 
-@settings(max_examples=300)
+@settings(max_examples=200)
 @given(scenes(), st.sampled_from([0.0, 0.25, 0.5, 1.0]), st.booleans())
 def test_equals_the_plain_greedy_loop(scene, limit, by_class):
     boxes, scores, classes = scene

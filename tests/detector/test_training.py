@@ -52,6 +52,7 @@ def assert_same(first, second):
         assert (first[name] == second[name]).all(), name
 
 
+@pytest.mark.slow
 def test_same_seed_same_weights(tmp_path):
     reports = [[], []]
     for number in (0, 1):
@@ -61,6 +62,7 @@ def test_same_seed_same_weights(tmp_path):
     assert [r.epoch for r in reports[0]] == [1, 2, 3, 4] and reports[0][-1].validation is not None
 
 
+@pytest.mark.slow
 def test_stopped_and_resumed_equals_never_stopped(tmp_path):
     training(tmp_path / "whole").run(lambda report: None)
     steps = []

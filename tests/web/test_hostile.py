@@ -114,7 +114,7 @@ coco = st.fixed_dictionaries(
 )
 
 
-@settings(max_examples=400)
+@settings(max_examples=150)
 @given(document=coco | anything)
 def test_any_coco_document(document):
     try:

@@ -221,7 +221,7 @@ def write_clip(path, frames):
             writer.write(frame.pixels)
 
 
-def test_detection_over_pictures_and_a_clip(trained, frames, tmp_path):
+def test_detection_over_pictures_and_a_clip(trained, frames, tmp_path, made_once):
     folder, sessions, run_id = trained
     write_clip(tmp_path / "belt.mp4", frames[:3])
     bad = tmp_path / "bad.png"
@@ -229,7 +229,7 @@ def test_detection_over_pictures_and_a_clip(trained, frames, tmp_path):
     with sessions.begin() as session:
         names = [
             (tmp_path / "belt.mp4", "in/belt.mp4"),
-            (tmp_path / "still-0.jpg", "in/still.jpg"),
+            (made_once / "still-0.jpg", "in/still.jpg"),
             (bad, "in/bad.png"),
         ]
         detection = start_detection(session, folder, run_id, {}, 0.01, 0.5, names)
