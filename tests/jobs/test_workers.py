@@ -162,22 +162,24 @@ def test_killed_worker_is_replaced_and_takes_up_what_waits(data, project_id, cli
 
 
 PARENT = """
-import subprocess, sys, time
-worker = subprocess.Popen([sys.executable, "-m", "avocet.cli.main", "worker", "--data", sys.argv[1], "--lane", "media"])
+import os, subprocess, sys, time
+worker = subprocess.Popen([sys.executable, "-m", "avocet.cli.main", "worker", "--data", sys.argv[1], "--lane", "media",
+                           "--parent", str(os.getpid())])
 print(worker.pid, flush=True)
 time.sleep(60)
 """
 
 
 @pytest.mark.slow
-def test_no_worker_outlives_its_server(data):
+@pytest.mark.parametrize("started", [True, False])
+def test_no_worker_outlives_its_server(data, started):
     parent = subprocess.Popen(
         [sys.executable, "-c", PARENT, str(data[0].root)], stdout=subprocess.PIPE, text=True
     )
     pid = int(parent.stdout.readline())
-    # Only a worker that is up looks for its parent; the queue's file shows that it is.
-    wait_until(lambda: data[0].queue.exists())
-    time.sleep(1)
+    if started:
+        wait_until(lambda: data[0].queue.exists())
+    # Otherwise the server is gone before its worker is even up.
     parent.kill()
     parent.wait()
 

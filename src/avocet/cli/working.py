@@ -13,6 +13,7 @@ from avocet.store.folder import DataFolder
 @click.command(hidden=True)
 @data_option
 @click.option("--lane", type=click.Choice(list(LANES)), required=True)
-def worker(data: Path, lane: str) -> None:
+@click.option("--parent", type=int, required=True, help="Process to end with.")
+def worker(data: Path, lane: str, parent: int) -> None:
     """Do the long work of one lane; started by serve."""
-    work(DataFolder(data), lane)
+    work(DataFolder(data), lane, parent)

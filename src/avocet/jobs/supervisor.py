@@ -1,6 +1,7 @@
 """Starts the worker processes and starts them again should one be killed."""
 
 import logging
+import os
 import subprocess
 import sys
 import threading
@@ -61,6 +62,8 @@ class Supervisor:
                 "worker",
                 "--data",
                 str(self._data),
+                "--parent",
+                str(os.getpid()),
                 "--lane",
                 lane,
             ]

@@ -89,8 +89,9 @@ def run_job(sessions: Sessions, folder: DataFolder, job_id: int) -> None:
             finish(session, job_id, JobState.DONE, outcome=outcome)
 
 
-def work(folder: DataFolder, lane: str) -> None:
-    """Work through a lane until the process is asked to end."""
+def work(folder: DataFolder, lane: str, parent: int) -> None:
+    """Work through a lane until the process is asked to end or the process ``parent`` is gone."""
+    threading.Thread(target=_end_with, args=(parent,), name="parent", daemon=True).start()
     sessions = open_database(folder.database)
     with sessions.begin() as session:
         # Whatever still says it is running was left by a worker that was killed.
@@ -101,7 +102,6 @@ def work(folder: DataFolder, lane: str) -> None:
         # A server killed between recording and queueing leaves jobs that nobody would take up.
         # One that is queued twice is done once: the second time it no longer waits.
         task(job_id)
-    threading.Thread(target=_end_with, args=(os.getppid(),), name="parent", daemon=True).start()
     Consumer(queue, workers=1, periodic=False, initial_delay=0.05, max_delay=0.5, backoff=1.3).run()
 
 
