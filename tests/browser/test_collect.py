@@ -1,5 +1,6 @@
 """Collect in the real page: the grid, drawing, saving, files in and out."""
 
+import base64
 import json
 
 import pytest
@@ -154,6 +155,28 @@ def test_files_come_in_and_each_has_an_outcome(page, tmp_path):
     page.find("file-input").send_keys(f"{fresh}\n{known}\n{bad}")
     page.find("upload", "1 picture added, 1 already there, 1 refused")
     page.find("upload", "half.jpg is damaged")
+    page.until(lambda: len(page.all("card")) == 11, "eleven pictures")
+
+
+DROP = """
+const [name, text, done] = arguments;
+const bytes = Uint8Array.from(atob(text), (letter) => letter.charCodeAt(0));
+const carried = new DataTransfer();
+carried.items.add(new File([bytes], name));
+const place = document.querySelector('.view-body');
+for (const kind of ['dragover', 'drop']) {
+  place.dispatchEvent(new DragEvent(kind, {dataTransfer: carried, bubbles: true, cancelable: true}));
+}
+done();
+"""
+
+
+def test_a_picture_dropped_on_the_page(page):
+    page.open("collect")
+    page.until(lambda: len(page.all("card")) == 10, "ten pictures")
+    text = base64.b64encode(encode_jpeg(render_still(78).pixels)).decode()
+    page.driver.execute_async_script(DROP, "dropped.jpg", text)
+    page.find("upload", "1 picture added")
     page.until(lambda: len(page.all("card")) == 11, "eleven pictures")
 
 

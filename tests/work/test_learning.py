@@ -13,6 +13,7 @@ from avocet.detector.predictor import Predictor
 from avocet.jobs.worker import run_job
 from avocet.media.clips import ClipWriter, clip_info
 from avocet.store.tables import Box, JobState, Part, Picture, PictureState
+from avocet.work.classes import add_class
 from avocet.work.detecting import Input, detect, gather
 from avocet.work.detections import get_detection, result_file, start_detection
 from avocet.work.evaluations import Measured, get_evaluation, start_evaluation
@@ -161,6 +162,24 @@ def test_class_that_only_validation_has_is_an_obstacle(data, labelled):
         assert any(
             o.startswith("Class 'roll' has") and "none in the training part" in o for o in plan.obstacles
         )
+
+
+def test_class_without_boxes_is_warned_of_and_learnt_around(data, labelled):
+    folder, sessions = data
+    with sessions.begin() as session:
+        add_class(session, labelled, "baguette")
+        assert (
+            "Class 'baguette' has no training box and will never be found"
+            in plan_run(session, labelled).warnings
+        )
+        run = start_run(session, folder, labelled, QUICK)
+        run_id, job_id = run.id, run.job_id
+    run_job(sessions, folder, job_id)
+    with sessions() as session:
+        run = get_run(session, run_id)
+        assert run.job.state == JobState.DONE, run.job.message
+        figures = run.epochs[-1].figures["validation"]["by_class"]["baguette"]
+        assert figures == {"ap50": None, "ap": None, "truths": 0}
 
 
 def test_nothing_labelled_is_an_obstacle(data, labelled):
