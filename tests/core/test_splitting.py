@@ -51,3 +51,18 @@ def test_every_label_is_learnt_where_that_empties_no_part(pictures, seed):
                 assert {g for g, p in zip(groups, after, strict=True) if p == part} == {group}
     moved = [i for i in range(len(groups)) if before[i] != after[i]]
     assert all(after[i] == 0 for i in moved)
+
+
+@given(st.integers(0, 5))
+def test_classes_are_kept_in_proportion(seed):
+    """Sixty pictures, a common, a rarer and a rare class: each part has its share of each."""
+    labels = [[0, 0] + [1] * (i % 3 == 0) + [2] * (i % 10 == 0) for i in range(60)]
+    groups = [f"p{i}" for i in range(60)]
+    parts = split_by_ratio(groups, [0.5, 0.3, 0.2], np.random.default_rng(seed), labels)
+    for label, total in ((0, 120), (1, 20), (2, 6)):
+        held = [
+            sum(own.count(label) for own, part in zip(labels, parts, strict=True) if part == p)
+            for p in range(3)
+        ]
+        assert np.allclose(np.array(held) / total, [0.5, 0.3, 0.2], atol=0.17)
+    assert np.allclose(np.bincount(parts, minlength=3) / 60, [0.5, 0.3, 0.2], atol=0.06)

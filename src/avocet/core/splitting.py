@@ -7,13 +7,18 @@ from numpy.typing import ArrayLike, NDArray
 
 
 def split_by_ratio(
-    groups: Sequence[str], ratios: ArrayLike, generator: np.random.Generator
+    groups: Sequence[str],
+    ratios: ArrayLike,
+    generator: np.random.Generator,
+    labels: Sequence[Iterable[int]] | None = None,
 ) -> NDArray[np.int64]:
     """Assign pictures to parts by ratio, keeping each group (a clip) in one part.
 
     Groups are taken largest first, equal ones in random order; each goes to the part that is
-    furthest below its share. A part with a ratio of 0 stays empty; every other part gets at
-    least one group as long as there are enough.
+    furthest below its share. Where labels are given, shares of each label count as much as shares
+    of pictures, rare labels first, after iterative stratification (Sechidis and others, 2011). A
+    part with a ratio of 0 stays empty; every other part gets at least one group as long as there
+    are enough.
 
     Parameters
     ----------
@@ -23,6 +28,8 @@ def split_by_ratio(
         Relative sizes of the parts, none negative, at least one above 0.
     generator : numpy.random.Generator
         Source of the random order; the same state gives the same split.
+    labels : sequence of iterables of int, optional
+        The labels of each picture's boxes, to be kept in proportion.
 
     Returns
     -------
@@ -42,22 +49,45 @@ def split_by_ratio(
     shares = np.asarray(ratios, dtype=np.float64).reshape(-1)
     if not np.isfinite(shares).all() or (shares < 0).any() or shares.sum() <= 0:
         raise ValueError(f"split ratios must be 0 or more and not all 0, not {shares.tolist()}")
-    wanted = shares / shares.sum() * len(groups)
+    share = shares / shares.sum()
     names, index, counts = np.unique(np.asarray(groups, dtype=str), return_inverse=True, return_counts=True)
+    content = _content(index, len(names), labels)
+    rarest = (content[:, 1:] / np.maximum(content[:, 1:].sum(axis=0), 1)).max(axis=1, initial=0.0)
     order = generator.permutation(len(names))
-    order = order[np.argsort(-counts[order], kind="stable")]
-    held = np.zeros(len(shares))
+    order = order[np.lexsort((-rarest[order], -counts[order]))]
+    # Of each column: pictures, then every label.
+    whole = np.maximum(content.sum(axis=0), 1)
+    held = np.zeros((len(shares), content.shape[1]))
     part_of = np.zeros(len(names), dtype=np.int64)
     remaining = len(names)
     for name in order:
-        empty = (held == 0) & (shares > 0)
+        empty = (held[:, 0] == 0) & (shares > 0)
         # The last groups go to parts that would otherwise get none.
         open_parts = empty if empty.sum() >= remaining else shares > 0
-        part = int(np.where(open_parts, wanted - held, -np.inf).argmax())
+        lacking = share[:, None] - held / whole
+        weight = content[name] / whole
+        part = int(np.where(open_parts, lacking @ (weight / weight.sum()), -np.inf).argmax())
         part_of[name] = part
-        held[part] += counts[name]
+        held[part] += content[name]
         remaining -= 1
     return part_of[index] if len(groups) else np.zeros(0, dtype=np.int64)
+
+
+def _content(
+    index: NDArray[np.int64], groups: int, labels: Sequence[Iterable[int]] | None
+) -> NDArray[np.float64]:
+    """Pictures of each group, then its boxes of each label, as (groups, 1 + labels)."""
+    pictures = np.bincount(index, minlength=groups).astype(np.float64)[:, None]
+    if labels is None:
+        return pictures
+    pairs = [(group, label) for group, some in zip(index, labels, strict=True) for label in some]
+    if not pairs:
+        return pictures
+    rows, columns = np.array(pairs).T
+    kinds, place = np.unique(columns, return_inverse=True)
+    boxes = np.zeros((groups, len(kinds)))
+    np.add.at(boxes, (rows, place), 1)
+    return np.concatenate([pictures, boxes], axis=1)
 
 
 def cover_labels(

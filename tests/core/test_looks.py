@@ -1,0 +1,115 @@
+"""Looks of crops and pictures, and what may be wrong with boxes, against slow versions."""
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+from hypothesis.extra.numpy import arrays
+
+from avocet.core.comparing import compare_boxes
+from avocet.core.findings import doubled, odd_shapes, outside, tiny
+from avocet.core.looks import crop_features, near_pairs, picture_look, strangeness
+from tests.core.slow import iou_of_two
+
+BOXES = st.lists(
+    st.tuples(*[st.integers(0, 30)] * 2, *[st.integers(1, 20)] * 2).map(
+        lambda b: [b[0], b[1], b[0] + b[2], b[1] + b[3]]
+    ),
+    max_size=12,
+)
+
+
+@given(
+    arrays(np.float64, st.tuples(st.integers(0, 9), st.just(3)), elements=st.integers(-9, 9)),
+    st.integers(1, 4),
+)
+def test_strangeness(rows, neighbours):
+    for row, value in zip(rows, strangeness(rows, neighbours), strict=True):
+        apart = sorted(float(np.linalg.norm(row - other)) for other in rows)[1:][:neighbours]
+        assert np.isclose(value, np.mean(apart) if apart else 0, atol=1e-6)
+
+
+@given(st.lists(st.integers(-(2**63), 2**63 - 1), max_size=8), st.data())
+def test_near_pairs(looks, data):
+    groups = data.draw(st.lists(st.integers(0, 2), min_size=len(looks), max_size=len(looks)))
+    expected = {
+        (i, j, ((looks[i] ^ looks[j]) & (2**64 - 1)).bit_count())
+        for i in range(len(looks))
+        for j in range(i + 1, len(looks))
+        if groups[i] != groups[j] and ((looks[i] ^ looks[j]) & (2**64 - 1)).bit_count() <= 20
+    }
+    assert set(near_pairs(looks, groups, most=20)) == expected
+
+
+def test_looks_of_near_and_far_pictures(frames):
+    random = np.random.default_rng(0)
+    first = np.asarray(frames[0].pixels)
+    noisy = np.clip(first + random.normal(0, 4, first.shape) + 5, 0, 255).astype(np.uint8)
+
+    def apart(a, b):
+        return ((picture_look(a) ^ picture_look(b)) & (2**64 - 1)).bit_count()
+
+    assert apart(first, noisy) <= 5 < apart(first, np.asarray(frames[1].pixels))
+    assert apart(first, first[:, ::-1]) > 5
+
+
+def test_crops_of_one_kind_are_alike(frames):
+    """The nearest other crop is mostly of the same class."""
+    features, names = [], []
+    for frame in frames:
+        for box, name in zip(frame.boxes, frame.classes, strict=True):
+            features.append(crop_features(np.asarray(frame.pixels), box))
+            names.append(name)
+    rows = np.array(features)
+    apart = np.linalg.norm(rows[:, None] - rows[None], axis=2)
+    np.fill_diagonal(apart, np.inf)
+    hits = [names[i] == names[j] for i, j in enumerate(apart.argmin(axis=1))]
+    assert len(hits) > 30 and np.mean(hits) > 0.7
+
+
+@given(BOXES, st.sampled_from([0.3, 0.5, 0.9]))
+def test_doubled_boxes(boxes, limit):
+    expected = {
+        (i, j)
+        for i in range(len(boxes))
+        for j in range(i + 1, len(boxes))
+        if iou_of_two(boxes[i], boxes[j]) > limit
+    }
+    assert {pair[:2] for pair in doubled(boxes, limit)} == expected
+
+
+@given(BOXES)
+def test_small_and_outside(boxes):
+    assert tiny(boxes, 5).tolist() == [min(b[2] - b[0], b[3] - b[1]) < 5 for b in boxes]
+    assert outside(boxes, 25, 30).tolist() == [b[2] > 25 or b[3] > 30 for b in boxes]
+
+
+def test_odd_shapes_by_hand():
+    """Median aspect 1, deviations of ln 2 and ln 8 against a spread of at least a tenth."""
+    boxes = [[0, 0, 10, 10]] * 8 + [[0, 0, 20, 10], [0, 0, 80, 10]]
+    far = odd_shapes(boxes, [3] * 10)
+    assert far[:8].tolist() == [0] * 8
+    assert np.allclose(far[8:], [np.log(2) / 0.1, np.log(8) / 0.1])
+    assert not odd_shapes(boxes, list(range(10))).any()
+
+
+@given(BOXES, BOXES, st.data())
+def test_comparing_accounts_for_every_box(before, after, data):
+    old = data.draw(st.lists(st.integers(0, 1), min_size=len(before), max_size=len(before)))
+    new = data.draw(st.lists(st.integers(0, 1), min_size=len(after), max_size=len(after)))
+    found = compare_boxes(before, old, after, new)
+    assert len(before) - len(found.gone) == len(after) - len(found.added)
+    for i, j in found.moved:
+        assert before[i] != after[j] and iou_of_two(before[i], after[j]) >= 0.3
+    for i, j in found.relabelled:
+        assert old[i] != new[j]
+    same = compare_boxes(before, old, before, old)
+    assert not (same.added or same.gone or same.moved or same.relabelled)
+
+
+def test_comparing_by_hand():
+    before = [[0, 0, 10, 10], [20, 0, 30, 10], [40, 0, 50, 10], [60, 0, 70, 10]]
+    after = [[0, 0, 10, 10], [20, 0, 30, 11], [40, 0, 50, 10], [90, 0, 99, 10]]
+    found = compare_boxes(before, ["roll"] * 4, after, ["roll", "roll", "ring", "roll"])
+    assert (
+        found.added == [3] and found.gone == [3] and found.moved == [(1, 1)] and found.relabelled == [(2, 2)]
+    )
