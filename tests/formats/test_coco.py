@@ -6,6 +6,7 @@ from hypothesis import strategies as st
 
 from avocet.core.errors import InputError
 from avocet.formats.coco import parse_coco, read_coco, write_coco
+from avocet.formats.files import LabelFiles
 from avocet.formats.record import Record, RecordedBox, RecordedPicture
 
 
@@ -122,9 +123,9 @@ def test_files_that_are_not_json_are_refused(tmp_path, content, expected):
     path = tmp_path / "truth.json"
     path.write_bytes(content)
     with pytest.raises(InputError, match=expected):
-        read_coco(path)
+        read_coco(LabelFiles.of_path(path))
 
 
 def test_missing_file_is_named(tmp_path):
     with pytest.raises(InputError, match=r"nowhere\.json: there is no such file"):
-        read_coco(tmp_path / "nowhere.json")
+        read_coco(LabelFiles.of_path(tmp_path / "nowhere.json"))

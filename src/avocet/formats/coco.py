@@ -1,17 +1,15 @@
 """COCO JSON: detection annotations, ``bbox`` as ``[x, y, width, height]``."""
 
 import json
-from pathlib import Path
 from typing import Any
 
-from avocet.core.boxes import from_corner_size, to_corner_size
+from avocet.core.boxes import to_corner_size
 from avocet.core.errors import InputError
-from avocet.formats.record import Record, RecordedBox, RecordedPicture, fit_box
+from avocet.formats.files import LabelFiles
+from avocet.formats.record import FindPicture, Record, RecordedBox, RecordedPicture, find_nothing, fit_box
 
-LARGEST_FILE = 2_000_000_000
 
-
-def read_coco(path: Path, name: str | None = None) -> Record:
+def read_coco(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
     """Read a COCO JSON file.
 
     Classes keep the file's order of category ids. Boxes that reach over an edge are cut to the
@@ -19,9 +17,10 @@ def read_coco(path: Path, name: str | None = None) -> Record:
 
     Parameters
     ----------
-    path : Path
-    name : str, optional
-        What to call the file in messages.
+    files : LabelFiles
+        With one JSON file among them.
+    find : callable
+        Not needed: the file says all by itself.
 
     Returns
     -------
@@ -30,10 +29,13 @@ def read_coco(path: Path, name: str | None = None) -> Record:
     Raises
     ------
     InputError
-        If the file is missing, not JSON, or not built like a COCO file.
+        If there is no JSON file or several, or it is not JSON or not built like a COCO file.
     """
-    called = name or path.name
-    return parse_coco(_load(path, called), called)
+    found = [name for name in files.names if name.lower().endswith(".json")]
+    if len(found) != 1:
+        count = "no JSON file" if not found else f"{len(found)} JSON files"
+        raise InputError(f"{files.called} holds {count}; a COCO set is one JSON file")
+    return parse_coco(_load(files.read(found[0]), found[0]), found[0])
 
 
 def parse_coco(document: Any, called: str) -> Record:
@@ -87,8 +89,8 @@ def write_coco(record: Record) -> dict[str, Any]:
         images.append(
             {"id": number, "file_name": picture.name, "width": picture.width, "height": picture.height}
         )
-        for box in picture.boxes:
-            x, y, width, height = to_corner_size([box.corners])[0].tolist()
+        sizes = to_corner_size([box.corners for box in picture.boxes]).tolist()
+        for box, (x, y, width, height) in zip(picture.boxes, sizes, strict=True):
             annotations.append(
                 {
                     "id": len(annotations) + 1,
@@ -98,19 +100,16 @@ def write_coco(record: Record) -> dict[str, Any]:
                     "area": width * height,
                     "iscrowd": int(box.crowd),
                 }
+                | ({"track_id": box.track} if box.track is not None else {})
                 | ({"attributes": box.attributes} if box.attributes else {})
             )
     categories = [{"id": index, "name": name} for index, name in enumerate(record.class_names, start=1)]
     return {"images": images, "annotations": annotations, "categories": categories}
 
 
-def _load(path: Path, called: str) -> Any:
-    if not path.is_file():
-        raise InputError(f"{path}: there is no such file")
-    if path.stat().st_size > LARGEST_FILE:
-        raise InputError(f"{called} is larger than {LARGEST_FILE:,} bytes")
+def _load(content: bytes, called: str) -> Any:
     try:
-        return json.loads(path.read_bytes())
+        return json.loads(content)
     except UnicodeDecodeError:
         raise InputError(f"{called} is not JSON: it is not text in UTF-8") from None
     except json.JSONDecodeError as error:
@@ -186,16 +185,19 @@ def _add_box(
     numbers = isinstance(box, list) and len(box) == 4 and all(_is_number(value) for value in box)
     if not numbers:
         return f"{called} on {picture.name} has the box {box}, which is not four numbers"
-    corners, reason = fit_box(from_corner_size([box])[0], picture.width, picture.height)
+    x, y, wide, high = box
+    corners, reason = fit_box((x, y, x + wide, y + high), picture.width, picture.height)
     if corners is None:
         return f"{called} on {picture.name}: the box {box} {reason}"
-    attributes = entry.get("attributes")
+    attributes: Any = entry.get("attributes")
+    track: Any = entry.get("track_id")
     picture.boxes.append(
         RecordedBox(
             label_of[category_id],
             corners,
             bool(entry.get("iscrowd", 0)),
             dict(attributes) if isinstance(attributes, dict) else {},
+            track if _is_id(track) and abs(track) < 2**62 else None,
         )
     )
     return ""

@@ -1,12 +1,18 @@
 """The neutral record that every annotation format is read into and written from."""
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from avocet.core.boxes import Array
+OCCLUDED, CUT_OFF, IGNORE = "occluded", "cut off", "ignore"
+"""Attributes that every project has, and that some formats have words of their own for."""
 
 
-@dataclass(frozen=True)
+DECIMALS = 6
+"""Corners are kept to so many decimals of a pixel."""
+
+
+@dataclass(frozen=True, slots=True)
 class RecordedBox:
     """One labelled box.
 
@@ -19,15 +25,19 @@ class RecordedBox:
     crowd : bool
         A region of many objects that nobody drew one by one.
     attributes : dict
+        Only what holds: a flag that is not set is not there.
+    track : int or None
+        Number of the object through the frames of a clip.
     """
 
     label: int
     corners: tuple[float, float, float, float]
     crowd: bool = False
     attributes: dict[str, Any] = field(default_factory=dict)
+    track: int | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class RecordedPicture:
     """One picture and its boxes. The size is 0 where the file does not say."""
 
@@ -54,12 +64,35 @@ class Record:
     faults: list[str] = field(default_factory=list)
 
 
-def fit_box(corners: Array, width: int, height: int) -> tuple[tuple[float, float, float, float] | None, str]:
+@dataclass(frozen=True)
+class FoundPicture:
+    """A picture that an annotation file speaks of: its name here, and its size in pixels."""
+
+    name: str
+    width: int
+    height: int
+
+
+FindPicture = Callable[[str], FoundPicture | None]
+"""Finds a picture by a name with or without suffix; needed where a file tells fractions of its size."""
+
+
+def find_nothing(name: str) -> None:
+    """For formats that say all by themselves."""
+    return None
+
+
+def fit_box(
+    corners: Sequence[float], width: int, height: int
+) -> tuple[tuple[float, float, float, float] | None, str]:
     """Cut a box to its picture, or say why it cannot be used.
+
+    Corners are kept to a millionth of a pixel. Every format holds so much, so that boxes come
+    back from each of them unchanged, however it turns corners into sizes or fractions.
 
     Parameters
     ----------
-    corners : (4,) ndarray
+    corners : sequence of four float
     width, height : int
         Size of the picture in pixels; 0 where it is not known.
 
@@ -76,7 +109,10 @@ def fit_box(corners: Array, width: int, height: int) -> tuple[tuple[float, float
     >>> fit_box([3, 3, 3, 5], 8, 8)
     (None, 'has no area')
     """
-    x1, y1, x2, y2 = (float(value) for value in corners)
+    try:
+        x1, y1, x2, y2 = (round(float(value), DECIMALS) for value in corners)
+    except OverflowError:
+        return None, "is not made of finite numbers"
     if not all(-1e9 < value < 1e9 for value in (x1, y1, x2, y2)):
         return None, "is not made of finite numbers"
     if x2 <= x1 or y2 <= y1:

@@ -1,0 +1,112 @@
+"""The files of one import: a file, a folder or an archive of annotation files."""
+
+import codecs
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+from avocet.archives import Archive
+from avocet.core.errors import InputError
+
+LARGEST_FILE = 2_000_000_000
+SUFFIXES = frozenset({".json", ".jsonl", ".ndjson", ".xml", ".csv", ".tsv", ".txt"})
+"""What annotation files end with."""
+
+
+PARTS_FILE = "parts.csv"
+"""Beside annotations of any format: which part of the split each picture is in."""
+
+
+class LabelFiles:
+    """Annotation files by name, read when asked for.
+
+    Attributes
+    ----------
+    names : list of str
+        In alphabetical order, with forward slashes. Only what can be an annotation file.
+    called : str
+        What to call all of them together in messages.
+    has_parts : bool
+        Whether a file beside them says each picture's part.
+    """
+
+    def __init__(self, readers: Mapping[str, Callable[[], bytes]], called: str) -> None:
+        self._readers = {name: read for name, read in readers.items() if _may_hold_labels(name)}
+        self.has_parts = PARTS_FILE in self._readers
+        self.names = sorted(name for name in self._readers if name != PARTS_FILE)
+        self.called = called
+
+    @classmethod
+    def of_path(cls, path: Path, called: str | None = None) -> "LabelFiles":
+        """A file, or all annotation files below a folder. Raises `InputError` if there is none."""
+        if path.is_dir():
+            found = [each for each in path.rglob("*") if each.is_file()]
+            return cls.of_paths({each.relative_to(path).as_posix(): each for each in found}, path.name)
+        return cls.of_paths({called or path.name: path}, called or path.name)
+
+    @classmethod
+    def of_paths(cls, paths: Mapping[str, Path], called: str) -> "LabelFiles":
+        """Files by the names they are to be called."""
+        return cls({name: _reader(path, name) for name, path in paths.items()}, called)
+
+    @classmethod
+    def of_archive(cls, archive: Archive, called: str) -> "LabelFiles":
+        """The annotation files of an open archive."""
+        readers = {entry.name: _unpacker(archive, entry.name) for entry in archive.entries}
+        return cls(readers, called)
+
+    def read(self, name: str) -> bytes:
+        """The bytes of a file. Raises `InputError`."""
+        return self._readers[name]()
+
+    def text(self, name: str) -> str:
+        """The text of a file in UTF-8, or in UTF-16 with a byte order mark. Raises `InputError`."""
+        return decoded(self.read(name), name)
+
+
+def decoded(content: bytes, name: str) -> str:
+    """Bytes as text.
+
+    Raises
+    ------
+    InputError
+        If they are in another encoding than UTF-8 or UTF-16 with a byte order mark.
+
+    Examples
+    --------
+    >>> decoded(b"br\\xc3\\xb6tchen", "names.txt")
+    'brötchen'
+    """
+    try:
+        if content.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+            return content.decode("utf-16")
+        return content.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = content[: error.start].count(b"\n") + 1
+        raise InputError(
+            f"{name} is not text in UTF-8: byte 0x{content[error.start]:02X} in line {line}. Save it as UTF-8."
+        ) from None
+
+
+def _may_hold_labels(name: str) -> bool:
+    parts = name.split("/")
+    # Hidden files and what some systems put beside every file are nobody's labels.
+    hidden = any(part.startswith(".") or part == "__MACOSX" for part in parts)
+    return not hidden and Path(name).suffix.lower() in SUFFIXES
+
+
+def _reader(path: Path, name: str) -> Callable[[], bytes]:
+    def read() -> bytes:
+        try:
+            if path.stat().st_size > LARGEST_FILE:
+                raise InputError(f"{name} is larger than {LARGEST_FILE:,} bytes")
+            return path.read_bytes()
+        except FileNotFoundError:
+            raise InputError(f"{path}: there is no such file") from None
+        except OSError as error:
+            raise InputError(f"{path} cannot be read: {error.strerror}") from None
+
+    return read
+
+
+def _unpacker(archive: Archive, name: str) -> Callable[[], bytes]:
+    return lambda: archive.read(name, LARGEST_FILE)

@@ -1,0 +1,198 @@
+"""Pascal VOC XML: one file a picture, corners one-based and inclusive."""
+
+from collections.abc import Iterator
+from pathlib import PurePosixPath
+from xml.etree import ElementTree
+
+from defusedxml.common import DefusedXmlException
+from defusedxml.ElementTree import fromstring
+
+from avocet.core.errors import InputError
+from avocet.formats.files import LabelFiles
+from avocet.formats.record import (
+    CUT_OFF,
+    DECIMALS,
+    IGNORE,
+    OCCLUDED,
+    FindPicture,
+    Record,
+    RecordedBox,
+    RecordedPicture,
+    find_nothing,
+    fit_box,
+)
+
+FLAGS = {"difficult": IGNORE, "truncated": CUT_OFF, "occluded": OCCLUDED}
+"""The format's own words for flags, and ours."""
+
+
+def read_voc(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
+    """Read Pascal VOC XML files.
+
+    ``difficult``, ``truncated`` and ``occluded`` become the flags 'ignore', 'cut off' and
+    'occluded'. Classes are in alphabetical order. A file that is broken, and a box that cannot be
+    used, is left out and listed in the record's faults.
+
+    Parameters
+    ----------
+    files : LabelFiles
+    find : callable
+        Not needed: the files say all by themselves.
+
+    Returns
+    -------
+    Record
+
+    Raises
+    ------
+    InputError
+        If there is no XML file.
+    """
+    names = [name for name in files.names if name.lower().endswith(".xml")]
+    if not names:
+        raise InputError(f"{files.called} holds no XML file")
+    faults: list[str] = []
+    read: list[tuple[str, int, int, list[tuple[str, RecordedBox]]]] = []
+    seen: dict[str, str] = {}
+    for name in names:
+        try:
+            root = _root(files.read(name), name)
+        except InputError as error:
+            faults.append(str(error))
+            continue
+        picture = (root.findtext("filename") or "").strip() or f"{PurePosixPath(name).stem}.jpg"
+        if picture in seen:
+            faults.append(f"{name}: {picture} has a file already, {seen[picture]}; that one is taken")
+            continue
+        seen[picture] = name
+        width, height = _whole(root, "size/width"), _whole(root, "size/height")
+        known = width > 0 and height > 0
+        size = (width, height) if known else (0, 0)
+        boxes = [
+            found
+            for number, each in enumerate(root.findall("object"), start=1)
+            if (found := _box(each, number, *size, name, faults)) is not None
+        ]
+        read.append((picture, *size, boxes))
+    class_names = sorted({label for *_, boxes in read for label, _ in boxes})
+    index = {name: number for number, name in enumerate(class_names)}
+    pictures = [
+        RecordedPicture(
+            picture,
+            width,
+            height,
+            [RecordedBox(index[label], box.corners, False, box.attributes) for label, box in boxes],
+        )
+        for picture, width, height, boxes in read
+    ]
+    return Record(class_names, pictures, faults)
+
+
+def write_voc(record: Record) -> Iterator[tuple[str, bytes]]:
+    """A record as the names and contents of Pascal VOC XML files.
+
+    Whole corners are written as whole numbers; corners between pixels get decimals, which some
+    readers refuse.
+
+    Parameters
+    ----------
+    record : Record
+
+    Yields
+    ------
+    name : str
+    content : bytes
+
+    Examples
+    --------
+    >>> record = Record(["roll"], [RecordedPicture("a.jpg", 10, 10, [RecordedBox(0, (1, 2, 4, 6))])])
+    >>> name, content = next(write_voc(record))
+    >>> name, b"<xmin>2</xmin><ymin>3</ymin><xmax>4</xmax><ymax>6</ymax>" in content
+    ('a.xml', True)
+    """
+    taken: set[str] = set()
+    for picture in record.pictures:
+        root = ElementTree.Element("annotation")
+        _put(root, "filename", picture.name)
+        size = ElementTree.SubElement(root, "size")
+        for name, length in (("width", picture.width), ("height", picture.height), ("depth", 3)):
+            _put(size, name, str(length))
+        for box in picture.boxes:
+            entry = ElementTree.SubElement(root, "object")
+            _put(entry, "name", record.class_names[box.label])
+            for word, flag in FLAGS.items():
+                _put(entry, word, str(int(box.attributes.get(flag) is True)))
+            corners = ElementTree.SubElement(entry, "bndbox")
+            x1, y1, x2, y2 = box.corners
+            for word, value in (("xmin", x1 + 1), ("ymin", y1 + 1), ("xmax", x2), ("ymax", y2)):
+                _put(corners, word, _decimal(value))
+        yield free_name(picture.name, ".xml", taken), ElementTree.tostring(root, "utf-8")
+
+
+def free_name(picture: str, suffix: str, taken: set[str]) -> str:
+    """The name of a picture's own annotation file: its name with another suffix, never one twice.
+
+    Examples
+    --------
+    >>> taken = set()
+    >>> free_name("day/a.jpg", ".txt", taken), free_name("day/a.png", ".txt", taken)
+    ('day/a.txt', 'day/a.png.txt')
+    """
+    plain = PurePosixPath(picture).with_suffix(suffix).as_posix()
+    name = plain if plain not in taken else f"{picture}{suffix}"
+    taken.add(name)
+    return name
+
+
+def _decimal(value: float) -> str:
+    return f"{value:.{DECIMALS}f}".rstrip("0").rstrip(".")
+
+
+def _put(parent: ElementTree.Element, name: str, text: str) -> None:
+    ElementTree.SubElement(parent, name).text = text
+
+
+def _root(content: bytes, name: str) -> ElementTree.Element:
+    try:
+        root = fromstring(content)
+    except ElementTree.ParseError as error:
+        raise InputError(f"{name} is not XML: {error}") from None
+    except DefusedXmlException:
+        raise InputError(f"{name} defines entities of its own, which is not read") from None
+    except (ValueError, LookupError) as error:
+        raise InputError(f"{name} is not XML: {error}") from None
+    if root.tag != "annotation":
+        raise InputError(f"{name} is no Pascal VOC file: its top is <{root.tag}>, not <annotation>")
+    return root  # type: ignore[no-any-return]
+
+
+def _whole(root: ElementTree.Element, path: str) -> int:
+    try:
+        return int(float(root.findtext(path) or 0))
+    except (ValueError, OverflowError):
+        return 0
+
+
+def _box(
+    entry: ElementTree.Element, number: int, width: int, height: int, name: str, faults: list[str]
+) -> tuple[str, RecordedBox] | None:
+    label = (entry.findtext("name") or "").strip()
+    words = [(entry.findtext(f"bndbox/{word}") or "").strip() for word in ("xmin", "ymin", "xmax", "ymax")]
+    if not label:
+        faults.append(f"{name}: object {number} has no name")
+        return None
+    try:
+        x1, y1, x2, y2 = (float(word) for word in words)
+    except ValueError:
+        faults.append(
+            f"{name}: object {number} ({label}) has the corners {words}, which are not four numbers"
+        )
+        return None
+    corners, reason = fit_box((x1 - 1, y1 - 1, x2, y2), width, height)
+    if corners is None:
+        faults.append(f"{name}: object {number} ({label}) at {words} {reason}")
+        return None
+    flags = {
+        flag: True for word, flag in FLAGS.items() if (entry.findtext(word) or "").strip() in ("1", "true")
+    }
+    return label, RecordedBox(0, corners, False, flags)
