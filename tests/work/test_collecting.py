@@ -8,8 +8,8 @@ import pytest
 from avocet.core.errors import InputError
 from avocet.media.clips import ClipWriter
 from avocet.store.tables import Clip, Part, Picture, PictureState, Snapshot
-from avocet.work import media, splits
-from avocet.work.classes import add_class, change_class, list_classes, remove_class
+from avocet.work import listing, media, splits
+from avocet.work.classes import add_class, list_classes
 from avocet.work.labels import NewBox, labels_of, save_labels
 from avocet.work.problems import Conflict, NotFound
 from avocet.work.progress import Silent, Stopped
@@ -33,10 +33,10 @@ def test_the_same_picture_is_not_doubled(data, frames, tmp_path):
     with sessions.begin() as session:
         project = create_project(session, "Belt")
         first = add_still(session, folder, project.id, frames[0], "a.jpg", tmp_path)
-        media.set_binned(session, project.id, [first.id], True)
+        listing.set_binned(session, project.id, [first.id], True)
         again = add_still(session, folder, project.id, frames[0], "b.jpg", tmp_path)
         assert again is first and again.name == "a.jpg" and again.binned_at is None
-        assert media.count_pictures(session, project.id, media.Filter()) == 1
+        assert listing.count_pictures(session, project.id, listing.Filter()) == 1
 
 
 def test_refused_picture_leaves_nothing(data, tmp_path):
@@ -101,22 +101,6 @@ def test_class_of_another_project_is_refused(picture):
     foreign = add_class(session, other.id, "nut")
     with pytest.raises(InputError, match=f"class {foreign.id}"):
         save_labels(session, still, 0, [NewBox(foreign.id, (1, 1, 5, 5))], PictureState.DONE)
-
-
-def test_classes_are_named_once_and_removed_only_unused(picture):
-    session, still, roll = picture
-    ring = add_class(session, still.project_id, "ring")
-    with pytest.raises(InputError, match="'ring' already"):
-        add_class(session, still.project_id, " ring ")
-    change_class(session, still.project_id, ring.id, "bagel", "#ff00aa")
-    assert (ring.name, ring.colour, ring.position) == ("bagel", "#FF00AA", 2)
-    with pytest.raises(InputError, match="colour"):
-        change_class(session, still.project_id, ring.id, None, "red; }")
-    save_labels(session, still, 0, [NewBox(roll, (1, 1, 9, 9))], PictureState.DONE)
-    with pytest.raises(InputError, match="'roll' has 1 boxes"):
-        remove_class(session, still.project_id, roll)
-    remove_class(session, still.project_id, ring.id)
-    assert [each.name for each in list_classes(session, still.project_id)] == ["roll"]
 
 
 def test_project_names(data):
@@ -195,25 +179,57 @@ def test_sampling_a_clip_stops_and_goes_on(data, tmp_path):
         media.sample_clip(sessions, folder, clip.id, 5, StopsAfterThree())
     assert media.sample_clip(sessions, folder, clip.id, 5, Silent()) == {"added": 7, "already_there": 3}
     with sessions() as session:
-        names = [p.name for p, _ in media.list_pictures(session, project.id, media.Filter())]
+        names = [p.name for p in listing.list_pictures(session, project.id, listing.Filter())]
         assert names == [f"belt-{number:06d}.jpg" for number in range(0, 20, 2)]
         assert stages(session, project.id).pictures == 10
 
 
 def test_pictures_are_filtered_and_paged(data, labelled):
     _, sessions = data
-    with sessions() as session:
-        everything = media.list_pictures(session, labelled, media.Filter())
-        assert [boxes for _, boxes in everything] == [len(p.boxes) for p, _ in everything]
-        first = media.list_pictures(session, labelled, media.Filter(), limit=4)
-        rest = media.list_pictures(session, labelled, media.Filter(), after=first[-1][0].id, limit=4)
-        assert [p.id for p, _ in first + rest] == media.picture_ids(session, labelled, media.Filter())
-        assert media.count_pictures(session, labelled, media.Filter(part=Part.VALIDATION)) == 2
-        assert media.count_pictures(session, labelled, media.Filter(name="l-3")) == 1
-        assert media.count_pictures(session, labelled, media.Filter(name="%")) == 0
+    Filter = listing.Filter
+    with sessions.begin() as session:
+        everything = listing.list_pictures(session, labelled, Filter())
+        assert [p.box_count for p in everything] == [len(p.boxes) for p in everything]
+        assert listing.count_pictures(session, labelled, Filter(part=Part.VALIDATION)) == 2
+        assert listing.count_pictures(session, labelled, Filter(name="l-3")) == 1
+        assert listing.count_pictures(session, labelled, Filter(name="%")) == 0
         ring = next(each for each in list_classes(session, labelled) if each.name == "ring")
-        with_ring = {p.id for p, _ in everything if any(box.class_id == ring.id for box in p.boxes)}
-        assert set(media.picture_ids(session, labelled, media.Filter(class_id=ring.id))) == with_ring
+        with_ring = {p.id for p in everything if any(box.class_id == ring.id for box in p.boxes)}
+        assert set(listing.picture_ids(session, labelled, Filter(class_id=ring.id))) == with_ring
+        everything[2].boxes[0].attributes = {"occluded": True}
+        everything[3].source = "night/shift"
+        ids = [everything[1].id, everything[4].id, 999]
+        assert listing.set_tag(session, labelled, ids, " glare ", True) == ids[:2]
+        assert listing.set_tag(session, labelled, [p.id for p in everything], "glare", True) != ids[:2]
+        assert listing.set_tag(session, labelled, [everything[0].id], "glare", False) == [everything[0].id]
+        with pytest.raises(InputError, match="1 to 60 characters"):
+            listing.set_tag(session, labelled, ids, " ", True)
+        found = lambda **wanted: listing.picture_ids(session, labelled, Filter(**wanted))  # noqa: E731
+        assert found(attribute="occluded") == [everything[2].id]
+        assert found(source="night/shift") == [everything[3].id]
+        assert found(tag="glare") == [p.id for p in everything[1:]]
+        assert found(no_part=True) == []
+        assert listing.list_sources(session, labelled) == ["night/shift"]
+        assert listing.list_tags(session, labelled) == ["glare"]
+
+
+@pytest.mark.parametrize("order", ["added", "name", "boxes", "labelled", "size"])
+@pytest.mark.parametrize("falling", [False, True])
+def test_every_order_is_paged_by_key_without_gaps(data, labelled, order, falling):
+    _, sessions = data
+    with sessions() as session:
+        everything = listing.Filter()
+        whole = listing.picture_ids(session, labelled, everything, order, falling)
+        pages, after = [], 0
+        while page := listing.list_pictures(session, labelled, everything, after, 4, order, falling):
+            pages += [p.id for p in page]
+            after = page[-1].id
+        assert pages == whole and len(set(whole)) == 6
+        jumped = listing.list_pictures(session, labelled, everything, whole[0], 2, order, falling, skip=2)
+        assert [p.id for p in jumped] == whole[3:5]
+        if order == "boxes":
+            counts = [session.get(Picture, each).box_count for each in whole]
+            assert counts == sorted(counts, reverse=falling)
 
 
 def test_snapshot_is_named_by_content_and_never_changes(data, labelled):

@@ -7,12 +7,21 @@ from PIL import Image
 
 from avocet.core.errors import InputError
 from avocet.formats.coco import parse_coco, read_coco, write_coco
+from avocet.formats.files import LabelFiles
+from avocet.formats.kinds import FORMATS
 from avocet.store.tables import PictureState
-from avocet.work.exchange import export_record, import_located, locate, preview, take_over
-from avocet.work.media import Filter, list_pictures
+from avocet.work.changes import undo_change
+from avocet.work.classes import list_classes
+from avocet.work.exchange import export_record, preview, take_over
+from avocet.work.listing import Filter, list_pictures
+from avocet.work.locating import FolderPictures, import_located, locate
 from avocet.work.progress import Silent
 from avocet.work.projects import create_project
 from tests.conftest import add_still, write_coco_set
+
+
+def read(path):
+    return read_coco(LabelFiles.of_path(path))
 
 
 def test_imported_labels_come_back_on_export(data, frames, tmp_path):
@@ -20,12 +29,12 @@ def test_imported_labels_come_back_on_export(data, frames, tmp_path):
     truth = write_coco_set(tmp_path / "set", frames[:3], suffix=".png")
     with sessions.begin() as session:
         project_id = create_project(session, "Belt").id
-    located = locate(read_coco(truth), tmp_path / "set", "truth.json")
+    located = locate(read(truth), FolderPictures(tmp_path / "set"), "truth.json")
     assert not located.problems
     counts = import_located(sessions, folder, project_id, located, Silent())
     assert counts["pictures"] == 3 and counts["boxes"] == sum(len(frame.boxes) for frame in frames[:3])
     with sessions() as session:
-        assert parse_coco(write_coco(export_record(session, project_id)), "x") == read_coco(truth)
+        assert parse_coco(write_coco(export_record(session, project_id)), "x") == read(truth)
     again = import_located(sessions, folder, project_id, located, Silent())
     assert again["pictures"] == 0 and again["already_labelled"] == 3
 
@@ -37,14 +46,14 @@ def test_what_is_wrong_is_named(tmp_path, frames):
     document["images"] += [{"id": 7, "file_name": "../truth.json"}, {"id": 8, "file_name": "text.jpg"}]
     (tmp_path / "set" / "text.jpg").write_text("no picture")
     truth.write_text(json.dumps(document))
-    located = locate(read_coco(truth), tmp_path / "set", "truth.json")
+    located = locate(read(truth), FolderPictures(tmp_path / "set"), "truth.json")
     assert [picture.name for picture in located.record.pictures] == ["frame-1.jpg"]
-    expected = ("no picture frame-2.jpg in", "../truth.json lies outside", "text.jpg is not a JPEG")
+    expected = ("no picture frame-2.jpg in", "no picture ../truth.json in", "text.jpg is not a JPEG")
     assert len(located.problems) == 3
     for part in expected:
         assert any(part in problem for problem in located.problems)
     with pytest.raises(InputError, match="there is no such folder"):
-        locate(read_coco(truth), tmp_path / "nowhere", "truth.json")
+        FolderPictures(tmp_path / "nowhere")
 
 
 def test_boxes_fit_the_picture_that_is_really_there(tmp_path):
@@ -60,48 +69,138 @@ def test_boxes_fit_the_picture_that_is_really_there(tmp_path):
         },
         "t.json",
     )
-    located = locate(record, tmp_path, "t.json")
+    located = locate(record, FolderPictures(tmp_path), "t.json")
     assert [box.corners for box in located.record.pictures[0].boxes] == [(40, 30, 50, 40)]
     assert "should have 500×400 pixels but has 50×40" in located.problems[0]
     assert "lies outside its picture of 50×40" in located.problems[1]
 
 
-def test_labels_for_pictures_that_are_there(data, labelled, frames, tmp_path):
+@pytest.fixture
+def fresh(data, labelled, frames, tmp_path):
+    """The labelled project with one more picture, new.jpg, without labels."""
+    folder, sessions = data
+    turned = frames[0].__class__(frames[0].pixels[::-1], frames[0].boxes[:0], [], [])
+    with sessions.begin() as session:
+        add_still(session, folder, labelled, turned, "new.jpg", tmp_path)
+    return labelled
+
+
+def lines(*pictures):
+    """JSON Lines of pictures, each given as its name and boxes of class and corners."""
+    entries = [
+        {"picture": name, "boxes": [{"class": label, "corners": corners} for label, corners in boxes]}
+        for name, boxes in pictures
+    ]
+    text = "\n".join(json.dumps(entry) for entry in entries).encode()
+    return LabelFiles({"new.jsonl": lambda: text}, "new.jsonl")
+
+
+BOX = ("baguette", [10, 20, 40, 60])
+
+
+def test_a_preview_says_all_and_changes_nothing(data, fresh):
+    _, sessions = data
+    files = lines(
+        ("folder/new.jpg", [BOX, ("roll", [1, 1, 5, 5]), (*BOX[:1], [5, 5, 5, 9])]),
+        ("still-1.jpg", [BOX]),
+        ("gone.jpg", []),
+    )
+    with sessions() as session:
+        before = export_record(session, fresh)
+        shown = preview(session, fresh, files)
+        ids = {each.name: each.id for each in list_classes(session, fresh)}
+        assert export_record(session, fresh) == before
+    assert (shown.format, shown.pictures, shown.boxes) == ("json-lines", 1, 2)
+    assert shown.labelled == ["still-1.jpg"] and shown.missing == ["gone.jpg"]
+    assert [(c.name, c.boxes, c.class_id) for c in shown.classes] == [
+        ("baguette", 2, None),
+        ("roll", 1, ids["roll"]),
+    ]
+    assert shown.problems == [
+        "new.jsonl, line 1: box 3 of folder/new.jpg with corners [5, 5, 5, 9] has no area"
+    ]
+
+
+def test_taking_over_and_taking_back(data, fresh):
+    _, sessions = data
+    files = lines(("new.jpg", [BOX]), ("still-1.jpg", [BOX]))
+    with sessions() as session:
+        before = export_record(session, fresh)
+    taken = take_over(sessions, fresh, files, Silent())
+    assert (taken.pictures, taken.boxes) == (1, 1)
+    with sessions.begin() as session:
+        new = list_pictures(session, fresh, Filter(name="new"))[0]
+        assert new.state == PictureState.DONE and new.boxes[0].corners == [10, 20, 40, 60]
+        still = list_pictures(session, fresh, Filter(name="still-1"))[0]
+        assert "baguette" in [each.name for each in list_classes(session, fresh)] and len(still.boxes) > 1
+    with pytest.raises(InputError, match="none of its 2 pictures"):
+        take_over(sessions, fresh, files, Silent())
+    replaced = take_over(sessions, fresh, files, Silent(), replace=True)
+    assert replaced.pictures == 2
+    with sessions.begin() as session:
+        assert undo_change(session, fresh, replaced.change_id).pictures == 2
+        assert undo_change(session, fresh, taken.change_id).pictures == 1
+        after = export_record(session, fresh)
+        assert after.pictures == before.pictures
+        assert list_pictures(session, fresh, Filter(name="new"))[0].state == PictureState.UNLABELLED
+
+
+def test_classes_go_where_the_person_says(data, fresh):
+    _, sessions = data
+    files = lines(("new.jpg", [BOX, ("roll", [1, 1, 5, 5]), ("crumb", [2, 2, 6, 6])]))
+    with sessions() as session:
+        ring = next(each.id for each in list_classes(session, fresh) if each.name == "ring")
+    targets = {"baguette": "long loaf", "roll": ring, "crumb": ""}
+    take_over(sessions, fresh, files, Silent(), targets=targets)
+    with sessions() as session:
+        names = {each.id: each.name for each in list_classes(session, fresh)}
+        new = list_pictures(session, fresh, Filter(name="new"))[0]
+        assert [names[box.class_id] for box in new.boxes] == ["long loaf", "ring"]
+        assert "crumb" not in names.values() and "baguette" not in names.values()
+
+
+def test_a_picture_without_boxes_is_not_confirmed_empty(data, fresh):
+    _, sessions = data
+    take_over(sessions, fresh, lines(("new.jpg", [])), Silent())
+    with sessions() as session:
+        assert list_pictures(session, fresh, Filter(name="new"))[0].state == PictureState.DONE
+
+
+def test_names_that_fit_several_pictures(data, fresh, frames, tmp_path):
     folder, sessions = data
     with sessions.begin() as session:
-        add_still(
-            session,
-            folder,
-            labelled,
-            frames[0].__class__(frames[0].pixels[::-1], frames[0].boxes[:0], [], []),
-            "new.jpg",
-            tmp_path,
+        for number, place in enumerate(("day", "night")):
+            turned = frames[0].__class__(frames[number].pixels[:, ::-1], frames[0].boxes[:0], [], [])
+            picture = add_still(session, folder, fresh, turned, "x.jpg", tmp_path)
+            picture.name = f"{place}/x.jpg"
+    with sessions() as session:
+        shown = preview(
+            session, fresh, lines(("x.jpg", [BOX]), ("day/x.jpg", [BOX]), ("new.jpg", []), ("new.png", []))
         )
-    record = parse_coco(
-        {
-            "images": [
-                {"id": 1, "file_name": "folder/new.jpg"},
-                {"id": 2, "file_name": "still-1.jpg"},
-                {"id": 3, "file_name": "gone.jpg"},
-            ],
-            "categories": [{"id": 1, "name": "baguette"}],
-            "annotations": [{"id": 1, "image_id": 1, "category_id": 1, "bbox": [10, 20, 30, 40]}],
-        },
-        "t.json",
-    )
-    with sessions() as session:
-        shown = preview(session, labelled, record, "t.json")
-    assert (shown.pictures, shown.boxes, shown.new_classes, shown.kept) == (
-        1,
-        1,
-        ["baguette"],
-        ["still-1.jpg"],
-    )
-    assert shown.problems == ["t.json: the project has no picture gone.jpg"]
+    assert shown.pictures == 2
+    assert shown.problems == [
+        "new.jsonl: the project has 2 pictures called x.jpg",
+        "new.jsonl: new.png and new.jpg are both new.jpg here",
+    ]
+
+
+@pytest.mark.parametrize("key", FORMATS)
+def test_every_format_brings_a_project_back(data, labelled, frames, tmp_path, key):
+    """Written in each format, read into an empty project: the boxes are identical."""
+    folder, sessions = data
+    form = FORMATS[key]
     with sessions.begin() as session:
-        assert take_over(session, labelled, record, "t.json") == shown
+        record = export_record(session, labelled)
+        other = create_project(session, "Other")
+        for number, frame in enumerate(frames):
+            add_still(session, folder, other.id, frame, f"still-{number}.jpg", tmp_path)
+    written = dict(form.write(record))
+    files = LabelFiles({name: lambda name=name: written[name] for name in written}, "labels")
+    take_over(sessions, other.id, files, Silent())
     with sessions() as session:
-        new = next(p for p, _ in list_pictures(session, labelled, Filter(name="new")))
-        assert new.state == PictureState.DONE and new.boxes[0].corners == [10, 20, 40, 60]
-        with pytest.raises(InputError, match="none of its 3 pictures"):
-            take_over(session, labelled, record, "t.json")
+        back = export_record(session, other.id)
+
+    def boxes(record):
+        return {p.name: [(record.class_names[b.label], b.corners) for b in p.boxes] for p in record.pictures}
+
+    assert boxes(back) == boxes(record)

@@ -1,8 +1,8 @@
 """The queue: Huey on its SQLite storage. A task is only the number of a job's record.
 
-There are two lanes, each with a worker process of its own: one for work that keeps all cores
-busy (training, measuring, detection), one for bringing media in, which should not have to wait
-for a training to end.
+There are three lanes, each with a worker process of its own: one for work that keeps all cores
+busy (training, measuring, detection), one for bringing media in, one for labels. Whoever looks
+at a file of labels should not have to wait for a clip, and nobody for a training to end.
 """
 
 from collections.abc import Callable
@@ -12,7 +12,11 @@ from huey.api import TaskWrapper
 
 from avocet.store.folder import DataFolder
 
-LANES = {"compute": frozenset({"train", "evaluate", "detect"}), "media": frozenset({"sample_clip"})}
+LANES = {
+    "compute": frozenset({"train", "evaluate", "detect"}),
+    "media": frozenset({"sample_clip", "take_archive", "take_folder"}),
+    "labels": frozenset({"read_labels", "take_labels", "look_at_crops", "archive_snapshot"}),
+}
 
 
 def _elsewhere(job_id: int) -> None:

@@ -6,6 +6,7 @@ import signal
 import threading
 import time
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from huey.consumer import Consumer
@@ -16,10 +17,15 @@ from avocet.jobs.queue import LANES, open_queue
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.store.tables import JobState
+from avocet.work.archiving import archive_snapshot
+from avocet.work.intake import take_archive, take_folder
 from avocet.work.jobs import JobReporter, claim, finish, mark_interrupted, waiting_jobs
+from avocet.work.label_files import read_uploaded, take_uploaded
 from avocet.work.media import sample_clip
 from avocet.work.problems import NotFound
 from avocet.work.progress import Reporter, Stopped
+from avocet.work.sheets import look_at_crops
+from avocet.work.staging import remove_old, staged_files, unstage
 
 log = logging.getLogger(__name__)
 
@@ -59,12 +65,56 @@ def _sample_clip(
     return dict(sample_clip(sessions, folder, given["clip_id"], given["per_second"], reporter))
 
 
+def _take_archive(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+    path, name = staged_files(folder, given["token"])[0]
+    outcome = take_archive(sessions, folder, given["project_id"], path, name, reporter)
+    if not outcome["labels"]:
+        unstage(folder, given["token"])
+    return outcome
+
+
+def _take_folder(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+    path, copied = Path(given["path"]), given["copied"]
+    return take_folder(sessions, folder, given["project_id"], path, copied, reporter)
+
+
+def _read_labels(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+    return read_uploaded(sessions, folder, given)
+
+
+def _look_at_crops(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+    return dict(look_at_crops(sessions, folder, given["project_id"], reporter))
+
+
+def _archive_snapshot(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+    snapshot_id, job_id, form = given["snapshot_id"], given["job_id"], given["format"]
+    return dict(
+        archive_snapshot(sessions, folder, snapshot_id, form, given["with_pictures"], job_id, reporter)
+    )
+
+
 # Torch is imported with the first job that needs it, so that workers are up at once.
 ACTIONS: dict[str, Action] = {
     "train": _train,
     "evaluate": _evaluate,
     "detect": _detect,
     "sample_clip": _sample_clip,
+    "take_archive": _take_archive,
+    "take_folder": _take_folder,
+    "read_labels": _read_labels,
+    "take_labels": take_uploaded,
+    "look_at_crops": _look_at_crops,
+    "archive_snapshot": _archive_snapshot,
 }
 
 
@@ -97,6 +147,7 @@ def work(folder: DataFolder, lane: str, parent: int) -> None:
         # Whatever still says it is running was left by a worker that was killed.
         mark_interrupted(session, set(LANES[lane]))
         waiting = waiting_jobs(session, set(LANES[lane]))
+    remove_old(folder)
     queue, task = open_queue(folder, lane, lambda job_id: run_job(sessions, folder, job_id))
     for job_id in waiting:
         # A server killed between recording and queueing leaves jobs that nobody would take up.

@@ -29,6 +29,12 @@ def open_database(path: Path) -> sessionmaker[Session]:
     return sessionmaker(engine, expire_on_commit=False)
 
 
+def reading(sessions: sessionmaker[Session]) -> sessionmaker[Session]:
+    """Sessions that only read, and so never wait for somebody who writes."""
+    engine = sessions.kw["bind"]
+    return sessionmaker(engine.execution_options(reading=True), expire_on_commit=False)
+
+
 def _engine(path: Path) -> Engine:
     engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30})
 

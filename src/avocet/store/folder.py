@@ -27,6 +27,14 @@ class DataFolder:
         """Uploads on their way in."""
         return self.root / "incoming"
 
+    def staged(self, token: str) -> Path:
+        """Uploads that wait for a second step."""
+        return self.root / "staged" / token
+
+    def export(self, job_id: int) -> Path:
+        """An archive made for downloading."""
+        return self.root / "exports" / f"{job_id}.zip"
+
     def picture(self, project_id: int, content_hash: str, suffix: str) -> Path:
         return self._project(project_id) / "pictures" / content_hash[:2] / f"{content_hash}{suffix}"
 

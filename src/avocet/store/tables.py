@@ -4,7 +4,7 @@ import datetime as dt
 import enum
 from typing import Any
 
-from sqlalchemy import JSON, Enum, ForeignKey, Index, UniqueConstraint
+from sqlalchemy import JSON, BigInteger, Enum, ForeignKey, Index, UniqueConstraint
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
 
@@ -34,6 +34,14 @@ class PictureState(enum.StrEnum):
     IN_PROGRESS = "in_progress"
     DONE = "done"
     EMPTY = "empty"
+
+
+class AttributeKind(enum.StrEnum):
+    """What an attribute of a box can hold."""
+
+    FLAG = "flag"
+    CHOICE = "choice"
+    NUMBER = "number"
 
 
 class JobState(enum.StrEnum):
@@ -70,7 +78,10 @@ class Project(Base):
 
 
 class ObjectClass(Base):
-    """A class of objects. Its position, counted from 1, is its number key."""
+    """A class of objects. Its position, counted from 1, is its number key.
+
+    A retired class keeps its boxes but is not offered any more and not trained.
+    """
 
     __tablename__ = "object_class"
     __table_args__ = (UniqueConstraint("project_id", "name"),)
@@ -80,8 +91,24 @@ class ObjectClass(Base):
     name: Mapped[str]
     colour: Mapped[str]
     position: Mapped[int]
+    retired_at: Mapped[dt.datetime | None]
 
     project: Mapped[Project] = relationship(back_populates="classes")
+
+
+class Attribute(Base):
+    """Something that can be said of a box, of one class or of all. Boxes keep it by its name."""
+
+    __tablename__ = "attribute"
+    __table_args__ = (UniqueConstraint("project_id", "name"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
+    class_id: Mapped[int | None] = mapped_column(ForeignKey("object_class.id", ondelete="SET NULL"))
+    name: Mapped[str]
+    kind: Mapped[AttributeKind] = mapped_column(_text_enum(AttributeKind))
+    choices: Mapped[list[Any]] = mapped_column(default=list)
+    position: Mapped[int]
 
 
 class Clip(Base):
@@ -102,10 +129,16 @@ class Clip(Base):
 
 
 class Picture(Base):
+    """A picture. Its file is kept under its content hash, or read where it lies (``path``)."""
+
     __tablename__ = "picture"
     __table_args__ = (
         UniqueConstraint("project_id", "content_hash"),
         Index("ix_picture_page", "project_id", "binned_at", "id"),
+        Index("ix_picture_name", "project_id", "binned_at", "name", "id"),
+        Index("ix_picture_boxes", "project_id", "binned_at", "box_count", "id"),
+        Index("ix_picture_state", "project_id", "binned_at", "state", "id"),
+        Index("ix_picture_part", "project_id", "binned_at", "part", "id"),
     )
 
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -122,11 +155,29 @@ class Picture(Base):
     revision: Mapped[int] = mapped_column(default=0)
     added_at: Mapped[dt.datetime] = mapped_column(default=now)
     binned_at: Mapped[dt.datetime | None]
+    source: Mapped[str] = mapped_column(default="", server_default="")
+    path: Mapped[str | None]
+    file_size: Mapped[int | None]
+    file_time: Mapped[int | None] = mapped_column(BigInteger)
+    look: Mapped[int | None] = mapped_column(BigInteger)
+    box_count: Mapped[int] = mapped_column(default=0, server_default="0")
+    labelled_at: Mapped[dt.datetime | None]
 
     boxes: Mapped[list["Box"]] = relationship(
         back_populates="picture", order_by="Box.position", cascade="all, delete-orphan"
     )
     clip: Mapped[Clip | None] = relationship()
+    tags: Mapped[list["PictureTag"]] = relationship(cascade="all, delete-orphan", order_by="PictureTag.tag")
+
+
+class PictureTag(Base):
+    """A word that a person put on a picture."""
+
+    __tablename__ = "picture_tag"
+    __table_args__ = (Index("ix_picture_tag_tag", "tag", "picture_id"),)
+
+    picture_id: Mapped[int] = mapped_column(ForeignKey("picture.id", ondelete="CASCADE"), primary_key=True)
+    tag: Mapped[str] = mapped_column(primary_key=True)
 
 
 class Box(Base):
@@ -144,6 +195,7 @@ class Box(Base):
     y2: Mapped[float]
     crowd: Mapped[bool] = mapped_column(default=False)
     attributes: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    track: Mapped[int | None]
 
     picture: Mapped[Picture] = relationship(back_populates="boxes")
 
@@ -164,6 +216,53 @@ class Snapshot(Base):
     pictures: Mapped[int]
     boxes: Mapped[int]
     created_at: Mapped[dt.datetime] = mapped_column(default=now)
+    name: Mapped[str] = mapped_column(default="", server_default="")
+    note: Mapped[str] = mapped_column(default="", server_default="")
+
+
+class Change(Base):
+    """A change made to many pictures or classes at once, with all that is needed to take it back."""
+
+    __tablename__ = "change"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    title: Mapped[str]
+    made_at: Mapped[dt.datetime] = mapped_column(default=now)
+    undone_at: Mapped[dt.datetime | None]
+    classes: Mapped[list[Any]] = mapped_column(default=list)
+
+
+class ChangedPicture(Base):
+    """How the labels of one picture were before a change, and a digest of how the change left them."""
+
+    __tablename__ = "changed_picture"
+
+    change_id: Mapped[int] = mapped_column(ForeignKey("change.id", ondelete="CASCADE"), primary_key=True)
+    picture_id: Mapped[int] = mapped_column(ForeignKey("picture.id", ondelete="CASCADE"), primary_key=True)
+    after: Mapped[str]
+    before: Mapped[dict[str, Any]]
+
+
+class FineAsItIs(Base):
+    """Something that looked wrong and that a person found right."""
+
+    __tablename__ = "fine_as_it_is"
+
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    finding: Mapped[str] = mapped_column(primary_key=True)
+    marked_at: Mapped[dt.datetime] = mapped_column(default=now)
+
+
+class CropLook(Base):
+    """What a box's content looks like, kept under the content hash of its picture and its corners."""
+
+    __tablename__ = "crop_look"
+
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
+    crop: Mapped[str] = mapped_column(primary_key=True)
+    brightness: Mapped[float]
+    features: Mapped[bytes]
 
 
 class Job(Base):

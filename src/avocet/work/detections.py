@@ -14,7 +14,8 @@ from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Detection
 from avocet.work.jobs import create_job
-from avocet.work.media import Filter, get_clip, list_pictures
+from avocet.work.listing import Filter, list_pictures
+from avocet.work.media import get_clip
 from avocet.work.problems import NotFound
 from avocet.work.runs import get_run, model_path
 
@@ -112,7 +113,7 @@ def _describe(
     if source.get("pictures"):
         ids = [
             picture.id
-            for picture, _ in list_pictures(
+            for picture in list_pictures(
                 session, project_id, Filter(state=source.get("state")), limit=MOST_INPUTS
             )
         ]

@@ -1,5 +1,6 @@
 """The boxes of a picture: reading and saving them so that nothing is silently overwritten."""
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -8,10 +9,11 @@ from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.formats.record import fit_box
-from avocet.store.tables import Box, ObjectClass, Picture, PictureState
+from avocet.store.tables import Box, ObjectClass, Picture, PictureState, now
 from avocet.work.problems import Conflict
 
 MOST_BOXES = 5000
+MOST_ATTRIBUTES = 50
 
 
 @dataclass(frozen=True)
@@ -22,10 +24,16 @@ class NewBox:
     corners: tuple[float, float, float, float]
     crowd: bool = False
     attributes: dict[str, Any] = field(default_factory=dict)
+    track: int | None = None
 
 
 def save_labels(
-    session: Session, picture: Picture, revision: int, boxes: Sequence[NewBox], state: PictureState
+    session: Session,
+    picture: Picture,
+    revision: int,
+    boxes: Sequence[NewBox],
+    state: PictureState,
+    by_hand: bool = True,
 ) -> Picture:
     """Replace the boxes of a picture.
 
@@ -40,6 +48,9 @@ def save_labels(
     state : PictureState
         Without boxes, 'done' is 'empty' and 'in progress' is 'unlabelled'; with boxes, 'empty'
         and 'unlabelled' are 'in progress'.
+    by_hand : bool
+        A person who says 'done' without a box says that there is nothing. A file that has no box
+        for a picture does not: such a picture stays 'done', and the audit asks about it.
 
     Raises
     ------
@@ -76,12 +87,17 @@ def save_labels(
                 x2=x2,
                 y2=y2,
                 crowd=box.crowd,
-                attributes=box.attributes,
+                attributes=_usable_attributes(box.attributes, f"box {number} of {picture.name}"),
+                track=box.track,
             )
         )
     picture.boxes = rows
-    picture.state = _fitting_state(state, bool(rows))
+    picture.box_count = len(rows)
+    if rows or by_hand or state != PictureState.DONE:
+        state = _fitting_state(state, bool(rows))
+    picture.state = state
     picture.revision += 1
+    picture.labelled_at = now() if state != PictureState.UNLABELLED else None
     session.flush()
     return picture
 
@@ -97,10 +113,39 @@ def labels_of(picture: Picture) -> dict[str, Any]:
                 "corners": box.corners,
                 "crowd": box.crowd,
                 "attributes": box.attributes,
+                "track": box.track,
             }
             for box in picture.boxes
         ],
     }
+
+
+def boxes_from(labels: dict[str, Any]) -> list[NewBox]:
+    """The boxes of what `labels_of` gave."""
+    return [
+        NewBox(box["class_id"], tuple(box["corners"]), box["crowd"], box["attributes"], box.get("track"))
+        for box in labels["boxes"]
+    ]
+
+
+def _usable_attributes(attributes: dict[str, Any], called: str) -> dict[str, Any]:
+    """Only what holds: flags that are not set and empty values are left out."""
+    kept = {}
+    for name, value in attributes.items():
+        if value is None or value is False or value == "":
+            continue
+        if not isinstance(value, bool | int | float | str):
+            raise InputError(
+                f"{called}: the attribute {name!r} is {str(value)[:60]!r}, neither flag, text nor number"
+            )
+        if isinstance(value, float) and not math.isfinite(value):
+            raise InputError(f"{called}: the attribute {name!r} is {value}, which is no number")
+        if len(name) > 100 or len(str(value)) > 1000:
+            raise InputError(f"{called}: the attribute {name[:100]!r} is too long")
+        kept[name] = value
+    if len(kept) > MOST_ATTRIBUTES:
+        raise InputError(f"{called} has {len(kept)} attributes; at most {MOST_ATTRIBUTES} are kept")
+    return kept
 
 
 def _fitting_state(state: PictureState, has_boxes: bool) -> PictureState:

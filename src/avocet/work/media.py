@@ -1,4 +1,4 @@
-"""Pictures and clips of a project: adding, listing, thumbnails, the bin."""
+"""Pictures and clips of a project: adding them, and where their files lie."""
 
 import hashlib
 import math
@@ -6,17 +6,18 @@ import shutil
 from dataclasses import dataclass
 from pathlib import Path
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session, sessionmaker
 
 from avocet.core.errors import InputError
+from avocet.core.looks import picture_look
 from avocet.files import copy_file, write_bytes
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.clips import clip_info, read_frames
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
 from avocet.media.pictures import encode_jpeg, picture_size, read_picture, thumbnail_jpeg
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Box, Clip, Part, Picture, PictureState, now
+from avocet.store.tables import Clip, Picture
 from avocet.work.problems import NotFound
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.projects import get_project
@@ -38,17 +39,6 @@ class Added:
     fresh: bool
 
 
-@dataclass(frozen=True)
-class Filter:
-    """Which pictures to list; None means any."""
-
-    state: PictureState | None = None
-    part: Part | None = None
-    class_id: int | None = None
-    name: str | None = None
-    binned: bool = False
-
-
 def content_hash(path: Path) -> str:
     """SHA-256 of a file's bytes, in hexadecimal."""
     with path.open("rb") as opened:
@@ -63,10 +53,13 @@ def add_picture(
     name: str,
     clip: Clip | None = None,
     frame_number: int | None = None,
+    source: str = "",
+    copied: bool = True,
 ) -> Added:
-    """Copy a picture into the project, unless the same content is there.
+    """Take a picture into the project, unless the same content is there.
 
-    The whole picture is decoded once here, so that a damaged file is refused on arrival.
+    The whole picture is decoded once here, so that a damaged file is refused on arrival; its
+    thumbnail is made of the same pixels. Where it is not copied, it is read where it lies.
 
     Raises
     ------
@@ -88,9 +81,13 @@ def add_picture(
     if there is not None:
         there.binned_at = None
         return Added(there, fresh=False)
-    if read_picture(path, name).shape[:2] != (height, width):
+    pixels = read_picture(path, name)
+    if pixels.shape[:2] != (height, width):
         raise InputError(f"{name} is damaged: its size differs from what its header says")
-    copy_file(path, folder.picture(project_id, digest, suffix))
+    if copied:
+        copy_file(path, folder.picture(project_id, digest, suffix))
+    write_bytes(folder.thumbnail(project_id, digest), thumbnail_jpeg(pixels, THUMBNAIL))
+    status = path.stat()
     picture = Picture(
         project_id=project_id,
         name=name,
@@ -100,6 +97,11 @@ def add_picture(
         height=height,
         clip_id=clip.id if clip else None,
         frame_number=frame_number,
+        source=source or (clip.name if clip else ""),
+        path=None if copied else str(path.resolve()),
+        file_size=status.st_size,
+        file_time=status.st_mtime_ns,
+        look=picture_look(pixels),
     )
     session.add(picture)
     session.flush()
@@ -187,10 +189,35 @@ def get_picture(session: Session, picture_id: int) -> Picture:
 
 
 def picture_path(folder: DataFolder, picture: Picture) -> Path:
-    """Where a picture's file lies. Raises `NotFound` if it is gone."""
-    path = folder.picture(picture.project_id, picture.content_hash, picture.suffix)
+    """Where a picture's file lies.
+
+    Raises
+    ------
+    NotFound
+        If it is gone.
+    InputError
+        If it is read where it lies, and was changed there.
+    """
+    if picture.path is None:
+        path = folder.picture(picture.project_id, picture.content_hash, picture.suffix)
+        if not path.is_file():
+            raise NotFound(f"the file of {picture.name} is missing from the data folder ({path})")
+        return path
+    return unchanged(
+        Path(picture.path), picture.content_hash, picture.name, picture.file_size, picture.file_time
+    )
+
+
+def unchanged(path: Path, digest: str, name: str, size: int | None = None, time: int | None = None) -> Path:
+    """The path of a file that lies outside, once it is sure that it is still the one that was added."""
     if not path.is_file():
-        raise NotFound(f"the file of {picture.name} is missing from the data folder ({path})")
+        raise NotFound(f"the file of {name} is not at {path} any more; its labels are kept")
+    status = path.stat()
+    if (status.st_size, status.st_mtime_ns) != (size, time) and content_hash(path) != digest:
+        raise InputError(
+            f"{name} was changed on disk after it was added ({path}); its labels are kept. "
+            "Put the former file back, or add the changed one as a new picture."
+        )
     return path
 
 
@@ -205,58 +232,13 @@ def viewable_path(folder: DataFolder, picture: Picture) -> Path:
     return path
 
 
-def list_pictures(
-    session: Session, project_id: int, wanted: Filter, after: int = 0, limit: int = 200
-) -> list[tuple[Picture, int]]:
-    """A page of pictures in order of arrival, each with its number of boxes.
-
-    Parameters
-    ----------
-    session : Session
-    project_id : int
-    wanted : Filter
-    after : int
-        Id of the last picture of the page before.
-    limit : int
-    """
-    boxes = select(func.count(Box.id)).where(Box.picture_id == Picture.id).scalar_subquery()
-    rows = session.execute(
-        select(Picture, boxes)
-        .where(*_conditions(project_id, wanted), Picture.id > after)
-        .order_by(Picture.id)
-        .limit(limit)
-    )
-    return [(picture, count) for picture, count in rows]
-
-
-def count_pictures(session: Session, project_id: int, wanted: Filter) -> int:
-    """How many pictures a filter leaves."""
-    return session.scalar(select(func.count(Picture.id)).where(*_conditions(project_id, wanted))) or 0
-
-
-def picture_ids(session: Session, project_id: int, wanted: Filter) -> list[int]:
-    """Ids of all pictures a filter leaves, in order of arrival: what next and previous walk along."""
-    query = select(Picture.id).where(*_conditions(project_id, wanted)).order_by(Picture.id)
-    return list(session.scalars(query))
-
-
-def set_binned(session: Session, project_id: int, ids: list[int], binned: bool) -> int:
-    """Put pictures into the bin or take them back; returns how many changed."""
-    changed = 0
-    for picture in session.scalars(
-        select(Picture).where(Picture.project_id == project_id, Picture.id.in_(ids))
-    ):
-        if (picture.binned_at is not None) != binned:
-            picture.binned_at = now() if binned else None
-            changed += 1
-    return changed
-
-
 def thumbnail(folder: DataFolder, picture: Picture) -> Path:
     """Path of the picture's thumbnail, made now if there is none yet."""
     path = folder.thumbnail(picture.project_id, picture.content_hash)
     if not path.is_file():
-        write_bytes(path, thumbnail_jpeg(picture_path(folder, picture), THUMBNAIL))
+        write_bytes(
+            path, thumbnail_jpeg(read_picture(picture_path(folder, picture), picture.name), THUMBNAIL)
+        )
     return path
 
 
@@ -266,19 +248,3 @@ def check_space(folder: DataFolder, needed: int) -> None:
     free = shutil.disk_usage(folder.root).free
     if free < needed:
         raise InputError(f"the disk of {folder.root} has {free:,} bytes free; {needed:,} are needed")
-
-
-def _conditions(project_id: int, wanted: Filter) -> list:
-    conditions = [
-        Picture.project_id == project_id,
-        Picture.binned_at.is_not(None) if wanted.binned else Picture.binned_at.is_(None),
-    ]
-    if wanted.state is not None:
-        conditions.append(Picture.state == wanted.state)
-    if wanted.part is not None:
-        conditions.append(Picture.part == wanted.part)
-    if wanted.class_id is not None:
-        conditions.append(Picture.boxes.any(Box.class_id == wanted.class_id))
-    if wanted.name:
-        conditions.append(Picture.name.contains(wanted.name, autoescape=True))
-    return conditions

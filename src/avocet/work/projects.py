@@ -18,6 +18,7 @@ from avocet.store.tables import (
     Project,
     Run,
 )
+from avocet.work.attributes import add_ready_made
 from avocet.work.problems import NotFound
 
 LABELLED = (PictureState.IN_PROGRESS, PictureState.DONE, PictureState.EMPTY)
@@ -50,6 +51,7 @@ def create_project(session: Session, name: str) -> Project:
     project = Project(name=wanted)
     session.add(project)
     session.flush()
+    add_ready_made(session, project.id)
     return project
 
 

@@ -15,13 +15,11 @@ from avocet.core.orientation import lie_in_every_direction
 from avocet.detector.settings import Settings, default_epochs
 from avocet.detector.sizes import SIZES, parameter_count
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Part, Picture, Run
-from avocet.work.classes import list_classes
+from avocet.store.tables import Part, Run
 from avocet.work.jobs import again, create_job
 from avocet.work.problems import NotFound
-from avocet.work.projects import LABELLED, get_project
-from avocet.work.snapshots import freeze
-from avocet.work.splits import labelled_by_part
+from avocet.work.projects import get_project
+from avocet.work.snapshots import Frozen, freeze, get_snapshot, labels_now, read_snapshot
 
 LEARNABLE = 8
 """Boxes with a shorter side under this many input pixels are hard to learn."""
@@ -60,26 +58,22 @@ class Plan:
     parameters: dict[str, int]
 
 
-def plan_run(session: Session, project_id: int, side: int = 416) -> Plan:
-    """Look at the labels as they are now and say what a run would have to learn from."""
-    classes = list_classes(session, project_id)
-    counts = labelled_by_part(session, project_id)
-    query = select(Picture).where(
-        Picture.project_id == project_id, Picture.binned_at.is_(None), Picture.state.in_(LABELLED)
-    )
-    names = {each.id: each.name for each in classes}
+def plan_run(frozen: Frozen, side: int = 416) -> Plan:
+    """Say what a run would have to learn from labels as they are now, or as a snapshot holds them."""
+    counts = Counter(picture.part.value if picture.part else "" for picture in frozen.pictures)
+    names = dict(enumerate(frozen.classes))
     by_part: dict[str, Counter[str]] = {part.value: Counter() for part in Part}
     sizes, labels = [], []
-    for picture in session.scalars(query):
-        for box in picture.boxes:
+    for picture in frozen.pictures:
+        scale = letterbox(picture.width, picture.height, side)
+        for label, x1, y1, x2, y2, crowd in picture.boxes:
             if picture.part is not None:
-                by_part[picture.part.value][names[box.class_id]] += 1
-            if picture.part == Part.TRAINING and not box.crowd:
-                scale = letterbox(picture.width, picture.height, side)
-                sizes.append(((box.x2 - box.x1) * scale.scale_x, (box.y2 - box.y1) * scale.scale_y))
-                labels.append(box.class_id)
+                by_part[picture.part.value][names[label]] += 1
+            if picture.part == Part.TRAINING and not crowd:
+                sizes.append(((x2 - x1) * scale.scale_x, (y2 - y1) * scale.scale_y))
+                labels.append(label)
     learnt, held_out = by_part[Part.TRAINING.value], by_part[Part.VALIDATION.value]
-    obstacles = _obstacles(counts, learnt, held_out, [each.name for each in classes])
+    obstacles = _obstacles(counts, learnt, held_out, frozen.classes)
     warnings = [
         f"Class {name!r} has only {learnt[name]} training boxes"
         for name in names.values()
@@ -111,7 +105,7 @@ def plan_run(session: Session, project_id: int, side: int = 416) -> Plan:
         warnings=warnings,
         epochs=default_epochs(counts[Part.TRAINING]),
         every_direction=lie_in_every_direction(sizes, labels),
-        parameters=_parameters(max(1, len(classes))),
+        parameters=_parameters(max(1, len(frozen.classes))),
     )
 
 
@@ -120,7 +114,7 @@ def _parameters(classes: int) -> dict[str, int]:
 
 
 def _obstacles(
-    counts: dict[str, int], learnt: Counter[str], held_out: Counter[str], names: list[str]
+    counts: Counter[str], learnt: Counter[str], held_out: Counter[str], names: list[str]
 ) -> list[str]:
     if not names:
         return ["The project has no class yet; add one in Collect"]
@@ -141,9 +135,14 @@ def _obstacles(
 
 
 def start_run(
-    session: Session, folder: DataFolder, project_id: int, chosen: dict[str, Any], name: str = ""
+    session: Session,
+    folder: DataFolder,
+    project_id: int,
+    chosen: dict[str, Any],
+    name: str = "",
+    snapshot_id: int | None = None,
 ) -> Run:
-    """Freeze the labels and record a run that waits for the worker.
+    """Freeze the labels, or take a snapshot, and record a run that waits for the worker.
 
     Parameters
     ----------
@@ -154,6 +153,8 @@ def start_run(
         Settings as in `avocet.detector.trainer.Settings`; what is missing or None is chosen
         from the labels.
     name : str
+    snapshot_id : int, optional
+        Of the snapshot to train on; by default the labels as they are now.
 
     Raises
     ------
@@ -163,12 +164,16 @@ def start_run(
     get_project(session, project_id)
     given = {key: value for key, value in chosen.items() if value is not None}
     checked = Settings(**given)
-    plan = plan_run(session, project_id, checked.side)
+    snapshot = get_snapshot(session, snapshot_id) if snapshot_id is not None else None
+    if snapshot is not None and snapshot.project_id != project_id:
+        raise NotFound(f"the project has no snapshot {snapshot_id}")
+    frozen = read_snapshot(folder, snapshot) if snapshot else labels_now(session, project_id)
+    plan = plan_run(frozen, checked.side)
     if plan.obstacles:
         raise InputError("; ".join(plan.obstacles))
     defaults: dict[str, Any] = {"epochs": plan.epochs, "flips": "all" if plan.every_direction else "sideways"}
     settings = Settings(**(defaults | given))
-    snapshot = freeze(session, folder, project_id)
+    snapshot = snapshot or freeze(session, folder, project_id)
     number = len(list(session.scalars(select(Run.id).where(Run.project_id == project_id)))) + 1
     title = name.strip() or f"{settings.size.capitalize()} {number}"
     job = create_job(session, project_id, "train", f"Train {title}")

@@ -9,16 +9,26 @@ from sqlalchemy.orm import Session, selectinload
 from avocet.core.errors import InputError
 from avocet.core.splitting import cover_labels, split_by_ratio
 from avocet.store.tables import Part, Picture
+from avocet.work.listing import chosen_pictures
 from avocet.work.projects import LABELLED, get_project
+
+ENOUGH_SOURCES = 6
+"""With fewer archives and folders, keeping each whole would leave no choice."""
 
 PARTS = (Part.TRAINING, Part.VALIDATION, Part.TEST)
 
 
-def split_pictures(session: Session, project_id: int, ratios: Sequence[float], seed: int) -> dict[str, int]:
-    """Assign every picture of the project to a part, whole clips together.
+def split_pictures(
+    session: Session,
+    project_id: int,
+    ratios: Sequence[float],
+    seed: int,
+    whole_sources: bool | None = None,
+) -> dict[str, int]:
+    """Assign every picture of the project to a part, whole clips together, classes in proportion.
 
     Labelled pictures and unlabelled ones are split each for themselves, so that the labelled
-    ones follow the ratio too; a clip that has both counts as labelled. A class that would have no
+    ones follow the ratio too; a clip or source that has both counts as labelled. A class that would have no
     training box brings one of its pictures over.
 
     Parameters
@@ -28,6 +38,9 @@ def split_pictures(session: Session, project_id: int, ratios: Sequence[float], s
     ratios : sequence of float
         For training, validation and test.
     seed : int
+    whole_sources : bool, optional
+        Keep pictures of one source (an archive's or a folder's) together as well. By default as
+        soon as there are enough sources for that, `ENOUGH_SOURCES`.
 
     Returns
     -------
@@ -50,28 +63,37 @@ def split_pictures(session: Session, project_id: int, ratios: Sequence[float], s
             .order_by(Picture.content_hash)
         )
     )
-    labelled_clips = {p.clip_id for p in pictures if p.clip_id is not None and p.state in LABELLED}
-    is_labelled = [p.state in LABELLED or p.clip_id in labelled_clips for p in pictures]
+    if whole_sources is None:
+        whole_sources = len({p.source for p in pictures if p.source and p.clip_id is None}) >= ENOUGH_SOURCES
+    group_of = [_group(picture, whole_sources) for picture in pictures]
+    labelled_groups = {g for g, p in zip(group_of, pictures, strict=True) if p.state in LABELLED}
+    is_labelled = [group in labelled_groups for group in group_of]
     for wanted in (True, False):
         some = [p for p, labelled in zip(pictures, is_labelled, strict=True) if labelled == wanted]
-        groups = [f"clip {p.clip_id}" if p.clip_id is not None else f"picture {p.id}" for p in some]
+        groups = [g for g, labelled in zip(group_of, is_labelled, strict=True) if labelled == wanted]
         try:
-            numbers = split_by_ratio(groups, ratios, np.random.default_rng(seed))
+            labels = [[box.class_id for box in picture.boxes] for picture in some]
+            numbers = split_by_ratio(groups, ratios, np.random.default_rng(seed), labels)
         except ValueError as error:
             raise InputError(str(error)) from None
-        numbers = cover_labels(numbers, groups, [{box.class_id for box in picture.boxes} for picture in some])
+        numbers = cover_labels(numbers, groups, [set(each) for each in labels])
         for picture, number in zip(some, numbers, strict=True):
             picture.part = PARTS[number]
     session.flush()
     return labelled_by_part(session, project_id)
 
 
+def _group(picture: Picture, whole_sources: bool) -> str:
+    """What a picture must not be parted from."""
+    if picture.clip_id is not None:
+        return f"clip {picture.clip_id}"
+    return f"source {picture.source}" if whole_sources and picture.source else f"picture {picture.id}"
+
+
 def set_part(session: Session, project_id: int, ids: Sequence[int], part: Part | None) -> int:
     """Put pictures into a part by hand; returns how many changed."""
     changed = 0
-    for picture in session.scalars(
-        select(Picture).where(Picture.project_id == project_id, Picture.id.in_(ids))
-    ):
+    for picture in chosen_pictures(session, project_id, ids):
         changed += picture.part != part
         picture.part = part
     return changed
