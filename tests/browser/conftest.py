@@ -26,7 +26,8 @@ from avocet.store.tables import Part, PictureState
 from avocet.work.classes import ensure_classes
 from avocet.work.jobs import list_jobs, request_stop
 from avocet.work.labels import NewBox, save_labels
-from avocet.work.media import Filter, add_clip, add_picture, list_pictures
+from avocet.work.listing import Filter, list_pictures
+from avocet.work.media import add_clip, add_picture
 from avocet.work.projects import create_project
 
 WIDTH, HEIGHT = 1280, 800
@@ -82,7 +83,7 @@ def project(belt, server, sessions, request):
                 save_labels(session, picture, 0, boxes, PictureState.DONE)
         add_clip(session, folder, made.id, belt / "belt.mp4", "belt.mp4")
         session.flush()
-        pictures = [picture.id for picture, _ in list_pictures(session, made.id, Filter())]
+        pictures = [picture.id for picture in list_pictures(session, made.id, Filter())]
     yield made.id, pictures
     with sessions.begin() as session:
         for job in list_jobs(session, made.id, only_open=True):

@@ -6,42 +6,80 @@ import click
 
 from avocet.cli.common import Bar, data_option, open_data, stop_at_faults
 from avocet.core.errors import InputError
-from avocet.formats.coco import read_coco
-from avocet.work.exchange import import_located, locate
+from avocet.formats.files import LabelFiles
+from avocet.formats.kinds import FORMATS, format_called, recognise
+from avocet.store.database import reading
+from avocet.work.exchange import ProjectPictures, match_pictures, read_labels, take_over
+from avocet.work.locating import FolderPictures, import_located, locate, opened_labels
 from avocet.work.problems import NotFound
 from avocet.work.projects import create_project, project_named
 from avocet.work.splits import split_pictures
 
 
 @click.command("import")
-@click.argument("truth", type=click.Path(path_type=Path))
+@click.argument("labels", type=click.Path(path_type=Path))
 @click.option(
-    "--images", type=click.Path(path_type=Path), required=True, help="Folder with the pictures it names."
+    "--images",
+    type=click.Path(path_type=Path),
+    help="Folder with the pictures; by default those beside the labels, in their folder or archive.",
 )
 @click.option("--project", required=True, help="Project to add them to; made if there is none of that name.")
 @data_option
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(list(FORMATS)),
+    help="Format of the labels; told by itself otherwise.",
+)
 @click.option("--split", default="80,20,0", show_default=True, help="Ratio of training, validation and test.")
 @click.option("--seed", default=0, show_default=True, type=int, help="Seed of the split.")
 @click.option(
     "--skip-faulty", is_flag=True, help="Leave out entries that are wrong instead of refusing the file."
 )
 def import_(
-    truth: Path, images: Path, project: str, data: Path, split: str, seed: int, skip_faulty: bool
+    labels: Path,
+    images: Path | None,
+    project: str,
+    data: Path,
+    form: str | None,
+    split: str,
+    seed: int,
+    skip_faulty: bool,
 ) -> None:
-    """Take pictures and boxes of a COCO JSON file into a project.
+    """Take pictures and boxes into a project.
 
-    Pictures are copied. Pictures that have labels already stay as they are. Afterwards all
-    pictures of the project are split by ratio.
+    LABELS is a COCO JSON, CSV or JSON Lines file, or a folder or archive of Pascal VOC XML or
+    centre-text files. Pictures are copied, and all are split by ratio afterwards. Pictures that
+    have labels already stay as they are. Where there are no pictures beside the labels, the
+    project's own pictures of the same names get them.
 
     \b
     Example:
       avocet import truth.json --images pictures --project belt --data ~/avocet
     """
     ratios = _ratios(split)
-    located = locate(read_coco(truth), images, truth.name)
+    with opened_labels(labels, images) as (files, pictures):
+        if pictures is None:
+            _label_what_is_there(files, project, data, form, skip_faulty)
+        else:
+            _import_with_pictures(files, pictures, project, data, form, skip_faulty, ratios, seed)
+
+
+def _import_with_pictures(
+    files: LabelFiles,
+    pictures: FolderPictures,
+    project: str,
+    data: Path,
+    form: str | None,
+    skip_faulty: bool,
+    ratios: list[float],
+    seed: int,
+) -> None:
+    chosen = format_called(form) if form else recognise(files)
+    located = locate(chosen.read(files, pictures.find), pictures, files.called)
     stop_at_faults(located.problems, skip_faulty)
     if not located.record.pictures:
-        raise InputError(f"{truth.name}: none of its pictures can be taken over")
+        raise InputError(f"{files.called}: none of its pictures can be taken over")
     folder, sessions = open_data(data)
     with sessions.begin() as session:
         try:
@@ -58,6 +96,24 @@ def import_(
     click.echo(
         f"Labelled: {parts['training']} training, {parts['validation']} validation, {parts['test']} test"
     )
+
+
+def _label_what_is_there(
+    files: LabelFiles, project: str, data: Path, form: str | None, skip_faulty: bool
+) -> None:
+    _, sessions = open_data(data, must_exist=True)
+    with reading(sessions)() as session:
+        project_id = project_named(session, project).id
+        here = ProjectPictures(session, project_id)
+        _, record = read_labels(files, here, form)
+        matched = match_pictures(here, record, files.called)
+    missing = [f"{files.called}: the project has no picture {name}" for name in matched.missing]
+    stop_at_faults(matched.problems + missing, skip_faulty)
+    with Bar("Importing") as bar:
+        taken = take_over(sessions, project_id, files, bar, form)
+    click.echo(f"{taken.pictures} pictures of {project!r} got {taken.boxes} boxes")
+    if matched.labelled:
+        click.echo(f"{len(matched.labelled)} pictures had labels already and stay as they are")
 
 
 def _ratios(text: str) -> list[float]:

@@ -13,6 +13,7 @@ from avocet.work.problems import NotFound
 COMMANDS = {
     "serve": "avocet.cli.serving:serve",
     "import": "avocet.cli.importing:import_",
+    "export": "avocet.cli.exporting:export",
     "train": "avocet.cli.training:train",
     "evaluate": "avocet.cli.measuring:evaluate",
     "detect": "avocet.cli.detecting:detect",

@@ -12,10 +12,10 @@ from avocet.core.errors import InputError
 from avocet.detector.labelled import LabelledPicture
 from avocet.detector.predictor import Predictor
 from avocet.files import write_text
-from avocet.formats.coco import read_coco
-from avocet.formats.record import RecordedPicture
+from avocet.formats.kinds import recognise
+from avocet.formats.record import IGNORE, RecordedPicture
 from avocet.media.pictures import read_picture
-from avocet.work.exchange import locate
+from avocet.work.locating import Located, locate, opened_labels
 from avocet.work.measuring import by_name, find_candidates, measure
 
 
@@ -42,8 +42,15 @@ def evaluate(model: Path, truth: Path, images: Path, report: Path | None, skip_f
       avocet evaluate --model model.zip --truth truth.json --images pictures --report figures.json
     """
     predictor = Predictor.from_bundle(model)
-    located = locate(read_coco(truth), images, truth.name)
-    stop_at_faults(located.problems, skip_faulty)
+    with opened_labels(truth, images) as (files, folder):
+        if folder is None:
+            raise InputError(f"{truth.name} has no pictures beside it; name their folder with --images")
+        located = locate(recognise(files).read(files, folder.find), folder, truth.name)
+        stop_at_faults(located.problems, skip_faulty)
+        _measure(predictor, model, truth, located, report)
+
+
+def _measure(predictor: Predictor, model: Path, truth: Path, located: Located, report: Path | None) -> None:
     record = located.record
     if not record.pictures:
         raise InputError(f"{truth.name} has no picture to measure on")
@@ -84,7 +91,9 @@ def _labelled(picture: RecordedPicture, path: Path) -> LabelledPicture:
         read=lambda: read_picture(path, picture.name),
         boxes=as_boxes([box.corners for box in picture.boxes]),
         classes=np.array([box.label for box in picture.boxes], dtype=np.int64),
-        ignored=np.array([box.crowd for box in picture.boxes], dtype=bool),
+        ignored=np.array(
+            [box.crowd or bool(box.attributes.get(IGNORE)) for box in picture.boxes], dtype=bool
+        ),
     )
 
 

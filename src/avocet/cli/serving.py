@@ -32,8 +32,15 @@ THREADS = 24
 @click.option(
     "--port", default=8321, show_default=True, type=click.IntRange(0, 65535), help="Port; 0 takes a free one."
 )
+@click.option(
+    "--folder",
+    "folders",
+    multiple=True,
+    type=click.Path(path_type=Path, exists=True, file_okay=False),
+    help="Folder of this machine that pictures may be taken from; may be given several times.",
+)
 @click.option("--demo", is_flag=True, help="Make the demo project if the data folder has no project.")
-def serve(data: Path, host: str, port: int, demo: bool) -> None:
+def serve(data: Path, host: str, port: int, folders: tuple[Path, ...], demo: bool) -> None:
     """Serve the page and do its long work in the background.
 
     \b
@@ -49,7 +56,12 @@ def serve(data: Path, host: str, port: int, demo: bool) -> None:
         make_demo_project(sessions, folder, progress=True)
     queues = Queues(folder)
     app = create_app(
-        folder, sessions, queues.enqueue, hosts=LOCAL_NAMES if host in LOOPBACK else None, password=password
+        folder,
+        sessions,
+        queues.enqueue,
+        hosts=LOCAL_NAMES if host in LOOPBACK else None,
+        password=password,
+        roots=folders,
     )
     logging.getLogger("waitress").setLevel(logging.ERROR)
     server = waitress.create_server(

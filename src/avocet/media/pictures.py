@@ -97,9 +97,9 @@ def encode_jpeg(pixels: NDArray[np.uint8], quality: int = 92) -> bytes:
     return buffer.getvalue()
 
 
-def thumbnail_jpeg(path: Path, longest: int) -> bytes:
+def thumbnail_jpeg(pixels: NDArray[np.uint8], longest: int) -> bytes:
     """A small JPEG whose longer side has at most ``longest`` pixels."""
-    small = upright_rgb(path, path.name)
+    small = Image.fromarray(pixels)
     small.thumbnail((longest, longest), Image.Resampling.BOX, reducing_gap=2.0)
     buffer = io.BytesIO()
     small.save(buffer, "JPEG", quality=82)

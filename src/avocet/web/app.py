@@ -11,6 +11,7 @@ from flask_openapi3 import Info, OpenAPI
 from sqlalchemy.orm import Session, sessionmaker
 
 from avocet import __version__
+from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.web.context import Context
 from avocet.web.problems import handle_problems, invalid_request, problem
@@ -32,6 +33,7 @@ def create_app(
     enqueue: Callable[[int, str], None],
     hosts: frozenset[str] | None = LOCAL_NAMES,
     password: str | None = None,
+    roots: tuple[Path, ...] = (),
 ) -> Flask:
     """Make the application.
 
@@ -47,6 +49,8 @@ def create_app(
         must be a password.
     password : str, optional
         Wanted with every request, by HTTP basic authentication under any user name.
+    roots : tuple of Path
+        Folders of the server that pictures may be read from.
 
     Returns
     -------
@@ -66,7 +70,9 @@ def create_app(
         validation_error_callback=invalid_request,
         static_folder=None,
     )
-    app.extensions["avocet"] = Context(folder, sessions, enqueue)
+    app.extensions["avocet"] = Context(
+        folder, sessions, reading(sessions), enqueue, tuple(each.resolve() for each in roots)
+    )
     app.config["MAX_CONTENT_LENGTH"] = LARGEST_REQUEST
     app.config["MAX_FORM_PARTS"] = 100_000
     handle_problems(app)

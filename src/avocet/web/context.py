@@ -1,7 +1,9 @@
 """What every request handler needs: the data folder, database sessions, the queue."""
 
+import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from flask import Response, current_app
@@ -20,7 +22,9 @@ class Context:
 
     folder: DataFolder
     sessions: sessionmaker[Session]
+    reading: sessionmaker[Session]
     enqueue: Callable[[int, str], None]
+    roots: tuple[Path, ...] = ()
 
 
 def context() -> Context:
@@ -32,6 +36,11 @@ def context() -> Context:
 def reply(model: BaseModel, status: int = 200) -> Response:
     """A schema as a JSON response."""
     return Response(model.model_dump_json(), status, mimetype="application/json")
+
+
+def moment(when: dt.datetime) -> str:
+    """A recorded time, which is in UTC, as ISO 8601."""
+    return when.isoformat() + "Z"
 
 
 def job_out(job: Job) -> JobOut:

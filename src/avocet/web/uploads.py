@@ -1,7 +1,7 @@
 """Files that come with a request: kept under names of our own until the work has taken them."""
 
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -11,6 +11,7 @@ from werkzeug.datastructures import FileStorage
 from avocet.core.errors import InputError
 from avocet.store.folder import DataFolder
 from avocet.work.media import check_space
+from avocet.work.staging import stage
 
 SPARE = 200_000_000
 """Bytes that must stay free on the disk."""
@@ -39,6 +40,19 @@ def stored(folder: DataFolder, file: FileStorage, name: str) -> Iterator[Path]:
         path = Path(place) / f"file{Path(name).suffix.lower()}"
         file.save(path)
         yield path
+
+
+def staged_upload(folder: DataFolder, files: Sequence[tuple[FileStorage, str]]) -> str:
+    """Keep sent files for a second step; returns the token they are found by."""
+    check_space(folder, (request.content_length or 0) + SPARE)
+    folder.incoming.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(dir=folder.incoming) as place:
+        stored_files = []
+        for number, (file, name) in enumerate(files):
+            path = Path(place) / str(number)
+            file.save(path)
+            stored_files.append((path, name))
+        return stage(folder, stored_files)
 
 
 def _clean(name: str) -> str:

@@ -1,5 +1,7 @@
 """The routes: one blueprint a subject. Handlers only translate between HTTP and `avocet.work`."""
 
+from avocet.web.routes.audit import audit
+from avocet.web.routes.classes import classes
 from avocet.web.routes.detections import detections
 from avocet.web.routes.evaluations import evaluations
 from avocet.web.routes.events import events
@@ -9,5 +11,19 @@ from avocet.web.routes.media import media
 from avocet.web.routes.pictures import pictures
 from avocet.web.routes.projects import projects
 from avocet.web.routes.runs import runs
+from avocet.web.routes.snapshots import snapshots
 
-ALL = (projects, pictures, media, exchange, runs, evaluations, detections, jobs, events)
+ALL = (
+    projects,
+    classes,
+    pictures,
+    media,
+    exchange,
+    snapshots,
+    audit,
+    runs,
+    evaluations,
+    detections,
+    jobs,
+    events,
+)

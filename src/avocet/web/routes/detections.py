@@ -35,7 +35,7 @@ def _out(detection: Detection) -> schemas.DetectionOut:
 @detections.get("/projects/<int:project_id>/detections", responses={200: schemas.DetectionList})
 def list_detections(path: ProjectPath) -> Response:
     """The project's detections, newest first."""
-    with context().sessions() as session:
+    with context().reading() as session:
         get_project(session, path.project_id)
         found = work.list_detections(session, path.project_id)
         return reply(schemas.DetectionList(detections=[_out(each) for each in found]))
@@ -75,7 +75,7 @@ def _start(body: schemas.DetectionIn, files: list) -> Response:
 @detections.get("/detections/<int:detection_id>", responses={200: schemas.DetectionOut})
 def get_detection(path: schemas.DetectionPath) -> Response:
     """One detection with its summary."""
-    with context().sessions() as session:
+    with context().reading() as session:
         return reply(_out(work.get_detection(session, path.detection_id)))
 
 
@@ -83,6 +83,6 @@ def get_detection(path: schemas.DetectionPath) -> Response:
 def result_file(path: schemas.DetectionPath) -> Response:
     """A file of the results: an annotated copy, the JSON or the CSV."""
     name = str((request.view_args or {})["name"])
-    with context().sessions() as session:
+    with context().reading() as session:
         file = work.result_file(context().folder, work.get_detection(session, path.detection_id), name)
     return send_file(file, conditional=True, as_attachment="download" in request.args)

@@ -30,7 +30,7 @@ def _out(evaluation: Evaluation) -> schemas.EvaluationOut:
 @evaluations.get("/projects/<int:project_id>/evaluations", responses={200: schemas.EvaluationList})
 def list_evaluations(path: ProjectPath) -> Response:
     """The project's evaluations, newest first."""
-    with context().sessions() as session:
+    with context().reading() as session:
         get_project(session, path.project_id)
         found = work.list_evaluations(session, path.project_id)
         return reply(schemas.EvaluationList(evaluations=[_out(each) for each in found]))
@@ -49,7 +49,7 @@ def start_evaluation(body: schemas.EvaluationIn) -> Response:
 @evaluations.get("/evaluations/<int:evaluation_id>", responses={200: schemas.EvaluationOut})
 def get_evaluation(path: schemas.EvaluationPath) -> Response:
     """One evaluation with its figures."""
-    with context().sessions() as session:
+    with context().reading() as session:
         return reply(_out(work.get_evaluation(session, path.evaluation_id)))
 
 
@@ -80,5 +80,5 @@ def _measured(evaluation_id: int) -> work.Measured:
 @lru_cache(maxsize=4)
 def _opened(_data: str, evaluation_id: int) -> work.Measured:
     """Finished evaluations never change, so the last few stay open."""
-    with context().sessions() as session:
+    with context().reading() as session:
         return work.Measured(context().folder, work.get_evaluation(session, evaluation_id))

@@ -35,7 +35,7 @@ def _stream(here: Context, project_id: int) -> Iterator[str]:
     ends = time.monotonic() + STREAM_SECONDS
     quiet_since = time.monotonic()
     while time.monotonic() < ends:
-        with here.sessions() as session:
+        with here.reading() as session:
             jobs = {job.id: job_out(job).model_dump_json() for job in list_jobs(session, project_id)}
             newest = {
                 run_id: epoch

@@ -14,7 +14,7 @@ jobs = APIBlueprint("jobs", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="
 @jobs.get("/projects/<int:project_id>/jobs", responses={200: JobList})
 def list_jobs(path: ProjectPath) -> Response:
     """The project's latest jobs, newest first."""
-    with context().sessions() as session:
+    with context().reading() as session:
         return reply(JobList(jobs=[job_out(job) for job in work.list_jobs(session, path.project_id)]))
 
 

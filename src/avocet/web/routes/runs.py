@@ -11,6 +11,7 @@ from avocet.web.schemas.common import ProjectPath
 from avocet.work import runs as work
 from avocet.work.problems import NotFound
 from avocet.work.projects import get_project
+from avocet.work.snapshots import get_snapshot, labels_now, read_snapshot
 
 runs = APIBlueprint("runs", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="runs")])
 
@@ -41,15 +42,19 @@ def run_out(folder: DataFolder, run: Run) -> schemas.RunOut:
 @runs.get("/projects/<int:project_id>/plan", responses={200: schemas.PlanOut})
 def plan(path: ProjectPath, query: schemas.PlanQuery) -> Response:
     """What a run started now would learn from, and what stands in its way."""
-    with context().sessions() as session:
+    with context().reading() as session:
         get_project(session, path.project_id)
-        return reply(schemas.PlanOut.model_validate(work.plan_run(session, path.project_id, query.side)))
+        snapshot = get_snapshot(session, query.snapshot_id) if query.snapshot_id else None
+        frozen = (
+            read_snapshot(context().folder, snapshot) if snapshot else labels_now(session, path.project_id)
+        )
+        return reply(schemas.PlanOut.model_validate(work.plan_run(frozen, query.side)))
 
 
 @runs.get("/projects/<int:project_id>/runs", responses={200: schemas.RunList})
 def list_runs(path: ProjectPath) -> Response:
     """The project's runs, newest first."""
-    with context().sessions() as session:
+    with context().reading() as session:
         found = work.list_runs(session, path.project_id)
         return reply(schemas.RunList(runs=[run_out(context().folder, run) for run in found]))
 
@@ -58,8 +63,8 @@ def list_runs(path: ProjectPath) -> Response:
 def start_run(path: ProjectPath, body: schemas.RunIn) -> Response:
     """Freeze the labels and start a training."""
     with context().sessions.begin() as session:
-        chosen = body.model_dump(exclude={"name"})
-        run = work.start_run(session, context().folder, path.project_id, chosen, body.name)
+        chosen = body.model_dump(exclude={"name", "snapshot_id"})
+        run = work.start_run(session, context().folder, path.project_id, chosen, body.name, body.snapshot_id)
         job_id, kind, out = run.job.id, run.job.kind, run_out(context().folder, run)
     context().enqueue(job_id, kind)
     return reply(out, 202)
@@ -68,7 +73,7 @@ def start_run(path: ProjectPath, body: schemas.RunIn) -> Response:
 @runs.get("/runs/<int:run_id>", responses={200: schemas.RunDetail})
 def get_run(path: schemas.RunPath) -> Response:
     """One run with all its epochs."""
-    with context().sessions() as session:
+    with context().reading() as session:
         run = work.get_run(session, path.run_id)
         epochs = [schemas.EpochOut(epoch=each.epoch, **each.figures) for each in run.epochs]
         return reply(schemas.RunDetail(run=run_out(context().folder, run), epochs=epochs))
@@ -87,7 +92,7 @@ def resume_run(path: schemas.RunPath) -> Response:
 @runs.get("/runs/<int:run_id>/model/<which>")
 def model(path: schemas.BundlePath) -> Response:
     """The best or the latest checkpoint as a model bundle."""
-    with context().sessions() as session:
+    with context().reading() as session:
         run = work.get_run(session, path.run_id)
         file = work.model_path(context().folder, run, path.which)
     safe = "".join(letter if letter.isalnum() else "-" for letter in run.name)

@@ -41,20 +41,34 @@ class ClassOut(Schema):
     name: str
     colour: str
     position: int
+    retired: bool
     boxes: int = Field(description="Boxes of this class in pictures that are not in the bin")
 
 
 class ClassList(Schema):
     classes: list[ClassOut]
+    change_id: int | None = Field(None, description="The change that was made, to take it back by")
 
 
 class NewClass(Request):
     name: str
 
 
+class PastedClasses(Request):
+    text: str = Field(max_length=200_000, description="One name a line")
+
+
 class ClassChange(Request):
     name: str | None = None
     colour: str | None = None
+
+
+class ClassOrder(Request):
+    ids: list[int] = Field(max_length=1000)
+
+
+class ClassMerge(Request):
+    into_id: int
 
 
 class ClassPath(ProjectPath):
@@ -72,6 +86,9 @@ class PictureOut(Schema):
     frame_number: int | None
     boxes: int
     content_hash: str
+    source: str
+    tags: list[str]
+    labelled_at: str | None
 
 
 class PictureQuery(BaseModel):
@@ -82,6 +99,13 @@ class PictureQuery(BaseModel):
     class_id: int | None = None
     name: str | None = None
     binned: bool = False
+    source: str | None = None
+    attribute: str | None = None
+    tag: str | None = None
+    no_part: bool = Field(False, description="Only pictures in no part")
+    order: Literal["added", "name", "boxes", "labelled", "size"] = "added"
+    falling: bool = False
+    skip: int = Field(0, ge=0, description="Pictures to pass over beyond `after`")
 
 
 class PicturePage(Schema):
@@ -103,6 +127,7 @@ class BoxIn(Request):
     corners: tuple[float, float, float, float] = Field(description="x1, y1, x2, y2 in original pixels")
     crowd: bool = False
     attributes: dict[str, Any] = Field(default_factory=dict)
+    track: int | None = Field(None, ge=-(2**62), le=2**62)
 
 
 class LabelsIn(Request):
@@ -116,6 +141,7 @@ class BoxOut(Schema):
     corners: tuple[float, float, float, float]
     crowd: bool
     attributes: dict[str, Any]
+    track: int | None
 
 
 class LabelsOut(Schema):
@@ -133,10 +159,11 @@ class FileOutcome(Schema):
     """What became of one file that was sent."""
 
     name: str
-    outcome: Literal["added", "already there", "clip", "refused"]
+    outcome: Literal["added", "already there", "clip", "archive", "refused"]
     message: str = ""
     picture_id: int | None = None
     clip_id: int | None = None
+    job_id: int | None = None
 
 
 class UploadOut(Schema):
@@ -189,6 +216,9 @@ class SplitIn(Request):
     validation: float = Field(ge=0)
     test: float = Field(ge=0)
     seed: int = Field(0, ge=0, lt=2**32)
+    whole_sources: bool | None = Field(
+        None, description="Keep each source in one part; by default where there are six or more"
+    )
 
 
 class SplitOut(Schema):
@@ -198,9 +228,52 @@ class SplitOut(Schema):
     unassigned: int
 
 
-class PreviewOut(Schema):
+class TagChange(Selection):
+    tag: str
+    on: bool
+
+
+class Tagged(Schema):
+    ids: list[int] = Field(description="Pictures that changed")
+
+
+class ChoicesOut(Schema):
+    """What pictures can be filtered by beyond state, part and class."""
+
+    sources: list[str]
+    tags: list[str]
+    attributes: list[str]
+
+
+class FolderQuery(BaseModel):
+    path: str | None = None
+
+
+class FolderOut(Schema):
+    path: str
+    folders: list[str]
     pictures: int
-    boxes: int
-    new_classes: list[str]
-    kept: list[str]
-    problems: list[str]
+
+
+class FolderList(Schema):
+    folders: list[FolderOut]
+
+
+class FolderIn(Request):
+    path: str
+    copied: bool = True
+
+
+class BoxesIn(Request):
+    boxes: list[tuple[float, float, float, float]] = Field(max_length=500)
+
+
+class BoxesOut(Schema):
+    boxes: list[tuple[float, float, float, float]]
+
+
+class CropQuery(BaseModel):
+    x1: float
+    y1: float
+    x2: float
+    y2: float

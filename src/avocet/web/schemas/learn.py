@@ -10,6 +10,7 @@ from avocet.web.schemas.common import JobOut, Request, Schema
 
 class PlanQuery(BaseModel):
     side: int = Field(416, ge=96, le=2048, multiple_of=32)
+    snapshot_id: int | None = None
 
 
 class PlanOut(Schema):
@@ -27,6 +28,7 @@ class PlanOut(Schema):
 
 class RunIn(Request):
     name: str = ""
+    snapshot_id: int | None = None
     size: Literal["stint", "dunlin", "curlew"] = "stint"
     side: int = 416
     epochs: int | None = None

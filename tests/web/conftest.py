@@ -1,0 +1,46 @@
+"""A client of the server, and a worker that works when told to."""
+
+import io
+
+import pytest
+
+from avocet.jobs.worker import run_job
+from avocet.media.pictures import encode_jpeg
+from avocet.web.app import create_app
+
+BASE = "/api/v1"
+
+
+@pytest.fixture
+def queued():
+    return []
+
+
+@pytest.fixture
+def client(data, queued):
+    folder, sessions = data
+    return create_app(folder, sessions, lambda job_id, kind: queued.append(job_id)).test_client()
+
+
+@pytest.fixture
+def work(data, queued):
+    """Does what was queued, as the worker would."""
+    folder, sessions = data
+
+    def run():
+        while queued:
+            run_job(sessions, folder, queued.pop(0))
+
+    return run
+
+
+def jpeg(frame):
+    return io.BytesIO(encode_jpeg(frame.pixels))
+
+
+def send(client, url, *files, **fields):
+    return client.post(
+        BASE + url,
+        data={"files": [(content, name) for content, name in files], **fields},
+        content_type="multipart/form-data",
+    )
