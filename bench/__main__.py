@@ -1,10 +1,15 @@
-"""Runs the benchmarks: ``python -m bench [suppression] [learning]``; all of them by default."""
+"""Runs the benchmarks: ``python -m bench [suppression] [reading] [pages] [learning]``; all of them by default."""
 
 import sys
 
-from bench import learning, suppression
+from bench import learning, pages, reading, suppression
 
-BENCHES = {"suppression": suppression.main, "learning": learning.main}
+BENCHES = {
+    "suppression": suppression.main,
+    "reading": reading.main,
+    "pages": pages.main,
+    "learning": learning.main,
+}
 
 if __name__ == "__main__":
     chosen = sys.argv[1:] or list(BENCHES)

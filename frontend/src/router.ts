@@ -10,6 +10,10 @@ export const router = createRouter({
       children: [
         { path: "", redirect: (to) => `${to.path}/collect` },
         { path: "collect", component: () => import("@/views/collect/CollectView.vue") },
+        { path: "collect/classes", component: () => import("@/views/collect/ClassesView.vue") },
+        { path: "collect/figures", component: () => import("@/views/collect/FiguresView.vue") },
+        { path: "collect/audit", component: () => import("@/views/audit/AuditView.vue") },
+        { path: "collect/snapshots", component: () => import("@/views/snapshots/SnapshotsView.vue") },
         { path: "collect/:picture(\\d+)", component: () => import("@/views/label/LabelView.vue") },
         { path: "train", component: () => import("@/views/train/TrainView.vue") },
         { path: "train/:run(\\d+)", component: () => import("@/views/train/RunView.vue") },

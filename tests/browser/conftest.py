@@ -135,6 +135,10 @@ class Page:
         """The project's latest run with its epochs."""
         return self.fetch(f"/runs/{self.own('runs')['runs'][0]['id']}")
 
+    def shown(self, mark):
+        """Elements with this test mark that can be seen."""
+        return [each for each in self.all(mark) if each.is_displayed()]
+
     def find(self, mark, text=None, seconds=45):
         """The element with this test mark (or CSS selector) once it is shown and has the text."""
         selector = mark if re.search(r"[.#\[ >]", mark) else f"[data-test={mark}]"
@@ -168,6 +172,24 @@ class Page:
 
     def click(self, mark, text=None):
         self.find(mark, text).click()
+
+    def gone(self, selector):
+        """Wait until nothing matches a CSS selector any more."""
+        self.until(
+            lambda: not any(e.is_displayed() for e in self.driver.find_elements(By.CSS_SELECTOR, selector)),
+            f"no {selector}",
+        )
+
+    def choose(self, selector, option):
+        """Choose an option of a drop-down list."""
+        self.find(selector).click()
+
+        def look():
+            shown = self.driver.find_elements(By.CSS_SELECTOR, ".el-select-dropdown__item")
+            return next((each for each in shown if each.is_displayed() and each.text == option), None)
+
+        self.until(look, f"the option {option}").click()
+        self.gone(".el-select-dropdown")
 
     def keys(self, *keys):
         for key in keys:

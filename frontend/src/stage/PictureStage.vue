@@ -1,9 +1,9 @@
 <script setup lang="ts">
 /** A picture with boxes over it: zoom with the wheel, pan with Space or the middle button, fit with 0. */
-import { onBeforeUnmount, onMounted, ref, shallowRef, toRef, watch } from "vue";
+import { computed, onBeforeUnmount, onMounted, ref, toRef, watch } from "vue";
 
 import type { Point } from "@/stage/geometry";
-import { paint, type Shape } from "@/stage/paint";
+import { paint, type Pen, PEN, type Shape } from "@/stage/paint";
 import { useViewport } from "@/stage/viewport";
 import { useKeys } from "@/state/keys";
 
@@ -14,6 +14,9 @@ const props = defineProps<{
   cursor?: string;
   guides?: boolean;
   label: string;
+  pen?: Pen;
+  /** Brightness and contrast of the picture in per cent; 100 leaves it as it is. */
+  light?: { brightness: number; contrast: number };
 }>();
 
 /** Points are in original pixels; `reach` is how many of them make up a comfortable grip. */
@@ -27,7 +30,8 @@ const emit = defineEmits<{
 const frame = ref<HTMLDivElement>();
 const canvas = ref<HTMLCanvasElement>();
 const screen = ref({ width: 1, height: 1 });
-const picture = shallowRef<HTMLImageElement | null>(null);
+const image = ref<HTMLImageElement>();
+const ready = ref(false);
 const failed = ref(false);
 const spaceHeld = ref(false);
 const panning = ref(false);
@@ -38,15 +42,21 @@ let pressed = false;
 
 defineExpose({ view, screen });
 
-function load(): void {
-  picture.value = null;
-  failed.value = false;
-  const image = new Image();
-  image.onload = () => {
-    if (image.src.endsWith(props.url)) picture.value = image;
-  };
-  image.onerror = () => (failed.value = true);
-  image.src = props.url;
+/** The picture is a layer of its own, moved by the browser without being painted anew. */
+const placed = computed(() => ({
+  width: `${props.size.width}px`,
+  height: `${props.size.height}px`,
+  transform: `translate(${view.left.value}px, ${view.top.value}px) scale(${view.scale.value})`,
+  // Single pixels stay visible when looked at closely.
+  imageRendering: view.scale.value < 3 ? ("auto" as const) : ("pixelated" as const),
+  filter:
+    props.light && (props.light.brightness !== 100 || props.light.contrast !== 100)
+      ? `brightness(${props.light.brightness}%) contrast(${props.light.contrast}%)`
+      : "none",
+}));
+
+function loaded(): void {
+  ready.value = image.value?.complete === true && image.value.naturalWidth > 0;
 }
 
 function draw(): void {
@@ -63,7 +73,7 @@ function draw(): void {
     }
     const place = { scale: view.scale.value, left: view.left.value, top: view.top.value, width, height, ratio };
     const guide = props.guides && !panning.value && !spaceHeld.value ? pointer.value : null;
-    paint(context, place, picture.value, props.size, props.shapes, guide);
+    paint(context, place, props.shapes, guide, props.pen ?? PEN);
   });
 }
 
@@ -89,7 +99,8 @@ function down(event: PointerEvent): void {
 
 function move(event: PointerEvent): void {
   pointer.value = screenPoint(event);
-  if (panning.value) view.pan(event.movementX, event.movementY);
+  // A box that is being drawn stays open meanwhile: it lies in the picture, not on the screen.
+  if (panning.value || (pressed && spaceHeld.value)) view.pan(event.movementX, event.movementY);
   else if (pressed) emit("drag", view.toPicture(pointer.value), event);
   else emit("hover", view.toPicture(pointer.value), reach());
 }
@@ -119,7 +130,7 @@ onMounted(() => {
   });
   observer.observe(frame.value!);
   window.addEventListener("keyup", releaseSpace);
-  load();
+  loaded();
 });
 onBeforeUnmount(() => {
   observer.disconnect();
@@ -128,14 +139,10 @@ onBeforeUnmount(() => {
 });
 
 watch(() => props.url, () => {
-  load();
+  ready.value = failed.value = false;
   view.fit();
 });
-watch(
-  [view.scale, view.left, view.top, screen, picture, pointer, spaceHeld, () => props.shapes],
-  draw,
-  { deep: true },
-);
+watch([view.scale, view.left, view.top, screen, pointer, spaceHeld, () => props.shapes, () => props.pen], draw);
 
 useKeys([
   { keys: ["+", "="], label: "Zoom in", run: () => view.zoom(1.3) },
@@ -147,6 +154,17 @@ useKeys([
 
 <template>
   <div ref="frame" class="stage">
+    <img
+      v-show="ready"
+      ref="image"
+      class="picture"
+      :src="url"
+      alt=""
+      draggable="false"
+      :style="placed"
+      @load="loaded"
+      @error="failed = true"
+    />
     <canvas
       ref="canvas"
       data-test="stage"
@@ -155,7 +173,7 @@ useKeys([
       :data-scale="view.scale.value"
       :data-left="view.left.value"
       :data-top="view.top.value"
-      :data-ready="picture !== null"
+      :data-ready="ready"
       :style="{ cursor: panning ? 'grabbing' : spaceHeld ? 'grab' : (cursor ?? 'default') }"
       @pointerdown="down"
       @pointermove="move"
@@ -173,6 +191,7 @@ useKeys([
 <style scoped>
 .stage { position: relative; background: var(--stage); overflow: hidden; min-width: 0; min-height: 0; }
 canvas { position: absolute; inset: 0; width: 100%; height: 100%; display: block; touch-action: none; }
+.picture { position: absolute; left: 0; top: 0; transform-origin: 0 0; max-width: none; user-select: none; }
 .failed { position: absolute; inset: 40% 20% auto; color: var(--stage-ink); text-align: center; }
 .zoom { position: absolute; right: 10px; bottom: 8px; color: var(--stage-ink); font-size: 12px; opacity: 0.85; pointer-events: none; text-shadow: 0 0 3px #000; }
 </style>

@@ -1,4 +1,4 @@
-/** Painting the stage: the picture, the boxes, their badges and marks. */
+/** Painting the boxes over the picture: lines, badges, marks, guides. */
 import type { Corners } from "@/stage/geometry";
 
 export type Mark = "hit" | "miss" | "false_alarm" | "ignored";
@@ -12,8 +12,21 @@ export interface Shape {
   badge?: string;
   mark?: Mark;
   selected?: boolean;
+  /** Has handles: of several selected ones only the last. */
+  gripped?: boolean;
   faint?: boolean;
+  /** Only an outline to be taken over, or one that is being drawn. */
+  ghost?: boolean;
 }
+
+/** How boxes are drawn; chosen by the person. */
+export interface Pen {
+  width: number;
+  /** How strongly faint boxes are drawn, from 0 to 1. */
+  faint: number;
+}
+
+export const PEN: Pen = { width: 1.8, faint: 0.35 };
 
 export interface View {
   scale: number;
@@ -24,7 +37,6 @@ export interface View {
   ratio: number;
 }
 
-const STAGE = "#101214";
 const INK = "#15181b";
 const PAPER = "#faf9f5";
 const GOOD = "#9dbb80";
@@ -33,39 +45,35 @@ const BAD = "#f08a6c";
 export function paint(
   context: CanvasRenderingContext2D,
   view: View,
-  picture: CanvasImageSource | null,
-  size: { width: number; height: number },
   shapes: readonly Shape[],
   guide: { x: number; y: number } | null,
+  pen: Pen = PEN,
 ): void {
   context.setTransform(view.ratio, 0, 0, view.ratio, 0, 0);
-  context.fillStyle = STAGE;
-  context.fillRect(0, 0, view.width, view.height);
-  if (picture) {
-    // Single pixels stay visible when looked at closely.
-    context.imageSmoothingEnabled = view.scale < 3;
-    context.drawImage(picture, view.left, view.top, size.width * view.scale, size.height * view.scale);
-  }
-  for (const shape of shapes) if (!shape.selected) paintShape(context, view, shape);
-  for (const shape of shapes) if (shape.selected) paintShape(context, view, shape);
+  context.clearRect(0, 0, view.width, view.height);
+  for (const shape of shapes) if (!shape.selected) paintShape(context, view, shape, pen);
+  for (const shape of shapes) if (shape.selected) paintShape(context, view, shape, pen);
   if (guide) paintGuide(context, view, guide);
 }
 
-function paintShape(context: CanvasRenderingContext2D, view: View, shape: Shape): void {
+function paintShape(context: CanvasRenderingContext2D, view: View, shape: Shape, pen: Pen): void {
   const [x1, y1, x2, y2] = shape.corners;
   const x = view.left + x1 * view.scale;
   const y = view.top + y1 * view.scale;
   const width = (x2 - x1) * view.scale;
   const height = (y2 - y1) * view.scale;
   if (x > view.width || y > view.height || x + width < 0 || y + height < 0) return;
-  context.globalAlpha = shape.faint ? 0.35 : 1;
+  context.globalAlpha = shape.faint ? pen.faint : 1;
+  if (shape.faint && !pen.faint) return;
   context.setLineDash([]);
-  context.lineWidth = shape.selected ? 4.5 : 3.5;
+  const line = pen.width + (shape.selected ? 0.7 : 0);
+  context.lineWidth = line + 1.8;
   context.strokeStyle = "rgba(16, 18, 20, 0.55)";
   context.strokeRect(x, y, width, height);
-  context.lineWidth = shape.selected ? 2.5 : 1.8;
+  context.lineWidth = line;
   context.strokeStyle = shape.colour;
   if (shape.broken) context.setLineDash([7, 5]);
+  if (shape.ghost) context.setLineDash([2, 4]);
   context.strokeRect(x, y, width, height);
   context.setLineDash([]);
   if (shape.selected) {
@@ -73,7 +81,7 @@ function paintShape(context: CanvasRenderingContext2D, view: View, shape: Shape)
     context.globalAlpha = 0.12;
     context.fillRect(x, y, width, height);
     context.globalAlpha = 1;
-    paintHandles(context, x, y, width, height, shape.colour);
+    if (shape.gripped) paintHandles(context, x, y, width, height, shape.colour);
   }
   if (shape.badge) paintBadge(context, view, shape, x, y, width, height);
   if (shape.mark && shape.mark !== "ignored") paintMark(context, shape.mark, x + width, y, Boolean(shape.broken), height);
@@ -97,6 +105,18 @@ function paintHandles(
   }
 }
 
+const widths = new Map<string, number>();
+
+/** Measuring text is slow, and badges say the same few things. */
+function textWidth(context: CanvasRenderingContext2D, text: string): number {
+  let width = widths.get(text);
+  if (width === undefined) {
+    if (widths.size > 5000) widths.clear();
+    widths.set(text, (width = context.measureText(text).width));
+  }
+  return width;
+}
+
 function paintBadge(
   context: CanvasRenderingContext2D, view: View, shape: Shape, x: number, y: number, width: number, height: number,
 ): void {
@@ -104,7 +124,7 @@ function paintBadge(
   context.textBaseline = "middle";
   context.textAlign = "left";
   const text = shape.badge ?? "";
-  const wide = context.measureText(text).width + 9;
+  const wide = textWidth(context, text) + 9;
   // Truths carry the badge at the foot and predictions at the head, so that both can be read.
   const left = Math.max(0, Math.min(x, view.width - wide));
   const place = shape.broken ? Math.min(y + height, view.height - 17) : Math.max(0, y - 17 < 0 ? y : y - 17);

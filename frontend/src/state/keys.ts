@@ -26,9 +26,10 @@ function sameLayer(a: Key[], b: Key[]): boolean {
 
 function nameOf(event: KeyboardEvent): string {
   // With Alt some keyboards type another letter, so the key's place counts.
-  if (event.altKey && event.code.startsWith("Key")) return `Alt+${event.code.slice(3).toLowerCase()}`;
+  if (event.altKey && /^(Key|Digit)/.test(event.code)) return `Alt+${event.code.at(-1)!.toLowerCase()}`;
   const control = event.ctrlKey || event.metaKey ? "Ctrl+" : "";
-  const named = event.key.length > 1 || control;
+  // Signs such as ? need Shift by themselves on many keyboards; letters do not.
+  const named = event.key.length > 1 || control || /^[a-z]$/i.test(event.key);
   const key = event.key.length === 1 ? event.key.toLowerCase() : event.key;
   return `${control}${event.shiftKey && named ? "Shift+" : ""}${key}`;
 }

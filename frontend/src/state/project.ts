@@ -2,7 +2,8 @@
 import { defineStore } from "pinia";
 import { computed, ref } from "vue";
 
-import { api, type Job, type ObjectClass, type Project, take } from "@/api/client";
+import { api, type Attribute, type Job, type ObjectClass, type Project, take } from "@/api/client";
+import { say } from "@/state/notes";
 
 type EpochListener = (event: { run_id: number; epoch: number }) => void;
 type JobListener = (job: Job) => void;
@@ -11,7 +12,9 @@ const ENDED = new Set(["done", "stopped", "failed", "interrupted"]);
 
 export const useProject = defineStore("project", () => {
   const project = ref<Project | null>(null);
-  const classes = ref<ObjectClass[]>([]);
+  /** With the retired ones, which come last. */
+  const allClasses = ref<ObjectClass[]>([]);
+  const attributes = ref<Attribute[]>([]);
   const jobs = ref(new Map<number, Job>());
   const lost = ref(false);
   const epochListeners = new Set<EpochListener>();
@@ -20,7 +23,8 @@ export const useProject = defineStore("project", () => {
 
   const id = computed(() => project.value?.id ?? 0);
   const openJobs = computed(() => [...jobs.value.values()].filter((job) => !ENDED.has(job.state)));
-  const classById = computed(() => new Map(classes.value.map((each) => [each.id, each])));
+  const classes = computed(() => allClasses.value.filter((each) => !each.retired));
+  const classById = computed(() => new Map(allClasses.value.map((each) => [each.id, each])));
 
   async function open(projectId: number): Promise<void> {
     if (project.value?.id === projectId) return;
@@ -28,7 +32,7 @@ export const useProject = defineStore("project", () => {
     project.value = await take(
       api.GET("/api/v1/projects/{project_id}", { params: { path: { project_id: projectId } } }),
     );
-    await loadClasses();
+    await Promise.all([loadClasses(), loadAttributes()]);
     follow(projectId);
   }
 
@@ -43,7 +47,40 @@ export const useProject = defineStore("project", () => {
     const found = await take(
       api.GET("/api/v1/projects/{project_id}/classes", { params: { path: { project_id: id.value } } }),
     );
-    classes.value = found.classes;
+    allClasses.value = found.classes;
+  }
+
+  async function loadAttributes(): Promise<void> {
+    const found = await take(
+      api.GET("/api/v1/projects/{project_id}/attributes", { params: { path: { project_id: id.value } } }),
+    );
+    attributes.value = found.attributes;
+  }
+
+  /** Take back a change to many pictures or classes, and say what came of it. */
+  async function undoChange(changeId: number): Promise<void> {
+    const undone = await take(
+      api.POST("/api/v1/projects/{project_id}/changes/{change_id}/undo", {
+        params: { path: { project_id: id.value, change_id: changeId } },
+      }),
+    );
+    await Promise.all([loadClasses(), refresh()]);
+    const kept = undone.kept ? `; ${undone.kept} changed since and left as they are` : "";
+    say(`Taken back: ${undone.title}${kept}`);
+  }
+
+  /** The job once it has ended. */
+  async function ended(jobId: number): Promise<Job> {
+    return new Promise((resolve) => {
+      const look = (job: Job | undefined): boolean => {
+        if (job?.id !== jobId || !ENDED.has(job.state)) return false;
+        stopLooking();
+        resolve(job);
+        return true;
+      };
+      const stopLooking = onJob((job) => look(job));
+      look(jobs.value.get(jobId));
+    });
   }
 
   function follow(projectId: number): void {
@@ -84,7 +121,8 @@ export const useProject = defineStore("project", () => {
     source?.close();
     source = null;
     project.value = null;
-    classes.value = [];
+    allClasses.value = [];
+    attributes.value = [];
     jobs.value = new Map();
   }
 
@@ -103,7 +141,7 @@ export const useProject = defineStore("project", () => {
   }
 
   return {
-    project, classes, jobs, lost, id, openJobs, classById,
-    open, refresh, loadClasses, close, stop, onEpoch, onJob,
+    project, classes, allClasses, attributes, jobs, lost, id, openJobs, classById,
+    open, refresh, loadClasses, loadAttributes, undoChange, close, stop, ended, onEpoch, onJob,
   };
 });

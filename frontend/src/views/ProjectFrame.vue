@@ -99,7 +99,7 @@ useKeys(
       </el-select>
       <ol>
         <li v-for="stage in stages" :key="stage.path">
-          <router-link :to="`${base}/${stage.path}`" active-class="here" :data-test="`stage-${stage.path}`">
+          <router-link :to="`${base}/${stage.path}`" :class="{ here: $route.path.startsWith(`${base}/${stage.path}`) }" :data-test="`stage-${stage.path}`">
             <span class="name">{{ stage.name }}</span>
             <span class="state">{{ stage.state }}</span>
             <span v-if="stage.more" class="state">{{ stage.more }}</span>

@@ -12,10 +12,11 @@ from avocet.files import write_bytes
 from avocet.media.clips import ClipWriter
 from avocet.media.pictures import encode_jpeg
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Part, PictureState
+from avocet.store.tables import AttributeKind, Part, PictureState
+from avocet.work.attributes import add_attribute
 from avocet.work.classes import ensure_classes
 from avocet.work.labels import NewBox, save_labels
-from avocet.work.media import add_clip, add_picture, thumbnail
+from avocet.work.media import add_clip, add_picture
 from avocet.work.projects import create_project, list_projects
 
 PROJECT = "Cooling belt"
@@ -44,12 +45,12 @@ def make_demo_project(sessions: sessionmaker[Session], folder: DataFolder, progr
         place = Path(name)
         project = create_project(session, PROJECT)
         class_ids = {each.name: each.id for each in ensure_classes(session, project.id, list(NAMES))}
+        add_attribute(session, project.id, "burnt", AttributeKind.FLAG)
         for number, (part, labelled) in enumerate(plan):
             frame = render_still(FIRST_SEED + number)
             path = place / f"belt-{number + 1:03d}.jpg"
             write_bytes(path, encode_jpeg(frame.pixels))
             picture = add_picture(session, folder, project.id, path, path.name).picture
-            thumbnail(folder, picture)
             picture.part = part
             if labelled:
                 save_labels(session, picture, 0, _boxes(frame, class_ids), PictureState.DONE)

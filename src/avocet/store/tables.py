@@ -4,7 +4,7 @@ import datetime as dt
 import enum
 from typing import Any
 
-from sqlalchemy import JSON, BigInteger, Enum, ForeignKey, Index, UniqueConstraint
+from sqlalchemy import JSON, BigInteger, Enum, ForeignKey, Index, UniqueConstraint, text
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
 
@@ -184,6 +184,7 @@ class Box(Base):
     """A labelled box, ``[x1, y1, x2, y2]`` in original pixels."""
 
     __tablename__ = "box"
+    __table_args__ = (Index("ix_box_attributes", "picture_id", sqlite_where=text("attributes <> '{}'")),)
 
     id: Mapped[int] = mapped_column(primary_key=True)
     picture_id: Mapped[int] = mapped_column(ForeignKey("picture.id", ondelete="CASCADE"), index=True)

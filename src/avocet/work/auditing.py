@@ -22,6 +22,9 @@ FEW_BOXES = 10
 MOST_SHOWN = 300
 """Findings of one kind that are listed; all are counted."""
 
+EDGE = 1.5
+"""A box that comes so near to the picture's edge, in pixels, is taken to be cut off by it."""
+
 TITLES = {
     "outside": "Reaches outside the picture",
     "tiny": "Under 4 pixels",
@@ -110,7 +113,7 @@ def find_mistakes(session: Session, project_id: int, with_fine: bool = False) ->
     quiet = 0
     everything = (
         _in_pictures(labels, pictures, names),
-        _shapes(labels, names),
+        _shapes(labels, pictures, names),
         _unconfirmed(pictures),
         _few_boxes(session, project_id, labels),
         _near_identical(pictures),
@@ -185,8 +188,14 @@ def _in_pictures(labels: _Labels, pictures: dict[int, Picture], names: dict[int,
             yield Finding(_key(kind, picture, *boxes), kind, text, [picture.id], boxes)
 
 
-def _shapes(labels: _Labels, names: dict[int, str]) -> Iterator[Finding]:
-    far = odd_shapes(labels.corners, labels.classes)
+def _shapes(labels: _Labels, pictures: dict[int, Picture], names: dict[int, str]) -> Iterator[Finding]:
+    """Shapes far from their class; what the picture's edge cuts off has no shape of its own."""
+    whole = np.array(
+        [_is_whole(labels.box(i), pictures[labels.pictures[i]]) for i in range(len(labels.ids))], bool
+    )
+    far = np.zeros(len(whole))
+    kept = np.flatnonzero(whole)
+    far[kept] = odd_shapes([labels.corners[i] for i in kept], [labels.classes[i] for i in kept])
     for index in np.argsort(-far, kind="stable")[: int((far > 0).sum())]:
         box = labels.box(int(index))
         aspect = (box.corners[2] - box.corners[0]) / (box.corners[3] - box.corners[1])
@@ -196,6 +205,11 @@ def _shapes(labels: _Labels, names: dict[int, str]) -> Iterator[Finding]:
         )
         key = f"odd shape {box.picture_id} {box.class_id} {_place(box)}"
         yield Finding(key, "odd shape", text, [box.picture_id], [box])
+
+
+def _is_whole(box: SuspectBox, picture: Picture) -> bool:
+    x1, y1, x2, y2 = box.corners
+    return x1 > EDGE and y1 > EDGE and x2 < picture.width - EDGE and y2 < picture.height - EDGE
 
 
 def _unconfirmed(pictures: dict[int, Picture]) -> Iterator[Finding]:

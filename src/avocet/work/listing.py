@@ -175,13 +175,13 @@ def conditions(project_id: int, wanted: Filter) -> list[ColumnElement[bool]]:
     if wanted.no_part:
         conditions.append(Picture.part.is_(None))
     if wanted.class_id is not None:
-        conditions.append(Picture.boxes.any(Box.class_id == wanted.class_id))
+        conditions.append(Picture.id.in_(select(Box.picture_id).where(Box.class_id == wanted.class_id)))
     if wanted.name:
         conditions.append(Picture.name.contains(wanted.name, autoescape=True))
     if wanted.source:
         conditions.append(Picture.source == wanted.source)
     if wanted.attribute:
-        conditions.append(Picture.boxes.any(has(wanted.attribute)))
+        conditions.append(Picture.id.in_(select(Box.picture_id).where(has(wanted.attribute))))
     if wanted.tag:
-        conditions.append(Picture.tags.any(PictureTag.tag == wanted.tag))
+        conditions.append(Picture.id.in_(select(PictureTag.picture_id).where(PictureTag.tag == wanted.tag)))
     return conditions

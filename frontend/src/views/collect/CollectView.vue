@@ -1,286 +1,184 @@
 <script setup lang="ts">
-/** The pictures of the project: add, look through, split, exchange labels. */
+/** The pictures of the project: add, look through, choose, split, exchange labels. */
 import { computed, onBeforeUnmount, onMounted, reactive, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
 import { api, type Part, type Picture, type PictureState, take } from "@/api/client";
-import { capital, count } from "@/parts/format";
+import { count } from "@/parts/format";
 import { useKeys } from "@/state/keys";
-import { complain, sayWithUndo } from "@/state/notes";
+import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
+import ChosenBar from "@/views/collect/ChosenBar.vue";
+import CollectHead from "@/views/collect/CollectHead.vue";
 import DropTarget from "@/views/collect/DropTarget.vue";
+import ExportDialog from "@/views/collect/ExportDialog.vue";
+import FilterBar from "@/views/collect/FilterBar.vue";
 import ImportDialog from "@/views/collect/ImportDialog.vue";
-import PictureCard from "@/views/collect/PictureCard.vue";
+import PictureGrid from "@/views/collect/PictureGrid.vue";
+import { type PictureQuery, usePictureList } from "@/views/collect/pictureList";
 import SplitDialog from "@/views/collect/SplitDialog.vue";
+import { sendDrafts } from "@/views/label/drafts";
 
 const store = useProject();
 const route = useRoute();
 const router = useRouter();
 
-const pictures = ref<Picture[]>([]);
-const total = ref(0);
-const nextAfter = ref<number | null>(null);
-const loading = ref(true);
-const failed = ref("");
+const given = route.query as Record<string, string | undefined>;
+const query = ref<PictureQuery>({
+  state: given.state as PictureState | undefined,
+  part: given.part as Part | undefined,
+  no_part: given.no_part === "true" || undefined,
+  class_id: given.class_id ? Number(given.class_id) : undefined,
+  name: given.name,
+  source: given.source,
+  attribute: given.attribute,
+  tag: given.tag,
+  order: given.order as PictureQuery["order"],
+  falling: given.falling === "true" || undefined,
+});
+const { total, loading, failed, filtered, reload, at, need, allIds } = usePictureList(() => store.id, query);
 const chosen = reactive(new Set<number>());
 const splitting = ref(false);
 const importing = ref(false);
+const exporting = ref(false);
+const archiveJob = ref<number | null>(null);
 const drop = ref<InstanceType<typeof DropTarget>>();
-const grid = ref<HTMLDivElement>();
-const exportLink = ref<HTMLAnchorElement>();
-const end = ref<HTMLDivElement>();
+const grid = ref<InstanceType<typeof PictureGrid>>();
+const filters = ref<InstanceType<typeof FilterBar>>();
+const bar = ref<InstanceType<typeof ChosenBar>>();
+const tags = ref<string[]>([]);
+const chosenIds = computed(() => [...chosen]);
+const memory = computed(() => `avocet.grid.${store.id}.${JSON.stringify(query.value)}`);
 let lastChosen = -1;
 
-const filter = reactive({
-  state: (route.query.state as PictureState | undefined) ?? undefined,
-  part: (route.query.part as Part | undefined) ?? undefined,
-  class_id: route.query.class_id ? Number(route.query.class_id) : undefined,
-  name: (route.query.name as string | undefined) ?? "",
-  binned: false,
-});
-const query = computed(() => ({
-  state: filter.state || undefined,
-  part: filter.part || undefined,
-  class_id: filter.class_id || undefined,
-  name: filter.name.trim() || undefined,
-  binned: filter.binned,
-}));
-const filtered = computed(() => Boolean(query.value.state || query.value.part || query.value.class_id || query.value.name));
-
-const states: { value: PictureState; label: string }[] = [
-  { value: "unlabelled", label: "Not labelled" },
-  { value: "in_progress", label: "In progress" },
-  { value: "done", label: "Done" },
-  { value: "empty", label: "Nothing here" },
-];
-const parts: Part[] = ["training", "validation", "test"];
-
-let observer: IntersectionObserver | null = null;
-let turn = 0;
-async function load(more = false): Promise<void> {
-  const mine = ++turn;
-  loading.value = true;
-  try {
-    const page = await take(
-      api.GET("/api/v1/projects/{project_id}/pictures", {
-        params: {
-          path: { project_id: store.id },
-          query: { ...query.value, after: more ? (nextAfter.value ?? 0) : 0, limit: 120 },
-        },
-      }),
-    );
-    if (mine !== turn) return;
-    pictures.value = more ? [...pictures.value, ...page.pictures] : page.pictures;
-    total.value = page.total;
-    nextAfter.value = page.next_after;
-    failed.value = "";
-  } catch (error) {
-    failed.value = (error as Error).message;
-  } finally {
-    if (mine === turn) {
-      loading.value = false;
-      watchEnd();
-    }
-  }
-}
-
-/** Look anew at the end of the grid: where it is still in sight, the next page follows at once. */
-function watchEnd(): void {
-  if (!observer || !end.value) return;
-  observer.unobserve(end.value);
-  observer.observe(end.value);
-}
-
 async function refresh(): Promise<void> {
-  await Promise.all([load(), store.refresh()]);
+  await Promise.all([reload(false), store.refresh(), filters.value?.loadChoices(), loadTags()]);
 }
 
-let waiting = 0;
+async function loadTags(): Promise<void> {
+  const found = await take(api.GET("/api/v1/projects/{project_id}/choices", { params: { path: { project_id: store.id } } }));
+  tags.value = found.tags;
+}
+
 watch(query, () => {
-  window.clearTimeout(waiting);
-  waiting = window.setTimeout(() => {
-    chosen.clear();
-    void router.replace({ query: { ...query.value, binned: undefined, class_id: query.value.class_id?.toString() } });
-    void load();
-  }, 150);
+  chosen.clear();
+  void router.replace({ query: textual(query.value) });
+  grid.value?.toStart();
+  void reload(true);
 });
+
+/** The query as an address carries it; the bin is not worth a link. */
+function textual(wanted: PictureQuery): Record<string, string> {
+  const { binned: _binned, ...rest } = wanted;
+  return Object.fromEntries(Object.entries(rest).filter(([, value]) => value !== undefined).map(([name, value]) => [name, String(value)]));
+}
 
 onMounted(() => {
-  observer = new IntersectionObserver(([entry]) => {
-    if (entry?.isIntersecting && nextAfter.value !== null && !loading.value) void load(true);
-  }, { rootMargin: "600px" });
-  void load();
+  void reload(true);
   void store.refresh();
+  void loadTags().catch(complain);
+  void sendDrafts(0).then((sent) => (sent ? refresh() : undefined));
 });
 const forget = store.onJob((job) => {
-  if (job.kind === "sample_clip") void load();
+  if (["sample_clip", "take_archive", "take_folder", "take_labels"].includes(job.kind)) void refresh();
 });
-onBeforeUnmount(() => {
-  observer?.disconnect();
-  forget();
-});
+onBeforeUnmount(forget);
 
 async function open(picture: Picture): Promise<void> {
-  const passed = { ...query.value, binned: undefined, class_id: query.value.class_id?.toString() };
-  await router.push({ path: `/project/${store.id}/collect/${picture.id}`, query: passed });
+  await router.push({ path: `/project/${store.id}/collect/${picture.id}`, query: textual(query.value) });
 }
 
-function toggle(index: number, event: MouseEvent): void {
-  const on = !chosen.has(pictures.value[index]!.id);
+function toggle(index: number, event: MouseEvent | KeyboardEvent): void {
+  const picture = at(index);
+  if (!picture) return;
+  const on = !chosen.has(picture.id);
   const range = event.shiftKey && lastChosen >= 0 ? [Math.min(lastChosen, index), Math.max(lastChosen, index)] : [index, index];
-  for (const picture of pictures.value.slice(range[0], range[1]! + 1)) {
-    if (on) chosen.add(picture.id);
-    else chosen.delete(picture.id);
+  for (let place = range[0]!; place <= range[1]!; place += 1) {
+    const each = at(place);
+    if (each && on) chosen.add(each.id);
+    else if (each) chosen.delete(each.id);
   }
   lastChosen = index;
 }
 
-async function setPart(part: Part): Promise<void> {
-  const before = new Map(pictures.value.filter((each) => chosen.has(each.id)).map((each) => [each.id, each.part]));
+async function chooseAll(): Promise<void> {
   try {
-    const { changed } = await take(putPart([...chosen], part));
-    chosen.clear();
-    await refresh();
-    sayWithUndo(`${count(changed, "picture")} moved to ${part}`, async () => {
-      for (const old of [...parts, null]) {
-        const ids = [...before].filter(([, value]) => value === old).map(([id]) => id);
-        if (ids.length) await take(putPart(ids, old));
-      }
-      await refresh();
-    });
+    for (const id of await allIds()) chosen.add(id);
   } catch (error) {
     complain(error);
   }
 }
 
-function putPart(ids: number[], part: Part | null) {
-  return api.PUT("/api/v1/projects/{project_id}/parts", {
-    params: { path: { project_id: store.id } },
-    body: { ids, part },
-  });
+async function done(): Promise<void> {
+  chosen.clear();
+  await refresh();
 }
 
-async function setBinned(binned: boolean): Promise<void> {
-  const ids = [...chosen];
-  if (!ids.length) return;
-  const put = (value: boolean) =>
-    take(api.PUT("/api/v1/projects/{project_id}/bin", { params: { path: { project_id: store.id } }, body: { ids, binned: value } }));
-  try {
-    const { changed } = await put(binned);
-    chosen.clear();
-    await refresh();
-    sayWithUndo(`${count(changed, "picture")} ${binned ? "put into the bin" : "taken back"}`, async () => {
-      await put(!binned);
-      await refresh();
-    });
-  } catch (error) {
-    complain(error);
-  }
-}
-
-function focusCard(step: number): void {
-  const cards = [...(grid.value?.querySelectorAll<HTMLElement>(".card-open") ?? [])];
-  const now = cards.indexOf(document.activeElement as HTMLElement);
-  cards[Math.min(Math.max(now + step, 0), cards.length - 1)]?.focus();
-}
-
-function columns(): number {
-  return grid.value ? getComputedStyle(grid.value).gridTemplateColumns.split(" ").length : 1;
+function readArchive(jobId: number): void {
+  archiveJob.value = jobId;
+  importing.value = true;
 }
 
 useKeys([
-  { keys: ["o"], label: "Add pictures or a clip", run: () => drop.value?.ask() },
+  { keys: ["a"], label: "Add pictures or a clip", run: () => drop.value?.ask() },
   { keys: ["s"], label: "Split into parts", run: () => (splitting.value = true) },
   { keys: ["i"], label: "Import labels", run: () => (importing.value = true) },
-  { keys: ["e"], label: "Export labels", run: () => exportLink.value?.click() },
-  { keys: ["Delete"], label: "Put the chosen pictures into the bin", run: () => setBinned(true) },
-  { keys: ["Ctrl+a"], label: "Choose all that are shown", run: () => pictures.value.forEach((each) => chosen.add(each.id)) },
+  { keys: ["e"], label: "Export labels", run: () => (exporting.value = true) },
+  { keys: ["Delete"], label: "Put the chosen pictures into the bin", run: () => bar.value?.setBinned(true) },
+  { keys: ["Ctrl+a"], label: "Choose all that the filter leaves", run: chooseAll },
   { keys: ["Escape"], label: "Choose none", run: () => chosen.clear() },
-  { keys: ["ArrowRight"], label: "Next picture", run: () => focusCard(1) },
-  { keys: ["ArrowLeft"], label: "Previous picture", run: () => focusCard(-1) },
-  { keys: ["ArrowDown"], label: "Row down", hidden: true, run: () => focusCard(columns()) },
-  { keys: ["ArrowUp"], label: "Row up", hidden: true, run: () => focusCard(-columns()) },
+  { keys: ["ArrowRight"], label: "Next picture", run: () => grid.value?.focus(1) },
+  { keys: ["ArrowLeft"], label: "Previous picture", run: () => grid.value?.focus(-1) },
+  { keys: ["ArrowDown"], label: "Row down", hidden: true, run: () => grid.value?.focus(grid.value.columns) },
+  { keys: ["ArrowUp"], label: "Row up", hidden: true, run: () => grid.value?.focus(-grid.value.columns) },
+  { keys: ["PageDown"], label: "Five rows down", hidden: true, run: () => grid.value?.focus(5 * grid.value.columns) },
+  { keys: ["PageUp"], label: "Five rows up", hidden: true, run: () => grid.value?.focus(-5 * grid.value.columns) },
   {
-    keys: ["x"],
-    label: "Choose the picture in focus",
-    run: (event) => {
-      const cards = [...(grid.value?.querySelectorAll<HTMLElement>(".card-open") ?? [])];
-      const index = cards.indexOf(document.activeElement as HTMLElement);
-      if (index >= 0) toggle(index, event as unknown as MouseEvent);
-    },
+    keys: ["x", "Shift+x"],
+    label: "Choose the picture in focus; with Shift all up to it",
+    run: (event) => grid.value && grid.value.focused >= 0 && toggle(grid.value.focused, event),
   },
 ]);
 </script>
 
 <template>
-  <DropTarget ref="drop" class="view" @added="refresh">
-    <header class="view-head">
-      <h1>Collect</h1>
-      <span class="soft">{{ store.project?.stages.labelled }} of {{ count(store.project?.stages.pictures ?? 0, "picture") }} labelled</span>
-      <span class="spread" />
+  <DropTarget ref="drop" class="view" @added="refresh" @labels="readArchive">
+    <CollectHead>
       <el-button data-test="import" @click="importing = true">Import labels</el-button>
-      <a ref="exportLink" :href="`/api/v1/projects/${store.id}/annotations`" download data-test="export"><el-button tag="span">Export labels</el-button></a>
+      <el-button data-test="export" @click="exporting = true">Export labels</el-button>
       <el-button data-test="split" @click="splitting = true">Split</el-button>
-      <el-button type="primary" data-test="add" @click="drop?.ask()">Add pictures or clips</el-button>
-    </header>
-    <div v-if="chosen.size" class="filters chosen-bar" data-test="chosen-bar">
-      <b>{{ count(chosen.size, "picture") }} chosen</b>
-      <span class="soft">Move to</span>
-      <el-button v-for="part in parts" :key="part" size="small" @click="setPart(part)">{{ capital(part) }}</el-button>
-      <el-button v-if="filter.binned" size="small" @click="setBinned(false)">Take back</el-button>
-      <el-button v-else size="small" @click="setBinned(true)">Put into the bin</el-button>
-      <el-button size="small" link type="primary" @click="chosen.clear()">Choose none</el-button>
+      <el-button type="primary" data-test="add" @click="drop?.ask()">Add pictures</el-button>
+    </CollectHead>
+    <ChosenBar v-show="chosen.size" ref="bar" :chosen="chosenIds" :binned="query.binned ?? false" :tags="tags" @changed="done" @none="chosen.clear()" />
+    <FilterBar v-show="!chosen.size" ref="filters" v-model="query" :total="total" :filtered="filtered" />
+    <p v-if="failed" class="view-body notice bad">{{ failed }} <el-button link type="primary" @click="reload(true)">Try again</el-button></p>
+    <div v-else-if="!total && !loading" class="empty" data-test="empty">
+      <template v-if="query.binned"><h2>The bin is empty</h2></template>
+      <template v-else-if="filtered"><h2>No picture fits</h2><p class="soft">Loosen the filter above.</p></template>
+      <template v-else>
+        <h2>No pictures yet</h2>
+        <p class="soft">
+          Drop pictures (JPEG, PNG, WebP, BMP, TIFF), clips (MP4, MOV, AVI, MKV, WebM), folders or archives (ZIP, TAR)
+          anywhere here.
+        </p>
+        <el-button type="primary" @click="drop?.ask()">Choose files</el-button>
+      </template>
     </div>
-    <div v-else class="filters">
-      <el-select v-model="filter.state" clearable placeholder="Any state" aria-label="State" size="small" class="pick">
-        <el-option v-for="each in states" :key="each.value" :value="each.value" :label="each.label" />
-      </el-select>
-      <el-select v-model="filter.part" clearable placeholder="Any part" aria-label="Part" size="small" class="pick">
-        <el-option v-for="each in parts" :key="each" :value="each" :label="capital(each)" />
-      </el-select>
-      <el-select v-model="filter.class_id" clearable placeholder="Any class" aria-label="Class" size="small" class="pick">
-        <el-option v-for="each in store.classes" :key="each.id" :value="each.id" :label="`${each.name} (${each.boxes})`" />
-      </el-select>
-      <el-input v-model="filter.name" clearable placeholder="Name contains" aria-label="Name" size="small" class="pick" />
-      <el-checkbox v-model="filter.binned" size="small">Bin</el-checkbox>
-      <span class="spread" />
-      <span class="soft">{{ filtered || filter.binned ? `${count(total, "picture")} shown` : "" }}</span>
-    </div>
-    <div class="view-body">
-      <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load()">Try again</el-button></p>
-      <div v-else-if="!pictures.length && !loading" class="empty" data-test="empty">
-        <template v-if="filter.binned"><h2>The bin is empty</h2></template>
-        <template v-else-if="filtered"><h2>No picture fits</h2><p class="soft">Loosen the filter above.</p></template>
-        <template v-else>
-          <h2>No pictures yet</h2>
-          <p class="soft">Drop pictures (JPEG, PNG, WebP, BMP, TIFF) or clips (MP4, MOV, AVI, MKV, WebM) anywhere here.</p>
-          <el-button type="primary" @click="drop?.ask()">Choose files</el-button>
-        </template>
-      </div>
-      <div ref="grid" class="grid">
-        <PictureCard
-          v-for="(picture, index) in pictures"
-          :key="picture.id"
-          :picture="picture"
-          :chosen="chosen.has(picture.id)"
-          @open="open(picture)"
-          @toggle="toggle(index, $event)"
-        />
-      </div>
-      <div ref="end" class="end" />
-    </div>
+    <PictureGrid v-else ref="grid" :key="memory" :total="total" :at="at" :chosen="chosen" :memory="memory" @need="need" @open="open" @toggle="toggle" />
+    <footer v-if="store.project" class="foot soft">
+      {{ store.project.stages.labelled }} of {{ count(store.project.stages.pictures, "picture") }} labelled
+      <span v-if="store.project.stages.pictures > store.project.stages.labelled">
+        · {{ store.project.stages.pictures - store.project.stages.labelled }} left
+      </span>
+    </footer>
     <SplitDialog v-model="splitting" @changed="refresh" />
-    <ImportDialog v-model="importing" @changed="refresh" />
+    <ImportDialog v-model="importing" :archive-job="archiveJob" @changed="refresh" @closed="archiveJob = null" />
+    <ExportDialog v-model="exporting" />
   </DropTarget>
 </template>
 
 <style scoped>
-.filters { display: flex; gap: 10px; align-items: center; padding: 8px 24px; border-bottom: 1px solid var(--rule); min-height: 44px; }
-.chosen-bar { background: var(--leg-pale); }
-.chosen-bar :deep(.el-button) { margin: 0; }
-.pick { width: 150px; }
-.spread { flex: 1; }
-.grid { display: grid; grid-template-columns: repeat(auto-fill, minmax(176px, 1fr)); gap: 14px 12px; }
-.empty { display: grid; gap: 12px; justify-items: center; padding: 90px 0; text-align: center; }
-.end { height: 1px; }
+.empty { display: grid; gap: 12px; justify-items: center; align-content: start; padding: 90px 24px 0; text-align: center; flex: 1; }
+.empty p { max-width: 520px; }
+.foot { padding: 5px 24px; border-top: 1px solid var(--rule); font-size: 13px; }
 </style>

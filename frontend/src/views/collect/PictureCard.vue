@@ -27,7 +27,10 @@ function stateText(picture: Picture): string {
     <div class="name">{{ picture.name }}</div>
     <div class="line">
       <span :class="{ todo: picture.state === 'unlabelled' }">{{ stateText(picture) }}</span>
-      <span v-if="picture.part" class="part">{{ picture.part }}</span>
+      <span class="part">
+        <span v-for="tag in picture.tags" :key="tag" class="tag">{{ tag }}</span>
+        {{ picture.part }}
+      </span>
     </div>
   </div>
 </template>
@@ -41,5 +44,8 @@ input { position: absolute; left: 7px; top: 7px; width: 17px; height: 17px; marg
 .card:hover input, .chosen input, input:focus-visible { opacity: 1; }
 .name { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; margin-top: 4px; font-weight: 600; }
 .line { display: flex; justify-content: space-between; color: var(--ink-soft); }
+.part { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; margin-left: 6px; }
+.tag { border: 1px solid var(--sand); border-radius: 3px; padding: 0 4px; margin-right: 3px; }
+.line > span:first-child { white-space: nowrap; }
 .todo { color: var(--brick); }
 </style>

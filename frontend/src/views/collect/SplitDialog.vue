@@ -2,7 +2,8 @@
 /** Split the pictures into training, validation and test by ratio, from a seed. */
 import { computed, reactive, ref, watch } from "vue";
 
-import { api, type Part, type Split, take } from "@/api/client";
+import { api, type Figures, type Part, type Split, take } from "@/api/client";
+import ClassBadge from "@/parts/ClassBadge.vue";
 import { capital, count } from "@/parts/format";
 import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
@@ -14,16 +15,37 @@ const parts = ["training", "validation", "test"] as const;
 const ratios = reactive({ training: 70, validation: 20, test: 10 });
 const seed = ref(0);
 const now = ref<Split | null>(null);
+const figures = ref<Figures | null>(null);
+const wholeSources = ref<boolean | undefined>(undefined);
 const sum = computed(() => ratios.training + ratios.validation + ratios.test);
 
 watch(shown, async (open) => {
   if (!open) return;
   try {
-    now.value = await take(api.GET("/api/v1/projects/{project_id}/split", { params: { path: { project_id: store.id } } }));
+    await load();
   } catch (error) {
     complain(error);
   }
 });
+
+async function load(): Promise<void> {
+  const path = { project_id: store.id };
+  const query = { side: 416 };
+  [now.value, figures.value] = await Promise.all([
+    take(api.GET("/api/v1/projects/{project_id}/split", { params: { path } })),
+    take(api.GET("/api/v1/projects/{project_id}/figures", { params: { path, query } })),
+  ]);
+}
+
+/** Classes with boxes that are in no training, or in no validation picture. */
+const missing = computed(() =>
+  store.classes.flatMap((each) => {
+    const held = (part: Part): number => figures.value?.parts[part]?.by_class[each.id] ?? 0;
+    const pictures = (part: Part): number => figures.value?.parts[part]?.pictures ?? 0;
+    if (!each.boxes) return [];
+    return parts.filter((part) => pictures(part) && !held(part)).map((part) => `${each.name} has no box in ${part}`);
+  }),
+);
 
 async function partsNow(): Promise<Map<Part | null, number[]>> {
   const found = new Map<Part | null, number[]>([[null, []]]);
@@ -50,12 +72,12 @@ async function split(): Promise<void> {
     now.value = await take(
       api.PUT("/api/v1/projects/{project_id}/split", {
         params: { path: { project_id: store.id } },
-        body: { ...ratios, seed: seed.value },
+        body: { ...ratios, seed: seed.value, whole_sources: wholeSources.value ?? null },
       }),
     );
-    shown.value = false;
+    await load();
     emit("changed");
-    const { training, validation, test } = now.value;
+    const { training, validation, test } = now.value!;
     sayWithUndo(`Labelled: ${training} training, ${validation} validation, ${test} test`, async () => {
       for (const [part, ids] of before) {
         if (!ids.length) continue;
@@ -66,6 +88,7 @@ async function split(): Promise<void> {
           }),
         );
       }
+      await load();
       emit("changed");
     });
   } catch (error) {
@@ -75,15 +98,15 @@ async function split(): Promise<void> {
 </script>
 
 <template>
-  <el-dialog v-model="shown" title="Split the pictures" width="500">
+  <el-dialog v-model="shown" title="Split the pictures" width="640" top="6vh">
     <form novalidate data-test="split-form" @submit.prevent="split">
       <p class="soft">
         A detector learns from the training part, is watched on the validation part, and is judged for good on the test
-        part. Frames of one clip stay together.
+        part. Frames of one clip stay together, and every part gets its share of each class.
       </p>
       <table class="figures">
         <thead>
-          <tr><th>Part</th><th class="number">Share</th><th class="number">Labelled now</th></tr>
+          <tr><th>Part</th><th class="number">Share</th><th class="number">Pictures</th><th class="number">Labelled</th><th class="number">Boxes</th></tr>
         </thead>
         <tbody>
           <tr v-for="part in parts" :key="part">
@@ -91,15 +114,36 @@ async function split(): Promise<void> {
             <td class="number">
               <el-input-number v-model="ratios[part]" :min="0" :max="100" :step="5" size="small" :aria-label="`${part} share`" /> %
             </td>
+            <td class="number">{{ figures?.parts[part]?.pictures ?? "–" }}</td>
             <td class="number">{{ now?.[part] ?? "–" }}</td>
+            <td class="number">{{ figures?.parts[part]?.boxes ?? "–" }}</td>
           </tr>
-          <tr v-if="now?.unassigned">
-            <td>None</td><td /><td class="number">{{ now.unassigned }}</td>
+          <tr v-if="figures?.parts['']?.pictures">
+            <td>None</td><td /><td class="number">{{ figures.parts[""].pictures }}</td><td class="number">{{ now?.unassigned }}</td><td class="number">{{ figures.parts[""].boxes }}</td>
           </tr>
         </tbody>
       </table>
+      <details v-if="figures && store.classes.length" :open="missing.length > 0">
+        <summary>Boxes of each class</summary>
+        <div class="scroll">
+          <table class="figures">
+            <tbody>
+              <tr v-for="each in store.classes" :key="each.id">
+                <td><ClassBadge :number="each.position" :colour="each.colour" :name="each.name" /></td>
+                <td v-for="part in parts" :key="part" class="number" :class="{ bad: each.boxes && !figures.parts[part]?.by_class[each.id] }">
+                  {{ figures.parts[part]?.by_class[each.id] ?? 0 }}
+                </td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+      </details>
+      <p v-if="missing.length" class="notice bad" data-test="split-missing">{{ missing.join("; ") }}</p>
       <p v-if="sum !== 100" class="soft">The shares add up to {{ sum }} %; they count as ratios.</p>
-      <label class="seed">Seed <el-input-number v-model="seed" :min="0" :max="4294967295" size="small" /></label>
+      <div class="line">
+        <label>Seed <el-input-number v-model="seed" :min="0" :max="4294967295" size="small" /></label>
+        <el-checkbox :model-value="wholeSources ?? false" size="small" @change="wholeSources = Boolean($event)">Keep folders and archives whole</el-checkbox>
+      </div>
       <p class="foot">
         <span v-if="now" class="soft">All {{ count(store.project?.stages.pictures ?? 0, "picture") }} get a part anew.</span>
         <el-button type="primary" native-type="submit" :disabled="sum <= 0" data-test="split-now">Split</el-button>
@@ -109,7 +153,10 @@ async function split(): Promise<void> {
 </template>
 
 <style scoped>
-form { display: grid; gap: 12px; }
-.foot { display: flex; justify-content: space-between; align-items: center; }
-.seed { display: flex; gap: 10px; align-items: center; }
+form { display: grid; gap: 10px; }
+.foot, .line { display: flex; justify-content: space-between; align-items: center; }
+.line label { display: flex; gap: 10px; align-items: center; }
+.scroll { max-height: 190px; overflow: auto; }
+summary { cursor: pointer; }
+td { padding-top: 3px; padding-bottom: 3px; }
 </style>

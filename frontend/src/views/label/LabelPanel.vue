@@ -10,9 +10,10 @@ import type { DrawnBox } from "@/views/label/history";
 
 const props = defineProps<{
   boxes: DrawnBox[];
-  selected: number;
+  selection: number[];
   activeClass: number | null;
   state: Labels["state"];
+  stamping: boolean;
 }>();
 const emit = defineEmits<{
   class: [id: number];
@@ -21,6 +22,9 @@ const emit = defineEmits<{
   empty: [];
   done: [];
   nextUnlabelled: [];
+  tighten: [];
+  stamp: [];
+  fromPrevious: [];
 }>();
 
 const store = useProject();
@@ -47,15 +51,15 @@ async function addClass(): Promise<void> {
         body: { name },
       }),
     );
-    store.classes = made.classes;
+    store.allClasses = made.classes;
     newClass.value = "";
-    const last = made.classes.at(-1);
-    if (!last) return;
-    emit("class", last.id);
-    sayWithUndo(`Class ${last.name} added`, async () => {
-      const path = { project_id: store.id, class_id: last.id };
+    const added = store.classes.find((each) => each.name === name);
+    if (!added) return;
+    emit("class", added.id);
+    sayWithUndo(`Class ${added.name} added`, async () => {
+      const path = { project_id: store.id, class_id: added.id };
       const left = await take(api.DELETE("/api/v1/projects/{project_id}/classes/{class_id}", { params: { path } }));
-      store.classes = left.classes;
+      store.allClasses = left.classes;
     });
   } catch (error) {
     complain(error);
@@ -86,6 +90,7 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: DrawnBox): string {
         <el-input v-model="newClass" size="small" placeholder="New class" aria-label="New class" data-test="new-class" />
       </form>
     </section>
+    <slot />
     <section class="boxes">
       <h3>{{ boxes.length ? `Boxes` : "No boxes yet" }}</h3>
       <p v-if="!boxes.length && store.classes.length" class="soft">Drag over an object to draw its box.</p>
@@ -93,7 +98,7 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: DrawnBox): string {
         v-for="(box, index) in boxes"
         :key="index"
         class="row"
-        :class="{ chosen: index === selected }"
+        :class="{ chosen: selection.includes(index) }"
         data-test="box-row"
         :data-corners="box.corners.join(' ')"
         @click="emit('select', index)"
@@ -108,9 +113,14 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: DrawnBox): string {
     </section>
     <section class="actions">
       <p data-test="picture-state" class="state" :class="state">{{ states[state] }}</p>
-      <el-button :disabled="selected < 0" @click="emit('remove')">Delete box</el-button>
-      <el-button data-test="nothing-here" @click="emit('empty')">{{ state === "empty" ? "Not empty after all" : "Nothing here" }}</el-button>
-      <el-button @click="emit('nextUnlabelled')">Next unlabelled</el-button>
+      <div class="pair">
+        <el-button size="small" :disabled="!boxes.length" title="T" data-test="tighten" @click="emit('tighten')">Tighten</el-button>
+        <el-button size="small" :type="stamping ? 'primary' : 'default'" title="S" data-test="stamp" @click="emit('stamp')">Stamp</el-button>
+        <el-button size="small" title="P" data-test="from-previous" @click="emit('fromPrevious')">From previous</el-button>
+        <el-button size="small" :disabled="!selection.length" title="Delete" @click="emit('remove')">Delete</el-button>
+        <el-button size="small" title="N" data-test="nothing-here" @click="emit('empty')">{{ state === "empty" ? "Not empty" : "Nothing here" }}</el-button>
+        <el-button size="small" title="U" @click="emit('nextUnlabelled')">Next unlabelled</el-button>
+      </div>
       <el-button type="primary" data-test="done" @click="emit('done')">Done, next picture</el-button>
     </section>
   </aside>
@@ -134,10 +144,12 @@ h3 { margin-bottom: 6px; }
 }
 .row:hover { background: var(--paper-deep); }
 .row.chosen { border-left-color: var(--leg); background: var(--leg-pale); }
-.boxes { flex: 1; min-height: 0; overflow: auto; }
+.boxes { flex: 1; min-height: 90px; overflow: auto; }
+.panel > section:first-child { overflow: auto; max-height: 38%; flex: none; }
 form { margin-top: 6px; }
 .actions { display: grid; gap: 7px; border-bottom: 0; }
 .actions :deep(.el-button) { margin: 0; width: 100%; }
+.pair { display: grid; grid-template-columns: 1fr 1fr; gap: 6px; }
 .state { font-weight: 600; }
 .state.done, .state.empty { color: var(--reed-deep); }
 </style>

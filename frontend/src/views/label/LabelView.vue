@@ -1,20 +1,25 @@
 <script setup lang="ts">
 /** One picture: draw its boxes. Everything is saved by itself. */
-import { computed, onMounted, ref, watch } from "vue";
+import { computed, onMounted, reactive, ref, shallowRef, watch } from "vue";
 import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from "vue-router";
 
 import { api, type Labels, type Picture, take } from "@/api/client";
 import { count } from "@/parts/format";
-import { type Corners, cut, moved } from "@/stage/geometry";
 import type { Shape } from "@/stage/paint";
 import PictureStage from "@/stage/PictureStage.vue";
-import { type Key, useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
+import BoxDetails from "@/views/label/BoxDetails.vue";
 import { useBoxTool } from "@/views/label/boxTool";
-import { type DrawnBox, useHistory } from "@/views/label/history";
+import ConflictDialog from "@/views/label/ConflictDialog.vue";
+import type { DrawnBox } from "@/views/label/history";
+import { useLabelKeys } from "@/views/label/labelKeys";
+import { useLabelling } from "@/views/label/labelling";
 import LabelPanel from "@/views/label/LabelPanel.vue";
+import { looks } from "@/views/label/looks";
+import LooksPopover from "@/views/label/LooksPopover.vue";
 import { useSaving } from "@/views/label/saving";
+import { pass, useSitting } from "@/views/label/sitting";
 
 const route = useRoute();
 const router = useRouter();
@@ -22,38 +27,75 @@ const store = useProject();
 
 const pictureId = Number(route.params.picture);
 const picture = ref<Picture | null>(null);
-const ids = ref<number[]>([]);
-const boxes = ref<DrawnBox[]>([]);
-const selected = ref(-1);
-const activeClass = ref<number | null>(null);
-const state = ref<Labels["state"]>("unlabelled");
 const failed = ref("");
+const previousBoxes = shallowRef<DrawnBox[]>([]);
+const show = reactive({ ghosts: false, onlyChosen: false, none: false, looks: false });
+const stamping = ref(false);
 
-const history = useHistory(pictureId);
-const saving = useSaving(
-  pictureId,
-  () => ({ boxes: boxes.value, state: state.value }),
-  (labels) => (state.value = labels.state),
-);
 const size = computed(() => ({ width: picture.value?.width ?? 1, height: picture.value?.height ?? 1 }));
-const tool = useBoxTool(boxes, selected, size, () => activeClassOrAsk(), change);
+const work = useLabelling(store.id, pictureId, size, () => saving.touch());
+const { boxes, state, selection, last } = work;
+const saving = useSaving(pictureId, work.version, (labels) => (state.value = labels.state));
+const sitting = useSitting();
+const { activeClass, lastSizes } = sitting;
 
-const place = computed(() => ids.value.indexOf(pictureId));
-const listQuery = computed(() => {
-  const { state: wanted, part, class_id: classId, name } = route.query;
-  return { state: wanted, part, class_id: classId, name } as unknown as Record<string, never>;
+/** Boxes that the pointer can reach: in a pass only those of its class, and none that is hidden. */
+const reachable = computed(() => {
+  if (show.none) return new Set<number>();
+  const places = boxes.value.map((_, place) => place);
+  if (show.onlyChosen) return new Set(selection.value);
+  return new Set(pass.value ? places.filter((place) => boxes.value[place]!.class_id === activeClass.value) : places);
+});
+const ghosts = computed(() => (show.ghosts ? previousBoxes.value : []));
+const stamp = computed(() => {
+  if (!stamping.value) return null;
+  const side = Math.max(12, Math.min(size.value.width, size.value.height) / 8);
+  return lastSizes.get(activeClass.value ?? 0) ?? { width: side, height: side };
 });
 
+const tool = useBoxTool({
+  boxes,
+  selection,
+  reachable,
+  ghosts,
+  size,
+  stamp,
+  newClass: activeClassOrAsk,
+  change: (next) => work.change(next),
+  drew: (placed) => {
+    if (stamping.value || looks.value.tighten) void work.tighten([placed]);
+  },
+});
+
+const place = computed(() => sitting.ids.value.indexOf(pictureId));
+const pen = computed(() => ({ width: looks.value.width, faint: looks.value.faint }));
+const light = computed(() => ({ brightness: looks.value.brightness, contrast: looks.value.contrast }));
+
+function badge(classId: number): string | undefined {
+  const found = store.classById.get(classId);
+  if (looks.value.badge === "none") return undefined;
+  return looks.value.badge === "name" ? (found?.name ?? "?") : String(found?.position ?? "?");
+}
+
 const shapes = computed<Shape[]>(() => {
-  const all: Shape[] = boxes.value.map((box, index) => ({
-    corners: tool.preview.value?.index === index ? tool.preview.value.corners : box.corners,
-    colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9",
-    badge: String(store.classById.get(box.class_id)?.position ?? "?"),
-    selected: index === selected.value,
-  }));
+  const chosen = new Set(selection.value);
+  const all: Shape[] = boxes.value.flatMap((box, index) => {
+    if (show.none || (show.onlyChosen && !chosen.has(index))) return [];
+    return {
+      corners: tool.preview.value?.index === index ? tool.preview.value.corners : box.corners,
+      colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9",
+      badge: badge(box.class_id),
+      selected: chosen.has(index),
+      gripped: index === last.value,
+      faint: !reachable.value.has(index),
+    };
+  });
+  for (const box of ghosts.value) {
+    all.push({ corners: box.corners, colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9", ghost: true });
+  }
   if (tool.drawn.value) {
     const colour = store.classById.get(activeClass.value ?? 0)?.colour ?? "#FAF9F5";
-    all.push({ corners: tool.drawn.value, colour });
+    all.push({ corners: tool.drawn.value, colour, ghost: stamping.value });
   }
   return all;
 });
@@ -66,41 +108,32 @@ async function load(): Promise<void> {
       api.GET("/api/v1/pictures/{picture_id}", { params: { path: { picture_id: pictureId } } }),
     );
     picture.value = detail.picture;
-    show(detail.labels);
-    saving.start(detail.labels.revision);
-    const remembered = Number(sessionStorage.getItem("avocet.class"));
-    activeClass.value = store.classById.has(remembered) ? remembered : (store.classes[0]?.id ?? null);
-    ids.value = (
-      await take(
-        api.GET("/api/v1/projects/{project_id}/picture-ids", {
-          params: { path: { project_id: store.id }, query: listQuery.value },
-        }),
-      )
-    ).ids;
+    const labels = detail.labels as Labels;
+    const draft = saving.start(labels);
+    work.show(draft ?? { boxes: labels.boxes as DrawnBox[], state: labels.state });
+    const wanted = sitting.takePending(pictureId);
+    if (wanted) work.apply(wanted);
+    sitting.chooseFirstClass();
+    await sitting.loadIds(route.query);
+    await loadPrevious();
   } catch (error) {
     failed.value = (error as Error).message;
   }
 }
 
-function show(labels: Labels): void {
-  boxes.value = labels.boxes as DrawnBox[];
-  state.value = labels.state;
-  selected.value = -1;
+async function loadPrevious(): Promise<void> {
+  const before = sitting.ids.value[place.value - 1];
+  if (before === undefined) return;
+  const detail = await take(api.GET("/api/v1/pictures/{picture_id}", { params: { path: { picture_id: before } } }));
+  previousBoxes.value = detail.labels.boxes as DrawnBox[];
 }
 
-function change(next: DrawnBox[]): void {
-  history.remember(boxes.value);
-  apply(next);
-}
-
-function apply(next: DrawnBox[]): void {
-  boxes.value = next;
-  if (selected.value >= next.length) selected.value = -1;
-  if (next.length && state.value === "unlabelled") state.value = "in_progress";
-  if (next.length && state.value === "empty") state.value = "in_progress";
-  if (!next.length && state.value === "in_progress") state.value = "unlabelled";
-  saving.touch();
-}
+watch(boxes, (now) => {
+  for (const box of now) {
+    const [x1, y1, x2, y2] = box.corners;
+    lastSizes.set(box.class_id, { width: x2 - x1, height: y2 - y1 });
+  }
+});
 
 function activeClassOrAsk(): number | null {
   if (activeClass.value === null) complain(new Error("Add a class first, in the panel on the right"));
@@ -108,90 +141,88 @@ function activeClassOrAsk(): number | null {
 }
 
 function chooseClass(classId: number): void {
-  activeClass.value = classId;
-  sessionStorage.setItem("avocet.class", String(classId));
-  const box = boxes.value[selected.value];
-  if (box && box.class_id !== classId) {
-    change(boxes.value.map((each, index) => (index === selected.value ? { ...each, class_id: classId } : each)));
+  sitting.chooseClass(classId);
+  work.setClass(classId);
+}
+
+function takeFromPrevious(): void {
+  const { width, height } = size.value;
+  const fitting = previousBoxes.value.filter(({ corners: [x1, y1, x2, y2] }) => x1 >= 0 && y1 >= 0 && x2 <= width && y2 <= height);
+  if (fitting.length) work.add(fitting.map((box) => ({ ...box, track: null })));
+  else complain(new Error("The picture before has no boxes that fit here"));
+}
+
+async function stepBack(direction: "undo" | "redo"): Promise<void> {
+  const next = direction === "undo" ? work.history.nextUndo() : work.history.nextRedo();
+  if (!next) return;
+  (direction === "undo" ? work.history.undone : work.history.redone)();
+  if (next.pictureId === pictureId) work.apply(next.version);
+  else {
+    sitting.setPending(next.pictureId, next.version);
+    await router.push({ path: `/project/${store.id}/collect/${next.pictureId}`, query: route.query });
   }
 }
 
-function remove(): void {
-  if (selected.value < 0) return;
-  const gone = selected.value;
-  selected.value = -1;
-  change(boxes.value.filter((_, index) => index !== gone));
-}
-
-function undo(): void {
-  const before = history.undo(boxes.value);
-  if (before) apply(before);
-}
-
-function redo(): void {
-  const after = history.redo(boxes.value);
-  if (after) apply(after);
-}
-
-function nudge(dx: number, dy: number): boolean {
-  const box = boxes.value[selected.value];
-  if (!box) return false;
-  replaceSelected(moved(box.corners, dx, dy, size.value.width, size.value.height));
-  return true;
-}
-
-function grow(dx: number, dy: number): boolean {
-  const box = boxes.value[selected.value];
-  if (!box) return false;
-  const [x1, y1, x2, y2] = box.corners;
-  replaceSelected([x1, y1, Math.max(x1 + 1, x2 + dx), Math.max(y1 + 1, y2 + dy)]);
-  return true;
-}
-
-function replaceSelected(corners: Corners): void {
-  const next = cut(corners, size.value.width, size.value.height);
-  change(boxes.value.map((each, index) => (index === selected.value ? { ...each, corners: next } : each)));
-}
-
-function setState(next: Labels["state"]): void {
-  state.value = next;
-  saving.touch();
-}
-
 function nothingHere(): void {
-  if (boxes.value.length) change([]);
-  setState(state.value === "empty" ? "unlabelled" : "empty");
+  work.change([], state.value === "empty" ? "unlabelled" : "empty");
 }
 
 async function go(step: number): Promise<void> {
-  const next = ids.value[place.value + step];
+  const next = sitting.ids.value[place.value + step];
   if (next !== undefined) await router.push({ path: `/project/${store.id}/collect/${next}`, query: route.query });
 }
 
 async function doneAndNext(): Promise<void> {
-  setState(boxes.value.length ? "done" : "empty");
-  await saving.save();
+  const wanted = boxes.value.length ? "done" : "empty";
+  if (state.value !== wanted) work.change(boxes.value, wanted);
   await go(1);
 }
 
 async function nextUnlabelled(): Promise<void> {
-  const query = { state: "unlabelled" as const };
-  const open = await take(
-    api.GET("/api/v1/projects/{project_id}/picture-ids", { params: { path: { project_id: store.id }, query } }),
-  );
-  const next = open.ids.find((each) => each > pictureId) ?? open.ids.find((each) => each !== pictureId);
+  await saving.save();
+  const next = await sitting.nextUnlabelled(pictureId);
   if (next) await router.push(`/project/${store.id}/collect/${next}`);
   else complain(new Error("Every picture is labelled"));
 }
 
+function selectNext(step: number): boolean {
+  const places = boxes.value.map((_, index) => index).filter((index) => show.onlyChosen || reachable.value.has(index));
+  if (!places.length) return false;
+  const at = places.indexOf(last.value);
+  selection.value = [places[(at + step + places.length) % places.length] ?? places[0]!];
+  return true;
+}
+
+async function escape(): Promise<void> {
+  if (tool.cancel()) return;
+  if (stamping.value) {
+    stamping.value = false;
+    tool.drawn.value = null;
+  } else if (selection.value.length) selection.value = [];
+  else await router.push(back.value);
+}
+
+/** Where this picture was opened from. */
+const back = computed(() => {
+  const from = route.query.from as string | undefined;
+  if (from?.startsWith("/project/")) return from;
+  return { path: `/project/${store.id}/collect`, query: { ...route.query, from: undefined } };
+});
+
+function keepMine(): void {
+  void saving.keepMine();
+}
+
 function takeTheirs(): void {
-  history.remember(boxes.value);
-  show(saving.takeTheirs());
+  const mine = JSON.parse(JSON.stringify(work.version())) as { boxes: DrawnBox[]; state: Labels["state"] };
+  const labels = saving.takeTheirs();
+  work.show({ boxes: labels.boxes as DrawnBox[], state: labels.state });
+  work.history.remember(pictureId, mine, work.version());
 }
 
 async function leave(): Promise<boolean> {
   await saving.save();
-  if (saving.state.value !== "saved") {
+  if (saving.state.value === "refused" || saving.state.value === "conflict") {
     complain(new Error("These boxes are not saved yet. Stay here until they are, so that nothing is lost."));
     return false;
   }
@@ -203,116 +234,131 @@ onBeforeRouteLeave(leave);
 onBeforeRouteUpdate(leave);
 watch(place, (index) => {
   // The next picture is fetched ahead, so that it is there at once.
-  const next = ids.value[index + 1];
+  const next = sitting.ids.value[index + 1];
   if (next) new Image().src = `/api/v1/pictures/${next}/file`;
 });
 
-const keys: Key[] = [
-  {
-    keys: ["1", "2", "3", "4", "5", "6", "7", "8", "9"],
-    label: "Class of new boxes, and of the chosen one",
-    run: (event) => {
-      const found = store.classes.find((each) => each.position === Number(event.key));
-      if (found) chooseClass(found.id);
-    },
+useLabelKeys({
+  chooseClass: (position) => {
+    const found = store.classes.find((each) => each.position === position);
+    if (found) chooseClass(found.id);
   },
-  { keys: ["."], label: "Next picture", run: () => go(1) },
-  { keys: [","], label: "Previous picture", run: () => go(-1) },
-  { keys: ["Enter"], label: "Done, and next picture", run: doneAndNext },
-  { keys: ["u"], label: "Next unlabelled picture", run: nextUnlabelled },
-  { keys: ["n"], label: "Nothing here", run: nothingHere },
-  { keys: ["Tab"], label: "Choose the next box", run: () => boxes.value.length > 0 && ((selected.value = (selected.value + 1) % boxes.value.length), true) },
-  { keys: ["Delete", "Backspace"], label: "Delete the chosen box", run: remove },
-  { keys: ["Escape"], label: "Choose nothing, then back to the grid", run: escape },
-  { keys: ["Ctrl+z"], label: "Undo", run: undo },
-  { keys: ["Ctrl+Shift+Z", "Ctrl+Shift+z", "Ctrl+y"], label: "Redo", run: redo },
-  ...(["ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown"] as const).flatMap((key, index): Key[] => {
-    const [dx, dy] = [[-1, 0], [1, 0], [0, -1], [0, 1]][index] as [number, number];
-    return [
-      { keys: [key], label: "Move the chosen box by 1 pixel", hidden: index > 0, run: () => nudge(dx, dy) },
-      { keys: [`Shift+${key}`], label: "Move it by 10 pixels", hidden: index > 0, run: () => nudge(10 * dx, 10 * dy) },
-      { keys: [`Ctrl+${key}`], label: "Grow or shrink it by 1 pixel", hidden: index > 0, run: () => grow(dx, dy) },
-    ];
-  }),
-];
-useKeys(keys);
-
-async function escape(): Promise<void> {
-  if (selected.value >= 0) selected.value = -1;
-  else await router.push({ path: `/project/${store.id}/collect`, query: route.query });
-}
+  toggleFlag: (number) => {
+    const flags = store.attributes.filter((each) => each.kind === "flag");
+    const flag = flags[number - 1];
+    if (flag && work.chosen.value) work.setAttribute(flag.name, work.chosen.value.attributes[flag.name] !== true);
+  },
+  next: () => go(1),
+  previous: () => go(-1),
+  doneAndNext,
+  nextUnlabelled,
+  nothingHere,
+  selectNext: () => selectNext(1),
+  selectPrevious: () => selectNext(-1),
+  remove: work.remove,
+  escape,
+  undo: () => stepBack("undo"),
+  redo: () => stepBack("redo"),
+  nudge: work.nudge,
+  grow: work.grow,
+  duplicate: work.duplicate,
+  copy: work.copy,
+  paste: work.paste,
+  fromPrevious: takeFromPrevious,
+  ghosts: () => (show.ghosts = !show.ghosts),
+  tighten: () => work.tighten(selection.value),
+  tightenAll: () => work.tighten([]),
+  stamp: () => {
+    stamping.value = !stamping.value;
+    tool.cancel();
+    tool.drawn.value = null;
+  },
+  pass: () => (pass.value = !pass.value),
+  hideOthers: () => (show.onlyChosen = !show.onlyChosen),
+  hideAll: () => (show.none = !show.none),
+  looks: () => (show.looks = !show.looks),
+});
 </script>
 
 <template>
   <div class="label-view" data-test="label">
     <header class="bar">
-      <router-link :to="{ path: `/project/${store.id}/collect`, query: $route.query }">All pictures</router-link>
+      <router-link :to="back">{{ $route.query.from ? "Back" : "All pictures" }}</router-link>
       <span class="name">{{ picture?.name }}</span>
       <span v-if="picture" class="soft">{{ picture.width }}×{{ picture.height }} px</span>
       <span v-if="picture?.part" class="soft">{{ picture.part }}</span>
       <span class="spread" />
       <span class="save" :class="saving.state.value" data-test="save-state" role="status">
         <template v-if="saving.state.value === 'saved'">Saved</template>
-        <template v-else-if="saving.state.value === 'offline'">Not saved: {{ saving.message.value }}. Trying again</template>
+        <template v-else-if="saving.state.value === 'offline'">Kept in this browser; sent as soon as the server answers</template>
         <template v-else-if="saving.state.value === 'refused'">Not saved: {{ saving.message.value }}</template>
         <template v-else-if="saving.state.value === 'conflict'">Not saved: changed elsewhere</template>
         <template v-else>Saving</template>
       </span>
+      <LooksPopover v-model:open="show.looks" />
       <el-button-group>
-        <el-button :disabled="!history.canUndo.value" data-test="undo" @click="undo">Undo</el-button>
-        <el-button :disabled="!history.canRedo.value" data-test="redo" @click="redo">Redo</el-button>
+        <el-button :disabled="!work.history.canUndo.value" data-test="undo" @click="stepBack('undo')">Undo</el-button>
+        <el-button :disabled="!work.history.canRedo.value" data-test="redo" @click="stepBack('redo')">Redo</el-button>
       </el-button-group>
       <el-button-group>
         <el-button :disabled="place <= 0" data-test="previous" @click="go(-1)">Previous</el-button>
-        <el-button :disabled="place < 0 || place >= ids.length - 1" data-test="next" @click="go(1)">Next</el-button>
+        <el-button :disabled="place < 0 || place >= sitting.ids.value.length - 1" data-test="next" @click="go(1)">Next</el-button>
       </el-button-group>
-      <span class="soft">{{ place + 1 }} of {{ ids.length }}</span>
+      <span class="soft" data-test="place">{{ place + 1 }} of {{ sitting.ids.value.length }}</span>
     </header>
     <p v-if="failed" class="view-body notice bad">{{ failed }}</p>
     <template v-else-if="picture">
-      <PictureStage
-        class="stage-area"
-        :url="`/api/v1/pictures/${pictureId}/file`"
-        :size="size"
-        :shapes="shapes"
-        :cursor="tool.cursor.value"
-        :guides="tool.cursor.value === 'crosshair'"
-        :label="`${picture.name} with ${count(boxes.length, 'box', 'boxes')}`"
-        @press="tool.press"
-        @drag="tool.drag"
-        @release="tool.release"
-        @hover="tool.hover"
-      />
+      <div class="stage-area">
+        <PictureStage
+          class="whole"
+          :url="`/api/v1/pictures/${pictureId}/file`"
+          :size="size"
+          :shapes="shapes"
+          :cursor="tool.cursor.value"
+          :guides="tool.cursor.value === 'crosshair'"
+          :pen="pen"
+          :light="light"
+          :label="`${picture.name} with ${count(boxes.length, 'box', 'boxes')}`"
+          @press="tool.press"
+          @drag="tool.drag"
+          @release="tool.release"
+          @hover="tool.hover"
+        />
+        <p v-if="stamping || pass || show.none || show.onlyChosen || tool.corner.value" class="mode" data-test="mode">
+          <template v-if="tool.corner.value">Click the opposite corner · <kbd>Esc</kbd> gives it up</template>
+          <template v-else-if="stamping">Stamping: each click puts a box and tightens it · <kbd>S</kbd> ends</template>
+          <template v-else-if="show.none">Boxes are hidden · <kbd>Shift</kbd> <kbd>H</kbd> shows them</template>
+          <template v-else-if="show.onlyChosen">Only the chosen box is shown · <kbd>H</kbd> shows all</template>
+          <template v-else>Only {{ store.classById.get(activeClass ?? 0)?.name }} · <kbd>F</kbd> ends the pass</template>
+        </p>
+      </div>
       <LabelPanel
         :boxes="boxes"
-        :selected="selected"
+        :selection="selection"
         :active-class="activeClass"
         :state="state"
+        :stamping="stamping"
         @class="chooseClass"
-        @select="selected = $event"
-        @remove="remove"
+        @select="selection = [$event]"
+        @remove="work.remove"
         @empty="nothingHere"
         @done="doneAndNext"
         @next-unlabelled="nextUnlabelled"
-      />
+        @tighten="work.tighten(selection)"
+        @stamp="stamping = !stamping"
+        @from-previous="takeFromPrevious"
+      >
+        <BoxDetails v-if="work.chosen.value" :box="work.chosen.value" :others="selection.length - 1" :size="size" @attribute="work.setAttribute" />
+      </LabelPanel>
     </template>
-    <el-dialog
-      :model-value="saving.state.value === 'conflict'"
-      title="This picture was changed elsewhere"
-      width="480"
-      :show-close="false"
-      :close-on-click-modal="false"
-      :close-on-press-escape="false"
-    >
-      <p>
-        Here it has {{ count(boxes.length, "box", "boxes") }}; the version saved meanwhile has
-        {{ count(saving.theirs.value?.boxes.length ?? 0, "box", "boxes") }}. Which one shall stay?
-      </p>
-      <template #footer>
-        <el-button data-test="take-theirs" @click="takeTheirs">The saved one</el-button>
-        <el-button type="primary" data-test="keep-mine" @click="saving.keepMine()">The one here</el-button>
-      </template>
-    </el-dialog>
+    <ConflictDialog
+      v-if="saving.state.value === 'conflict' && picture"
+      :picture="picture"
+      :mine="boxes"
+      :theirs="(saving.theirs.value?.boxes ?? []) as DrawnBox[]"
+      @mine="keepMine"
+      @theirs="takeTheirs"
+    />
   </div>
 </template>
 
@@ -325,4 +371,7 @@ async function escape(): Promise<void> {
 .save.waiting, .save.saving { color: var(--ink-soft); }
 .save.offline, .save.refused, .save.conflict { color: var(--brick); }
 .bar .soft { white-space: nowrap; }
+.stage-area { position: relative; display: grid; min-width: 0; min-height: 0; }
+.whole { width: 100%; height: 100%; }
+.mode { position: absolute; left: 50%; top: 10px; transform: translateX(-50%); padding: 4px 12px; background: var(--paper); border: 1px solid var(--sand); border-radius: 3px; font-size: 14px; white-space: nowrap; pointer-events: none; }
 </style>

@@ -1,4 +1,4 @@
-/** The pointer over the boxes: draw, choose, move, resize. */
+/** Drawing, moving and resizing boxes with the pointer: by drag, or by one click for each corner. */
 import { computed, type Ref, ref } from "vue";
 
 import { type Corners, cursorOf, cut, type Handle, handleAt, hit, moved, type Point, resized } from "@/stage/geometry";
@@ -7,47 +7,78 @@ import type { DrawnBox } from "@/views/label/history";
 /** A drag shorter than this many screen grips is a click. */
 const LEAST_DRAG = 0.6;
 
-export function useBoxTool(
-  boxes: Ref<DrawnBox[]>,
-  selected: Ref<number>,
-  size: Ref<{ width: number; height: number }>,
-  newClass: () => number | null,
-  change: (next: DrawnBox[]) => void,
-) {
+export interface ToolOptions {
+  boxes: Ref<DrawnBox[]>;
+  /** Places of the selected boxes; the last one has the handles. */
+  selection: Ref<number[]>;
+  /** Places of boxes that can be hit: those that are shown and not dimmed. */
+  reachable: Ref<Set<number>>;
+  /** Outlines of the picture before, to be taken over by a click. */
+  ghosts: Ref<DrawnBox[]>;
+  size: Ref<{ width: number; height: number }>;
+  /** A click puts a box of this size. */
+  stamp: Ref<{ width: number; height: number } | null>;
+  newClass: () => number | null;
+  change: (next: DrawnBox[]) => void;
+  /** Called with the place of every box that was just drawn. */
+  drew: (place: number) => void;
+}
+
+export function useBoxTool(options: ToolOptions) {
+  const { boxes, selection, reachable, ghosts, size, stamp, newClass, change, drew } = options;
   const drawn = ref<Corners | null>(null);
   const preview = ref<{ index: number; corners: Corners } | null>(null);
   const cursor = ref("crosshair");
+  /** The first corner of a box that is drawn click by click. */
+  const corner = ref<Point | null>(null);
   let from: Point | null = null;
   let grip: { index: number; handle: Handle | null; box: Corners } | null = null;
   let reach = 1;
 
-  const corners = computed(() => boxes.value.map((box) => box.corners));
+  const nowhere: Corners = [-1, -1, -1, -1];
+  const corners = computed(() => boxes.value.map((box, index) => (reachable.value.has(index) ? box.corners : nowhere)));
+  const last = computed(() => selection.value.at(-1) ?? -1);
 
   function find(point: Point, grasp: number): { index: number; handle: Handle | null } | null {
-    const chosen = corners.value[selected.value];
+    const chosen = corners.value[last.value];
     const handle = chosen && handleAt(chosen, point, grasp);
-    if (handle) return { index: selected.value, handle };
+    if (handle) return { index: last.value, handle };
     const index = hit(corners.value, point, 0);
     return index >= 0 ? { index, handle: null } : null;
   }
 
   function hover(point: Point, grasp: number): void {
+    const { width, height } = size.value;
+    if (corner.value) {
+      drawn.value = cut([corner.value.x, corner.value.y, point.x, point.y], width, height);
+      return;
+    }
+    if (stamp.value) {
+      drawn.value = stamped(point);
+      cursor.value = "crosshair";
+      return;
+    }
     const found = find(point, grasp);
-    cursor.value = found?.handle ? cursorOf(found.handle) : found && found.index === selected.value ? "move" : "crosshair";
+    cursor.value = found?.handle ? cursorOf(found.handle) : found && found.index === last.value ? "move" : "crosshair";
+  }
+
+  function stamped({ x, y }: Point): Corners {
+    const { width, height } = stamp.value!;
+    return cut([x - width / 2, y - height / 2, x + width / 2, y + height / 2], size.value.width, size.value.height);
   }
 
   function press(point: Point, event: PointerEvent, grasp: number): void {
     from = point;
     reach = grasp;
     // With Shift a new box can be begun on top of another.
-    const found = event.shiftKey ? null : find(point, grasp);
+    const found = event.shiftKey || corner.value || stamp.value ? null : find(point, grasp);
     const box = found && corners.value[found.index];
-    if (found && box && (found.handle || found.index === selected.value)) grip = { ...found, box };
+    if (found && box && !event.ctrlKey && (found.handle || found.index === last.value)) grip = { ...found, box };
     else grip = null;
   }
 
   function drag(point: Point): void {
-    if (!from) return;
+    if (!from || corner.value || stamp.value) return hover(point, reach);
     const { width, height } = size.value;
     if (grip) {
       const next = grip.handle
@@ -70,18 +101,58 @@ export function useBoxTool(
       }
       return;
     }
-    const box = drawn.value;
-    drawn.value = null;
-    const moves = start ? Math.max(Math.abs(point.x - start.x), Math.abs(point.y - start.y)) : 0;
-    if (!box || moves < LEAST_DRAG * reach) {
-      if (!event.shiftKey) selected.value = hit(corners.value, point, 0);
+    if (stamp.value) {
+      add(stamped(point));
       return;
     }
-    const classId = newClass();
-    if (classId === null || box[2] - box[0] < 1 || box[3] - box[1] < 1) return;
-    change([...boxes.value, { class_id: classId, corners: box, crowd: false, attributes: {} }]);
-    selected.value = boxes.value.length - 1;
+    const box = drawn.value;
+    const moves = start ? Math.max(Math.abs(point.x - start.x), Math.abs(point.y - start.y)) : 0;
+    if (corner.value) {
+      if (box && box[2] - box[0] >= 1 && box[3] - box[1] >= 1) {
+        corner.value = drawn.value = null;
+        add(box);
+      }
+      return;
+    }
+    drawn.value = null;
+    if (!box || moves < LEAST_DRAG * reach) return click(point, event);
+    if (box[2] - box[0] >= 1 && box[3] - box[1] >= 1) add(box);
   }
 
-  return { drawn, preview, cursor, hover, press, drag, release };
+  /** A click chooses a box, takes an outline over, lets go, or sets the first corner of a new box. */
+  function click(point: Point, event: PointerEvent): void {
+    const found = event.shiftKey ? -1 : hit(corners.value, point, 0);
+    if (found >= 0 && event.ctrlKey) {
+      const rest = selection.value.filter((place) => place !== found);
+      selection.value = rest.length < selection.value.length ? rest : [...rest, found];
+      return;
+    }
+    const ghost = event.shiftKey ? -1 : hit(ghosts.value.map((each) => each.corners), point, 0);
+    if (found < 0 && ghost >= 0) {
+      change([...boxes.value, { ...ghosts.value[ghost]!, track: null }]);
+      selection.value = [boxes.value.length - 1];
+      return;
+    }
+    const had = selection.value.length > 0;
+    selection.value = found >= 0 ? [found] : [];
+    if (found < 0 && (!had || event.shiftKey)) corner.value = point;
+  }
+
+  function add(box: Corners): void {
+    const classId = newClass();
+    if (classId === null) return;
+    change([...boxes.value, { class_id: classId, corners: box, crowd: false, attributes: {}, track: null }]);
+    selection.value = [boxes.value.length - 1];
+    drew(boxes.value.length - 1);
+  }
+
+  /** Give up a box that was begun; says whether there was one. */
+  function cancel(): boolean {
+    const had = corner.value !== null;
+    corner.value = null;
+    drawn.value = null;
+    return had;
+  }
+
+  return { drawn, preview, cursor, corner, hover, press, drag, release, cancel };
 }

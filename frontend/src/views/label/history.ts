@@ -1,6 +1,7 @@
-/** Undo and redo of a picture's boxes, kept for the whole sitting. */
-import { ref } from "vue";
+/** Undo and redo of the whole sitting, across pictures. */
+import { computed, ref } from "vue";
 
+import type { Labels } from "@/api/client";
 import type { Corners } from "@/stage/geometry";
 
 export interface DrawnBox {
@@ -8,54 +9,64 @@ export interface DrawnBox {
   corners: Corners;
   crowd: boolean;
   attributes: Record<string, unknown>;
+  track: number | null;
 }
 
-interface Story {
-  past: string[];
-  future: string[];
+export interface Version {
+  boxes: DrawnBox[];
+  state: Labels["state"];
 }
 
-const stories = new Map<number, Story>();
-const MOST_STEPS = 500;
+interface Step {
+  pictureId: number;
+  before: string;
+  after: string;
+}
 
-/** The history of one picture; it is still there when the picture is opened again. */
-export function useHistory(pictureId: number) {
-  let story = stories.get(pictureId);
-  if (!story) stories.set(pictureId, (story = { past: [], future: [] }));
-  const steps = story;
-  const canUndo = ref(steps.past.length > 0);
-  const canRedo = ref(steps.future.length > 0);
+const MOST_STEPS = 2000;
 
-  function note(): void {
-    canUndo.value = steps.past.length > 0;
-    canRedo.value = steps.future.length > 0;
+const past = ref<Step[]>([]);
+const future = ref<Step[]>([]);
+let project = 0;
+
+/** The sitting's history; another project begins a new one. */
+export function useHistory(projectId: number) {
+  if (project !== projectId) {
+    project = projectId;
+    past.value = [];
+    future.value = [];
+  }
+  const canUndo = computed(() => past.value.length > 0);
+  const canRedo = computed(() => future.value.length > 0);
+
+  /** Remember a change of one picture. */
+  function remember(pictureId: number, before: Version, after: Version): void {
+    past.value.push({ pictureId, before: JSON.stringify(before), after: JSON.stringify(after) });
+    if (past.value.length > MOST_STEPS) past.value.shift();
+    future.value = [];
   }
 
-  /** Remember how the boxes were before a change. */
-  function remember(before: readonly DrawnBox[]): void {
-    steps.past.push(JSON.stringify(before));
-    if (steps.past.length > MOST_STEPS) steps.past.shift();
-    steps.future.length = 0;
-    note();
+  /** What undo would do next: on which picture, and what it would look like. */
+  function nextUndo(): { pictureId: number; version: Version } | null {
+    const step = past.value.at(-1);
+    return step ? { pictureId: step.pictureId, version: JSON.parse(step.before) as Version } : null;
   }
 
-  function step(from: string[], to: string[], now: readonly DrawnBox[]): DrawnBox[] | null {
-    const found = from.pop();
-    if (found === undefined) return null;
-    to.push(JSON.stringify(now));
-    note();
-    return JSON.parse(found) as DrawnBox[];
+  function nextRedo(): { pictureId: number; version: Version } | null {
+    const step = future.value.at(-1);
+    return step ? { pictureId: step.pictureId, version: JSON.parse(step.after) as Version } : null;
   }
 
-  return {
-    canUndo,
-    canRedo,
-    remember,
-    undo: (now: readonly DrawnBox[]) => step(steps.past, steps.future, now),
-    redo: (now: readonly DrawnBox[]) => step(steps.future, steps.past, now),
-    forget: () => {
-      steps.past.length = steps.future.length = 0;
-      note();
-    },
-  };
+  /** Tell that the next undo, or redo, was done. */
+  function undone(): void {
+    const step = past.value.pop();
+    if (step) future.value.push(step);
+  }
+
+  function redone(): void {
+    const step = future.value.pop();
+    if (step) past.value.push(step);
+  }
+
+  return { canUndo, canRedo, remember, nextUndo, nextRedo, undone, redone };
 }

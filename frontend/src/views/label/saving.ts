@@ -2,6 +2,7 @@
 import { onBeforeUnmount, ref } from "vue";
 
 import { api, ApiError, type Labels, take } from "@/api/client";
+import { type Draft, draftOf, dropDraft, keepDraft, sendDrafts } from "@/views/label/drafts";
 import type { DrawnBox } from "@/views/label/history";
 
 export type SaveState = "saved" | "waiting" | "saving" | "offline" | "conflict" | "refused";
@@ -29,10 +30,36 @@ export function useSaving(
 
   function touch(): void {
     changed = true;
+    keepDraft(pictureId, { revision, ...read() });
     if (state.value !== "conflict") {
       state.value = "waiting";
       later();
     }
+  }
+
+  /** Begin with what the server has; a draft from before a lost connection is taken up again. */
+  function start(labels: Labels): Draft | null {
+    revision = labels.revision;
+    const draft = draftOf(pictureId);
+    if (!draft || (same(draft, labels) && draft.state === labels.state)) {
+      dropDraft(pictureId);
+      return null;
+    }
+    changed = true;
+    if (draft.revision === labels.revision) {
+      state.value = "waiting";
+      later();
+    } else {
+      theirs.value = labels;
+      state.value = "conflict";
+    }
+    return draft;
+  }
+
+  function same(draft: Draft, labels: Labels): boolean {
+    const plain = (boxes: Labels["boxes"] | DrawnBox[]): string =>
+      JSON.stringify(boxes.map((box) => [box.class_id, box.corners, box.crowd, Object.entries(box.attributes).sort(), box.track]));
+    return plain(draft.boxes) === plain(labels.boxes);
   }
 
   /** Save now; resolves when everything up to this moment is saved or known not to be. */
@@ -57,7 +84,9 @@ export function useSaving(
       );
       revision = saved.labels.revision;
       state.value = "saved";
+      if (!changed) dropDraft(pictureId);
       onSaved(saved.labels);
+      void sendDrafts(pictureId);
     } catch (error) {
       changed = true;
       const problem = error as ApiError;
@@ -91,6 +120,7 @@ export function useSaving(
     revision = labels.revision;
     theirs.value = null;
     changed = false;
+    dropDraft(pictureId);
     state.value = "saved";
     return labels;
   }
@@ -105,5 +135,5 @@ export function useSaving(
     void save();
   });
 
-  return { state, message, theirs, touch, save, keepMine, takeTheirs, start: (first: number) => (revision = first) };
+  return { state, message, theirs, touch, save, keepMine, takeTheirs, start };
 }

@@ -3,7 +3,7 @@
 import { computed, onBeforeUnmount, onMounted, reactive, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 
-import { api, type Plan, type Run, take } from "@/api/client";
+import { api, type Plan, type Run, type Snapshot, take } from "@/api/client";
 import { capital, count, day, precision } from "@/parts/format";
 import JobState from "@/parts/JobState.vue";
 import { useLiveJob } from "@/parts/liveJob";
@@ -18,12 +18,15 @@ const live = useLiveJob();
 
 const plan = ref<Plan | null>(null);
 const runs = ref<Run[]>([]);
+const snapshots = ref<Snapshot[]>([]);
+const named = computed(() => snapshots.value.filter((each) => each.name));
 const failed = ref("");
 const busy = ref(false);
 const splitting = ref(false);
 const more = ref(false);
 const settings = reactive({
   name: "",
+  snapshot_id: null as number | null,
   size: "stint" as "stint" | "dunlin" | "curlew",
   side: 416,
   epochs: undefined as number | undefined,
@@ -52,11 +55,13 @@ const steps = computed(() => epochs.value * Math.ceil((plan.value?.training ?? 0
 async function load(): Promise<void> {
   try {
     const path = { project_id: store.id };
-    const query = { side: settings.side };
-    const [planned, listed] = await Promise.all([
+    const query = { side: settings.side, snapshot_id: settings.snapshot_id ?? undefined };
+    const [planned, listed, frozen] = await Promise.all([
       take(api.GET("/api/v1/projects/{project_id}/plan", { params: { path, query } })),
       take(api.GET("/api/v1/projects/{project_id}/runs", { params: { path } })),
+      take(api.GET("/api/v1/projects/{project_id}/snapshots", { params: { path } })),
     ]);
+    snapshots.value = frozen.snapshots;
     plan.value = planned;
     runs.value = listed.runs;
     failed.value = "";
@@ -85,7 +90,7 @@ async function start(): Promise<void> {
 }
 
 onMounted(load);
-watch(() => settings.side, load);
+watch(() => [settings.side, settings.snapshot_id], load);
 const forget = store.onJob((job) => {
   if (job.kind === "train" && job.state !== "running") void load();
 });
@@ -107,6 +112,12 @@ useKeys([{ keys: ["t"], label: "Start the training", run: start }]);
             <el-button link type="primary" @click="splitting = true">split the pictures</el-button> to use them.
           </template>
         </p>
+        <label v-if="named.length" class="from">
+          Labels
+          <el-select v-model="settings.snapshot_id" size="small" clearable placeholder="As they are now" :value-on-clear="null" aria-label="Labels to learn from">
+            <el-option v-for="each in named" :key="each.id" :value="each.id" :label="`Snapshot ${each.name}`" />
+          </el-select>
+        </label>
         <div v-if="plan.obstacles.length" class="notice bad" data-test="obstacles">
           <p v-for="each in plan.obstacles" :key="each">{{ each }}</p>
           <el-button v-if="plan.training + plan.validation + plan.unassigned" size="small" @click="splitting = true">Split the pictures</el-button>
@@ -180,6 +191,7 @@ useKeys([{ keys: ["t"], label: "Start the training", run: start }]);
 .columns { display: grid; grid-template-columns: minmax(360px, 430px) minmax(0, 1fr); gap: 36px; align-items: start; }
 .plan { display: grid; gap: 14px; }
 fieldset { border: 0; padding: 0; margin: 0; }
+.from { display: grid; grid-template-columns: 92px 230px; align-items: center; font-weight: 600; }
 legend { font-weight: 600; padding: 0; }
 .sizes { display: grid; }
 .fields { display: grid; grid-template-columns: auto minmax(0, 1fr); gap: 8px 12px; align-items: center; }

@@ -50,10 +50,11 @@ def list_pictures(path: ProjectPath, query: schemas.PictureQuery) -> Response:
             query.falling,
             query.skip,
         )
+        total = listing.count_pictures(session, path.project_id, _filter(query)) if query.counted else None
         return reply(
             schemas.PicturePage(
                 pictures=[picture_out(picture) for picture in rows],
-                total=listing.count_pictures(session, path.project_id, _filter(query)),
+                total=total,
                 next_after=rows[-1].id if len(rows) == query.limit else None,
             )
         )

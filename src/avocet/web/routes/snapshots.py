@@ -7,7 +7,7 @@ from flask_openapi3 import APIBlueprint, Tag
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from avocet.store.tables import Run, Snapshot
+from avocet.store.tables import Part, Run, Snapshot
 from avocet.web.context import context, job_out, moment, reply
 from avocet.web.schemas import labels as schemas
 from avocet.web.schemas.collect import JobStarted
@@ -134,7 +134,8 @@ def _out(session: Session, snapshot: Snapshot) -> schemas.SnapshotOut:
 def _detail(session: Session, snapshot: Snapshot) -> schemas.SnapshotDetail:
     frozen = work.read_snapshot(context().folder, snapshot)
     parts = []
-    for part in dict.fromkeys(picture.part for picture in frozen.pictures):
+    held = {picture.part for picture in frozen.pictures}
+    for part in (each for each in (*Part, None) if each in held):
         own = [picture for picture in frozen.pictures if picture.part == part]
         boxes = Counter(frozen.classes[box[0]] for picture in own for box in picture.boxes)
         parts.append(schemas.SnapshotPartOut(part=part, pictures=len(own), boxes=dict(boxes)))

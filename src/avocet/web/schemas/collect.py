@@ -106,11 +106,12 @@ class PictureQuery(BaseModel):
     order: Literal["added", "name", "boxes", "labelled", "size"] = "added"
     falling: bool = False
     skip: int = Field(0, ge=0, description="Pictures to pass over beyond `after`")
+    counted: bool = Field(True, description="Also say how many pictures there are in all")
 
 
 class PicturePage(Schema):
     pictures: list[PictureOut]
-    total: int
+    total: int | None
     next_after: int | None
 
 

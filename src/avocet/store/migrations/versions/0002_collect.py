@@ -84,6 +84,9 @@ def upgrade() -> None:
 
     with op.batch_alter_table("box", schema=None) as batch_op:
         batch_op.add_column(sa.Column("track", sa.Integer(), nullable=True))
+        batch_op.create_index(
+            "ix_box_attributes", ["picture_id"], unique=False, sqlite_where=sa.text("attributes <> '{}'")
+        )
 
     with op.batch_alter_table("object_class", schema=None) as batch_op:
         batch_op.add_column(sa.Column("retired_at", sa.DateTime(), nullable=True))

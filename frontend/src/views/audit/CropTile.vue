@@ -1,0 +1,37 @@
+<script setup lang="ts">
+/** One box as a small picture of its content with a little surrounding. */
+import { computed } from "vue";
+
+import type { Crop } from "@/api/client";
+
+const props = defineProps<{ crop: Crop; chosen: boolean; focused: boolean; value: string }>();
+const emit = defineEmits<{ open: [] }>();
+const url = computed(() => {
+  const [x1, y1, x2, y2] = props.crop.corners;
+  return `/api/v1/pictures/${props.crop.picture_id}/crop?x1=${x1}&y1=${y1}&x2=${x2}&y2=${y2}`;
+});
+/** The box within the crop: the server shows 18 % of the longer side around it. */
+const outline = computed(() => {
+  const [x1, y1, x2, y2] = props.crop.corners;
+  const side = Math.max(x2 - x1, y2 - y1) * 1.36;
+  const [width, height] = [(100 * (x2 - x1)) / side, (100 * (y2 - y1)) / side];
+  return { left: `${50 - width / 2}%`, top: `${50 - height / 2}%`, width: `${width}%`, height: `${height}%` };
+});
+</script>
+
+<template>
+  <button class="tile" :class="{ chosen, focused }" :aria-pressed="chosen" :title="`${crop.picture_name}, ${value}`" data-test="crop" @keydown.enter.prevent="emit('open')">
+    <span class="picture"><img :src="url" :alt="crop.picture_name" loading="lazy" /><span class="outline" :style="outline" /></span>
+    <span class="value">{{ value }}</span>
+  </button>
+</template>
+
+<style scoped>
+.tile { padding: 0; border: 0; background: none; cursor: pointer; font-size: 13px; color: var(--ink-soft); text-align: left; min-width: 0; }
+.picture { position: relative; display: block; aspect-ratio: 1; background: var(--stage); }
+img { width: 100%; height: 100%; display: block; }
+.outline { position: absolute; border: 1px solid rgba(250, 249, 245, 0.75); }
+.chosen .picture { outline: 3px solid var(--leg); outline-offset: 1px; }
+.focused .value { color: var(--ink); font-weight: 600; text-decoration: underline; }
+.value { display: block; padding-top: 2px; }
+</style>

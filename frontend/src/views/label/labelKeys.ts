@@ -1,0 +1,81 @@
+/** The keys of labelling. */
+import { type Key, useKeys } from "@/state/keys";
+
+export interface LabelActions {
+  chooseClass: (position: number) => void;
+  toggleFlag: (number: number) => void;
+  next: () => unknown;
+  previous: () => unknown;
+  doneAndNext: () => unknown;
+  nextUnlabelled: () => unknown;
+  nothingHere: () => unknown;
+  selectNext: () => boolean;
+  selectPrevious: () => boolean;
+  remove: () => void;
+  escape: () => unknown;
+  undo: () => unknown;
+  redo: () => unknown;
+  nudge: (dx: number, dy: number) => boolean;
+  grow: (dx: number, dy: number) => boolean;
+  duplicate: () => void;
+  copy: () => boolean;
+  paste: () => boolean;
+  fromPrevious: () => void;
+  ghosts: () => unknown;
+  tighten: () => unknown;
+  tightenAll: () => unknown;
+  stamp: () => unknown;
+  pass: () => unknown;
+  hideOthers: () => unknown;
+  hideAll: () => unknown;
+  looks: () => unknown;
+}
+
+const ARROWS = [
+  ["ArrowLeft", -1, 0],
+  ["ArrowRight", 1, 0],
+  ["ArrowUp", 0, -1],
+  ["ArrowDown", 0, 1],
+] as const;
+
+export function useLabelKeys(act: LabelActions): void {
+  const digits = ["1", "2", "3", "4", "5", "6", "7", "8", "9"];
+  const keys: Key[] = [
+    { keys: digits, label: "Class of new boxes, and of the chosen ones", run: (event) => act.chooseClass(Number(event.key)) },
+    {
+      keys: digits.map((digit) => `Alt+${digit}`),
+      label: "Attribute of the chosen boxes",
+      run: (event) => act.toggleFlag(Number(event.code.at(-1))),
+    },
+    { keys: ["."], label: "Next picture", run: act.next },
+    { keys: [","], label: "Previous picture", run: act.previous },
+    { keys: ["Enter"], label: "Done, and next picture", run: act.doneAndNext },
+    { keys: ["u"], label: "Next unlabelled picture", run: act.nextUnlabelled },
+    { keys: ["n"], label: "Nothing here", run: act.nothingHere },
+    { keys: ["Tab"], label: "Choose the next box", run: act.selectNext },
+    { keys: ["Shift+Tab"], label: "Choose the box before", run: act.selectPrevious },
+    { keys: ["Delete", "Backspace"], label: "Delete the chosen boxes", run: act.remove },
+    { keys: ["t"], label: "Tighten the chosen boxes, or all", run: act.tighten },
+    { keys: ["Shift+t"], label: "Tighten all boxes", run: act.tightenAll },
+    { keys: ["s"], label: "Stamp: one click, one box", run: act.stamp },
+    { keys: ["f"], label: "Pass for one class, the rest dimmed", run: act.pass },
+    { keys: ["d"], label: "Duplicate the chosen boxes", run: act.duplicate },
+    { keys: ["Ctrl+c"], label: "Copy the chosen boxes", run: act.copy },
+    { keys: ["Ctrl+v"], label: "Put copied boxes here", run: act.paste },
+    { keys: ["p"], label: "Take all boxes of the picture before", run: act.fromPrevious },
+    { keys: ["o"], label: "Outlines of the picture before, to click on", run: act.ghosts },
+    { keys: ["h"], label: "Hide all but the chosen box", run: act.hideOthers },
+    { keys: ["Shift+h"], label: "Hide all boxes", run: act.hideAll },
+    { keys: ["v"], label: "How pictures and boxes are shown", run: act.looks },
+    { keys: ["Escape"], label: "Give up, choose nothing, then back", run: act.escape },
+    { keys: ["Ctrl+z"], label: "Undo, across pictures", run: act.undo },
+    { keys: ["Ctrl+Shift+z", "Ctrl+y"], label: "Redo", run: act.redo },
+    ...ARROWS.flatMap(([key, dx, dy], index): Key[] => [
+      { keys: [key], label: "Move the chosen boxes by 1 pixel", hidden: index > 0, run: () => act.nudge(dx, dy) },
+      { keys: [`Shift+${key}`], label: "Move them by 10 pixels", hidden: index > 0, run: () => act.nudge(10 * dx, 10 * dy) },
+      { keys: [`Ctrl+${key}`], label: "Grow or shrink them by 1 pixel", hidden: index > 0, run: () => act.grow(dx, dy) },
+      { keys: [`Ctrl+Shift+${key}`], label: "Grow or shrink them by 10 pixels", hidden: index > 0, run: () => act.grow(10 * dx, 10 * dy) },
+    ]),
+  ];
+  useKeys(keys);
+}

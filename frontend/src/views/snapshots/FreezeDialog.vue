@@ -1,0 +1,121 @@
+<script setup lang="ts">
+/** Freeze the labels: which pictures, and what becomes of each class. */
+import { computed, reactive, ref, watch } from "vue";
+
+import { api, type Part, type Snapshot, take } from "@/api/client";
+import ClassBadge from "@/parts/ClassBadge.vue";
+import { capital, count } from "@/parts/format";
+import { complain } from "@/state/notes";
+import { useProject } from "@/state/project";
+
+const shown = defineModel<boolean>({ required: true });
+const props = defineProps<{ known: Snapshot[] }>();
+const emit = defineEmits<{ frozen: [snapshot: Snapshot, fresh: boolean] }>();
+const store = useProject();
+
+const SELF = 0;
+const LEFT_OUT = -1;
+const form = reactive({ name: "", note: "", part: "" as Part | "", tag: "", onlyDone: false });
+const targets = reactive(new Map<number, number>());
+const names = reactive(new Map<number, string>());
+const tags = ref<string[]>([]);
+const busy = ref(false);
+const parts = ["training", "validation", "test"] as const;
+const merged = computed(() => [...targets.values()].filter((target) => target > 0).length);
+
+watch(shown, async (open) => {
+  if (!open) return;
+  Object.assign(form, { name: "", note: "", part: "", tag: "", onlyDone: false });
+  targets.clear();
+  names.clear();
+  try {
+    tags.value = (await take(api.GET("/api/v1/projects/{project_id}/choices", { params: { path: { project_id: store.id } } }))).tags;
+  } catch (error) {
+    complain(error);
+  }
+});
+
+async function freeze(): Promise<void> {
+  busy.value = true;
+  const classMap: Record<number, number | null> = {};
+  for (const [id, target] of targets) if (target !== SELF) classMap[id] = target === LEFT_OUT ? null : target;
+  const newNames: Record<number, string> = {};
+  for (const [id, name] of names) if (name.trim() && (targets.get(id) ?? SELF) === SELF) newNames[id] = name.trim();
+  try {
+    const made = await take(
+      api.POST("/api/v1/projects/{project_id}/snapshots", {
+        params: { path: { project_id: store.id } },
+        body: {
+          name: form.name,
+          note: form.note,
+          filter: {
+            part: form.part || null,
+            tag: form.tag || null,
+            state: form.onlyDone ? "done" : null,
+            class_id: null,
+            name: null,
+            source: null,
+            attribute: null,
+          },
+          class_map: classMap,
+          new_names: newNames,
+        },
+      }),
+    );
+    shown.value = false;
+    emit("frozen", made.snapshot, !props.known.some((each) => each.id === made.snapshot.id));
+  } catch (error) {
+    complain(error);
+  } finally {
+    busy.value = false;
+  }
+}
+</script>
+
+<template>
+  <el-dialog v-model="shown" title="Freeze the labels" width="640" top="6vh">
+    <form novalidate class="body" data-test="freeze-form" @submit.prevent="freeze">
+      <p class="soft">A copy of the labels and parts as they are now. It never changes, and a run can be trained on it.</p>
+      <div class="line">
+        <el-input v-model="form.name" placeholder="Name" aria-label="Name" data-test="snapshot-name" />
+        <el-input v-model="form.note" placeholder="Note" aria-label="Note" />
+      </div>
+      <div class="line">
+        <el-select v-model="form.part" clearable placeholder="All parts" aria-label="Part"><el-option v-for="each in parts" :key="each" :value="each" :label="capital(each)" /></el-select>
+        <el-select v-model="form.tag" clearable placeholder="Any tag" aria-label="Tag" :disabled="!tags.length"><el-option v-for="each in tags" :key="each" :value="each" :label="each" /></el-select>
+        <el-checkbox v-model="form.onlyDone">Only what is done</el-checkbox>
+      </div>
+      <div class="scroll">
+        <table class="figures">
+          <thead><tr><th>Class</th><th class="number">Boxes</th><th>In the snapshot</th><th>Called</th></tr></thead>
+          <tbody>
+            <tr v-for="each in store.classes" :key="each.id">
+              <td><ClassBadge :number="each.position" :colour="each.colour" :name="each.name" /></td>
+              <td class="number">{{ each.boxes }}</td>
+              <td>
+                <el-select :model-value="targets.get(each.id) ?? SELF" size="small" :aria-label="`${each.name} becomes`" :data-test="`becomes-${each.name}`" @change="targets.set(each.id, $event)">
+                  <el-option :value="SELF" label="Stays" />
+                  <el-option v-for="other in store.classes.filter((one) => one.id !== each.id)" :key="other.id" :value="other.id" :label="`Merged into ${other.name}`" />
+                  <el-option :value="LEFT_OUT" label="Left out" />
+                </el-select>
+              </td>
+              <td><el-input :model-value="names.get(each.id) ?? each.name" size="small" :disabled="(targets.get(each.id) ?? SELF) !== SELF" :aria-label="`${each.name} is called`" @input="names.set(each.id, $event)" /></td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <p class="foot">
+        <span class="soft"><template v-if="merged">{{ count(merged, "class", "classes") }} merged</template></span>
+        <el-button type="primary" native-type="submit" :loading="busy" data-test="freeze-now">Freeze</el-button>
+      </p>
+    </form>
+  </el-dialog>
+</template>
+
+<style scoped>
+.body { display: grid; gap: 12px; }
+.line { display: flex; gap: 10px; align-items: center; }
+.scroll { max-height: 300px; overflow: auto; }
+td { padding: 3px 12px 3px 0; }
+.foot { display: flex; justify-content: space-between; align-items: center; }
+</style>

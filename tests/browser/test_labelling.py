@@ -1,0 +1,278 @@
+"""Drawing in the real page: every gesture and key, and a picture with very many boxes."""
+
+import numpy as np
+import pytest
+from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.keys import Keys
+
+from avocet.core.boxes import iou
+from avocet.demo.belt import render_still
+from avocet.media.pictures import encode_jpeg
+from avocet.store.tables import PictureState
+from avocet.work.classes import list_classes
+from avocet.work.labels import NewBox, save_labels
+from avocet.work.media import add_picture
+
+pytestmark = [pytest.mark.browser, pytest.mark.slow]
+UNLABELLED = 7
+
+
+def count(page, boxes):
+    page.until(lambda: len(page.boxes()) == boxes, f"{boxes} boxes")
+
+
+def names(page):
+    return [row.text.split("\n")[1] for row in page.all("box-row")]
+
+
+def test_a_box_by_two_clicks(page):
+    page.open_picture(UNLABELLED)
+    page.stage()
+    page.tap((200, 120))
+    page.find("mode", "opposite corner")
+    page.tap((320, 240))
+    count(page, 1)
+    assert page.boxes()[0] == pytest.approx((200, 120, 320, 240), abs=2.5)
+    page.keys(Keys.ESCAPE)  # lets go of the box
+    page.tap((500, 300))
+    page.find("mode", "opposite corner")
+    page.keys(Keys.ESCAPE)
+    page.gone("[data-test=mode]")
+    count(page, 1)
+
+
+def test_zoom_and_pan_in_the_midst_of_a_box(page):
+    page.open_picture(UNLABELLED)
+    page.stage()
+    page.tap((200, 120))
+    page.find("mode", "opposite corner")
+    page.keys("+", "+")
+    before = float(page.stage().get_attribute("data-left"))
+    chain = ActionChains(page.driver, duration=20)
+    chain.key_down(" ").click_and_hold().move_by_offset(40, 0).release().key_up(" ").perform()
+    page.until(lambda: float(page.stage().get_attribute("data-left")) != before, "the picture moved")
+    page.keys("0")
+    page.tap((320, 240))
+    count(page, 1)
+    assert page.boxes()[0] == pytest.approx((200, 120, 320, 240), abs=2.5)
+
+
+def test_tighten_and_stamp(page):
+    truths = render_still(UNLABELLED - 1).boxes
+    page.open_picture(UNLABELLED)
+    page.stage()
+    truth = max(truths.tolist(), key=lambda box: min(box[0], box[1], 960 - box[2], 540 - box[3]))
+    width, height = truth[2] - truth[0], truth[3] - truth[1]
+    page.drag(
+        (truth[0] - 0.12 * width, truth[1] - 0.12 * height),
+        (truth[2] + 0.12 * width, truth[3] + 0.12 * height),
+    )
+    count(page, 1)
+    loose = page.boxes()[0]
+    page.keys("t")
+    page.until(lambda: page.boxes()[0] != loose, "a tighter box")
+    assert iou([page.boxes()[0]], [truth])[0, 0] > iou([loose], [truth])[0, 0] + 0.1
+    page.chord(Keys.CONTROL, "z")
+    page.until(lambda: page.boxes()[0] == loose, "the loose box")
+    page.keys(Keys.DELETE, "s")
+    page.find("mode", "Stamping")
+    page.tap(((truth[0] + truth[2]) / 2, (truth[1] + truth[3]) / 2))
+    count(page, 1)
+    page.until(lambda: iou([page.boxes()[0]], [truth])[0, 0] > 0.8, "a stamped, tightened box")
+    page.keys("s")
+    page.gone("[data-test=mode]")
+    page.saved()
+
+
+def test_copying_along_the_belt(page):
+    page.open_picture(UNLABELLED)
+    page.stage()
+    page.keys("2")
+    page.drag((100, 100), (160, 160))
+    page.keys(Keys.ESCAPE, "4")
+    page.drag((300, 300), (380, 360))
+    page.saved()
+    page.keys("d")
+    count(page, 3)
+    assert page.boxes()[2] == pytest.approx(np.add(page.boxes()[1], 10), abs=0.2)
+    page.chord(Keys.CONTROL, "c")
+    page.saved()
+    page.keys(".")
+    page.find(".name", "still-7.jpg")
+    page.stage()
+    page.chord(Keys.CONTROL, "v")
+    count(page, 1)
+    page.keys("p")
+    count(page, 4)
+    assert names(page) == ["pretzel", "croissant", "pretzel", "pretzel"]
+    for _ in range(2):
+        page.chord(Keys.CONTROL, "z")
+    count(page, 0)
+    page.keys("o")
+    page.tap((120, 120))  # on the outline of the first box
+    count(page, 1)
+    assert names(page) == ["croissant"]
+    page.saved()
+
+
+def test_undo_walks_back_across_pictures(page):
+    page.open_picture(UNLABELLED)
+    page.stage()
+    page.drag((100, 100), (160, 160))
+    page.saved()
+    page.keys(".")
+    page.find(".name", "still-7.jpg")
+    page.stage()
+    page.drag((200, 200), (300, 300))
+    page.saved()
+    page.chord(Keys.CONTROL, "z")
+    count(page, 0)
+    page.chord(Keys.CONTROL, "z")
+    page.find(".name", "still-6.jpg")
+    page.until(lambda: page.labels(UNLABELLED)["boxes"] == [], "the first box gone")
+    page.chord(Keys.CONTROL, "y")
+    page.until(lambda: len(page.labels(UNLABELLED)["boxes"]) == 1, "the first box again")
+    page.chord(Keys.CONTROL, "y")
+    page.find(".name", "still-7.jpg")
+    page.until(lambda: len(page.labels(UNLABELLED + 1)["boxes"]) == 1, "the second box again")
+
+
+def test_several_boxes_at_once(page):
+    page.open_picture(UNLABELLED)
+    page.stage()
+    for x in (100, 200, 300):
+        page.drag((x, 100), (x + 50, 150))
+        page.keys(Keys.ESCAPE)
+    page.tap((120, 120))
+    chain = ActionChains(page.driver, duration=20).key_down(Keys.CONTROL)
+    for x in (220, 320):
+        chain.move_to_element_with_offset(page.stage(), *page._on_screen((x, 120))).click()
+    chain.key_up(Keys.CONTROL).perform()
+    page.find("box-details", "and 2 more chosen")
+    page.keys("3", Keys.ARROW_DOWN)
+    assert names(page) == ["loaf"] * 3 and [box[1] for box in page.boxes()] == pytest.approx(
+        [101] * 3, abs=1.5
+    )
+    page.chord(Keys.CONTROL, Keys.SHIFT, Keys.ARROW_RIGHT)
+    assert [round(box[2] - box[0]) for box in page.boxes()] == pytest.approx([60] * 3, abs=2)
+    page.chord(Keys.ALT, "1")
+    page.saved()
+    assert [box["attributes"] for box in page.labels(UNLABELLED)["boxes"]] == [{"occluded": True}] * 3
+    page.keys(Keys.DELETE)
+    count(page, 0)
+    page.saved()
+
+
+def test_a_pass_for_one_class(page):
+    page.open_picture(1)
+    page.stage()
+    page.keys("1", "f")
+    page.find("mode", "Only roll")
+    other = next(box for box, name in zip(page.boxes(), names(page), strict=True) if name != "roll")
+    page.tap(((other[0] + other[2]) / 2, (other[1] + other[3]) / 2))
+    page.find("mode", "opposite corner")  # not chosen: it is out of reach
+    page.keys(Keys.ESCAPE)
+    rolls = names(page).count("roll")
+    page.keys(Keys.TAB)
+    assert "roll" in page.find(".row.chosen[data-test=box-row]").text and rolls
+    page.keys(".")
+    page.find(".name", "still-1.jpg")
+    page.find("mode", "Only roll")
+    page.keys("f")
+    page.gone("[data-test=mode]")
+    page.chord(Keys.SHIFT, "h")
+    page.find("mode", "Boxes are hidden")
+    page.chord(Keys.SHIFT, "h")
+    page.keys(Keys.TAB, "h")
+    page.find("mode", "Only the chosen box")
+
+
+def test_sizes_and_looks_are_remembered(page):
+    page.open_picture(1)
+    page.stage()
+    page.keys(Keys.TAB)
+    width, height = (page.boxes()[0][i + 2] - page.boxes()[0][i] for i in (0, 1))
+    page.find("box-details", f"{round(width * 416 / 960, 1):g} × {round(height * 416 / 960, 1):g}")
+    script = "localStorage.setItem('avocet.side', '64'); localStorage.setItem('avocet.looks', JSON.stringify({brightness: 200}))"
+    page.driver.execute_script(script)
+    page.driver.refresh()
+    page.stage()
+    page.keys(Keys.TAB)
+    page.find("box-details", "hardly learnt at this side")
+    shown = page.driver.execute_script("return getComputedStyle(document.querySelector('.picture')).filter")
+    assert shown.startswith("brightness(2)")
+    page.keys("v")
+    page.find("looks-panel", "Contrast")
+    page.keys("v")
+    page.driver.execute_script("localStorage.clear()")
+
+
+FRAMES = """
+const [moves, done] = arguments;
+const stage = document.querySelector('[data-test=stage]');
+const box = stage.getBoundingClientRect();
+const send = (kind, x, y, more = {}) => stage.dispatchEvent(new PointerEvent(kind,
+  {clientX: box.left + x, clientY: box.top + y, pointerId: 1, bubbles: true, ...more}));
+stage.setPointerCapture = () => {};
+let frames = 0;
+let begun = 0;
+function run(step, after) {
+  frames = 0;
+  begun = performance.now();
+  const tick = () => {
+    frames += 1;
+    if (frames > moves) return after(frames / (performance.now() - begun) * 1000);
+    step(frames);
+    requestAnimationFrame(tick);
+  };
+  requestAnimationFrame(tick);
+}
+const found = {};
+run(() => {}, (idle) => {
+  found.idle = idle;
+  send('pointerdown', 300, 300, {button: 1});
+  run((n) => send('pointermove', 300 + n, 300, {movementX: n % 2 ? 3 : -2, movementY: 1}), (pan) => {
+    found.pan = pan;
+    send('pointerup', 300, 300, {button: 1});
+    run((n) => stage.dispatchEvent(new WheelEvent('wheel',
+      {deltaY: n % 20 < 10 ? -40 : 40, clientX: box.left + 300, clientY: box.top + 300, cancelable: true})), (zoom) => {
+      found.zoom = zoom;
+      send('pointerdown', 300, 300, {button: 0, shiftKey: true});
+      run((n) => send('pointermove', 300 + 2 * n, 300 + n), (drag) => {
+        found.drag = drag;
+        send('pointerup', 300 + 2 * moves, 300 + moves);
+        done(found);
+      });
+    });
+  });
+});
+"""
+
+
+def test_many_boxes_on_a_large_picture_stay_smooth(page, server, sessions, tmp_path):
+    """500 boxes on 3840×2160: panning, zooming and dragging keep most of an idle page's frames."""
+    belt = np.asarray(render_still(3).pixels)
+    large = np.kron(belt, np.ones((4, 4, 1), np.uint8))
+    path = tmp_path / "large.jpg"
+    path.write_bytes(encode_jpeg(large))
+    random = np.random.default_rng(0)
+    with sessions.begin() as session:
+        classes = [each.id for each in list_classes(session, page.project)]
+        picture = add_picture(session, server[1], page.project, path, "large.jpg").picture
+        corners = random.uniform((0, 0), (3700, 2040), (500, 2))
+        boxes = [
+            NewBox(classes[i % 5], (x, y, x + 60 + i % 60, y + 50 + i % 50))
+            for i, (x, y) in enumerate(corners.tolist())
+        ]
+        save_labels(session, picture, 0, boxes, PictureState.IN_PROGRESS)
+        picture_id = picture.id
+    page.open(f"collect/{picture_id}")
+    page.stage()
+    count(page, 500)
+    page.driver.set_script_timeout(60)
+    rates = page.driver.execute_async_script(FRAMES, 60)
+    assert rates["idle"] > 5
+    for gesture in ("pan", "zoom", "drag"):
+        assert rates[gesture] > 0.4 * rates["idle"], rates
+    count(page, 501)
+    page.saved()

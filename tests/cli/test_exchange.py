@@ -1,0 +1,94 @@
+"""Labels in and out on the command line."""
+
+import json
+import zipfile
+
+import pytest
+from click.testing import CliRunner
+
+from avocet.cli.main import avocet as commands
+from avocet.core.errors import InputError
+from avocet.formats.kinds import FORMATS
+from avocet.store.database import open_database
+from avocet.work.exchange import export_record
+from avocet.work.labels import labels_of
+from avocet.work.listing import Filter, list_pictures
+from avocet.work.projects import project_named
+
+
+def run(*arguments, fails=None):
+    done = CliRunner().invoke(commands, list(map(str, arguments)), catch_exceptions=True)
+    if fails:
+        assert isinstance(done.exception, InputError) and fails in str(done.exception), done.output
+    else:
+        assert done.exit_code == 0, (done.output, done.exception)
+    return done
+
+
+def boxes(data, project):
+    with open_database(data / "avocet.sqlite")() as session:
+        record = export_record(session, project_named(session, project).id)
+    return {p.name: [(record.class_names[b.label], b.corners) for b in p.boxes] for p in record.pictures}
+
+
+@pytest.mark.parametrize("key", FORMATS)
+def test_every_format_out_and_into_a_new_project(data, labelled, frames, tmp_path, key):
+    root = data[0].root
+    suffix = ".zip" if FORMATS[key].many_files else FORMATS[key].suffixes[0]
+    done = run("export", tmp_path / f"labels{suffix}", "--format", key, "--project", "Belt", "--data", root)
+    assert "6 pictures with" in done.output
+    images = tmp_path / "images"
+    images.mkdir()
+    with data[1]() as session:
+        for picture in list_pictures(session, labelled, Filter()):
+            file = data[0].picture(labelled, picture.content_hash, picture.suffix)
+            (images / picture.name).write_bytes(file.read_bytes())
+    done = run(
+        "import", tmp_path / f"labels{suffix}", "--images", images, "--project", "Second", "--data", tmp_path / "d"
+    )  # fmt: skip
+    assert "6 pictures with" in done.output
+    assert boxes(tmp_path / "d", "Second") == boxes(root, "Belt")
+
+
+def test_an_archive_brings_its_pictures_along(data, labelled, tmp_path):
+    with data[1]() as session:
+        picture = list_pictures(session, labelled, Filter())[0]
+        first = labels_of(picture)["boxes"][0]["corners"]
+    with zipfile.ZipFile(tmp_path / "belt.zip", "w") as opened:
+        opened.write(data[0].picture(labelled, picture.content_hash, ".jpg"), "day/a.jpg")
+        line = {"picture": "day/a.jpg", "boxes": [{"class": "roll", "corners": first}]}
+        opened.writestr("labels.jsonl", json.dumps(line))
+    run("import", tmp_path / "belt.zip", "--project", "Second", "--data", tmp_path / "d")
+    assert boxes(tmp_path / "d", "Second") == {"day/a.jpg": [("roll", tuple(first))]}
+
+
+def test_labels_for_pictures_that_are_in_the_project(data, labelled, tmp_path):
+    labels = tmp_path / "labels.jsonl"
+    labels.write_text('{"picture": "still-0.jpg", "boxes": []}\n{"picture": "gone.jpg"}\n')
+    arguments = ("import", labels, "--project", "Belt", "--data", data[0].root)
+    run(*arguments, fails="1 fault found and nothing done")
+    run(*arguments, "--skip-faulty", fails="none of its 2 pictures is in the project without labels")
+
+
+def test_what_is_lost_is_said_and_wrong_names_are_refused(data, labelled, tmp_path):
+    where = ("--project", "Belt", "--data", data[0].root)
+    with data[1].begin() as session:
+        box = list_pictures(session, labelled, Filter())[0].boxes[0]
+        box.attributes, box.track = {"burnt": True}, 4
+    done = run("export", tmp_path / "labels.csv", "--format", "csv", *where)
+    assert "attribute 'burnt' of 1 box" in done.output and "track of 1 box" in done.output
+    run(
+        "export", tmp_path / "labels.json", "--format", "voc", *where, fails="ends with .zip, not labels.json"
+    )
+    run(
+        "export",
+        tmp_path / "x.json",
+        "--project",
+        "Belt",
+        "--data",
+        tmp_path / "none",
+        fails="no data folder",
+    )
+    run("import", tmp_path / "gone.json", *where, fails="there is no such file")
+    (tmp_path / "notes.md").write_text("x")
+    run("import", tmp_path / "notes.md", *where, fails="holds no annotation file that is known")
