@@ -1,11 +1,18 @@
 """Pages of a grid of 100,000 pictures: the time of each request against one that only greets."""
 
+import shutil
+import subprocess
+import sys
 import tempfile
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import numpy as np
 from flask.testing import FlaskClient
+from selenium import webdriver
+from selenium.webdriver.chrome.service import Service
 
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
@@ -27,7 +34,7 @@ QUERIES = {
 }
 
 
-def fill(folder: DataFolder) -> None:
+def fill(folder: DataFolder, pictures: int = PICTURES) -> None:
     """A project with rows of pictures and boxes, and no files."""
     sessions = open_database(folder.database)
     random = np.random.default_rng(0)
@@ -41,16 +48,16 @@ def fill(folder: DataFolder) -> None:
                 {"project_id": project, "name": f"belt-{n:06d}.jpg", "content_hash": str(n), "suffix": ".jpg",
                  "width": 960, "height": 540, "state": states[n % 4], "part": parts[n % 4], "revision": 1,
                  "box_count": BOXES_EACH, "source": ""}
-                for n in range(PICTURES)
+                for n in range(pictures)
             ],
         )  # fmt: skip
-        classes = random.integers(0, 80, PICTURES * BOXES_EACH).tolist()
+        classes = random.integers(0, 80, pictures * BOXES_EACH).tolist()
         session.execute(
             Box.__table__.insert(),
             [
                 {"picture_id": 1 + n // BOXES_EACH, "class_id": ids[classes[n]], "position": 1, "x1": 1, "y1": 1,
                  "x2": 9, "y2": 9, "crowd": False, "attributes": {}}
-                for n in range(PICTURES * BOXES_EACH)
+                for n in range(pictures * BOXES_EACH)
             ],
         )  # fmt: skip
     sessions.kw["bind"].dispose()
@@ -92,3 +99,58 @@ def main() -> None:
                 f"{name:22} p50 {half:6.1f} ms   p95 {most:6.1f} ms   {half / base:5.1f} times a bare request"
             )
         print("wanted: p95 under 50 ms")
+    first_page_on_screen()
+
+
+SHOWN = """
+const [done] = arguments;
+const look = () => document.querySelectorAll('[data-test=card]').length > 15
+  ? done(performance.now()) : requestAnimationFrame(look);
+look();
+"""
+
+
+def first_page_on_screen() -> None:
+    """Print how long a browser takes from the address to the first pictures, many against few."""
+    if not shutil.which("chromedriver"):
+        print("no browser here, so no first page on screen")
+        return
+    found = {}
+    for many in (30, PICTURES):
+        with tempfile.TemporaryDirectory() as place, _served(Path(place), many) as address:
+            driver = _browser()
+            try:
+                times = []
+                for _ in range(5):
+                    driver.get(f"{address}/project/1/collect")
+                    times.append(driver.execute_async_script(SHOWN) / 1000)
+                found[many] = float(np.median(times))
+            finally:
+                driver.quit()
+    ratio = found[PICTURES] / found[30]
+    print(
+        f"first page on screen: {found[PICTURES]:.2f} s with {PICTURES:,} pictures, {ratio:.1f} times that of 30 (wanted: under 1 s)"
+    )
+
+
+@contextmanager
+def _served(place: Path, pictures: int) -> Iterator[str]:
+    fill(DataFolder(place), pictures)
+    command = [sys.executable, "-m", "avocet.cli.main", "serve", "--data", str(place), "--port", "0"]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    try:
+        assert process.stdout is not None
+        yield next(word for word in process.stdout.readline().split() if word.startswith("http://"))
+    finally:
+        process.terminate()
+        process.wait(timeout=20)
+
+
+def _browser() -> webdriver.Chrome:
+    options = webdriver.ChromeOptions()
+    for argument in ("--headless", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage"):
+        options.add_argument(argument)
+    driver = webdriver.Chrome(options=options, service=Service(shutil.which("chromedriver")))
+    driver.set_window_size(1280, 800)
+    driver.set_script_timeout(60)
+    return driver

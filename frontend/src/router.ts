@@ -8,7 +8,7 @@ export const router = createRouter({
       path: "/project/:project(\\d+)",
       component: () => import("@/views/ProjectFrame.vue"),
       children: [
-        { path: "", redirect: (to) => `${to.path}/collect` },
+        { path: "", redirect: (to) => `${to.path.replace(/\/$/, "")}/collect` },
         { path: "collect", component: () => import("@/views/collect/CollectView.vue") },
         { path: "collect/classes", component: () => import("@/views/collect/ClassesView.vue") },
         { path: "collect/figures", component: () => import("@/views/collect/FiguresView.vue") },

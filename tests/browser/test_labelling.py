@@ -84,6 +84,37 @@ def test_tighten_and_stamp(page):
     page.saved()
 
 
+def test_a_box_from_the_keyboard_alone(page):
+    truths = render_still(UNLABELLED - 1).boxes
+    truth = max(truths.tolist(), key=lambda box: min(box[0], box[1], 960 - box[2], 540 - box[3]))
+    page.open_picture(UNLABELLED)
+    page.stage()
+    page.keys("1", "b")
+    count(page, 1)
+    x1, y1, x2, y2 = page.boxes()[0]
+    right, down = (truth[0] + truth[2] - x1 - x2) / 2, (truth[1] + truth[3] - y1 - y2) / 2
+    for keys, distance in (
+        ((Keys.ARROW_LEFT, Keys.ARROW_RIGHT), right),
+        ((Keys.ARROW_UP, Keys.ARROW_DOWN), down),
+    ):
+        chain = ActionChains(page.driver).key_down(Keys.SHIFT)
+        for _ in range(round(abs(distance) / 10)):
+            chain.send_keys(keys[distance > 0])
+        chain.key_up(Keys.SHIFT).perform()
+    grown = ActionChains(page.driver).key_down(Keys.CONTROL)
+    for key, length in (
+        (Keys.ARROW_RIGHT, truth[2] - truth[0] - x2 + x1),
+        (Keys.ARROW_DOWN, truth[3] - truth[1] - y2 + y1),
+    ):
+        for _ in range(max(0, round(length / 2))):
+            grown.send_keys(key)
+    grown.key_up(Keys.CONTROL).perform()
+    page.keys("t")
+    page.until(lambda: iou([page.boxes()[0]], [truth])[0, 0] > 0.8, "a box that fits")
+    page.keys(Keys.ENTER)
+    page.until(lambda: page.labels(UNLABELLED)["state"] == "done", "it done")
+
+
 def test_copying_along_the_belt(page):
     page.open_picture(UNLABELLED)
     page.stage()

@@ -98,5 +98,5 @@ def test_missing_file_is_named(tmp_path):
 def test_thumbnail_fits(tmp_path):
     path = saved(tmp_path, Image.new("RGB", (960, 540), (10, 200, 10)), "a.png")
     small = tmp_path / "small.jpg"
-    small.write_bytes(thumbnail_jpeg(path, 320))
+    small.write_bytes(thumbnail_jpeg(read_picture(path), 320))
     assert picture_size(small) == (320, 180)

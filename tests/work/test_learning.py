@@ -31,7 +31,7 @@ from avocet.work.measuring import measure
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent, Stopped
 from avocet.work.runs import get_run, model_path, plan_run, resume_run, start_run
-from avocet.work.snapshots import labelled_pictures, read_snapshot
+from avocet.work.snapshots import labelled_pictures, labels_now, read_snapshot
 
 QUICK = {"side": 96, "epochs": 2, "batch": 2, "flips": "sideways"}
 
@@ -137,7 +137,7 @@ def only(session, project_id, part):
 def test_plan_says_what_stands_in_the_way(data, labelled):
     folder, sessions = data
     with sessions.begin() as session:
-        plan = plan_run(session, labelled)
+        plan = plan_run(labels_now(session, labelled))
         assert (plan.training, plan.validation, plan.obstacles) == (4, 2, [])
         assert plan.boxes_by_class["roll"] == sum(
             box.class_id == 1 for p in only(session, labelled, Part.TRAINING) for box in p.boxes
@@ -145,7 +145,7 @@ def test_plan_says_what_stands_in_the_way(data, labelled):
         assert any("only" in warning for warning in plan.warnings)
         for picture in only(session, labelled, Part.VALIDATION):
             picture.part = Part.TEST
-        assert plan_run(session, labelled).obstacles == [
+        assert plan_run(labels_now(session, labelled)).obstacles == [
             "No labelled picture is in the validation part; split the pictures"
         ]
         with pytest.raises(InputError, match="validation part"):
@@ -158,7 +158,7 @@ def test_class_that_only_validation_has_is_an_obstacle(data, labelled):
         ids = [p.id for p in only(session, labelled, Part.TRAINING)]
         session.query(Box).filter(Box.picture_id.in_(ids), Box.class_id == 1).delete()
         session.expire_all()
-        plan = plan_run(session, labelled)
+        plan = plan_run(labels_now(session, labelled))
         assert any(
             o.startswith("Class 'roll' has") and "none in the training part" in o for o in plan.obstacles
         )
@@ -170,7 +170,7 @@ def test_class_without_boxes_is_warned_of_and_learnt_around(data, labelled):
         add_class(session, labelled, "baguette")
         assert (
             "Class 'baguette' has no training box and will never be found"
-            in plan_run(session, labelled).warnings
+            in plan_run(labels_now(session, labelled)).warnings
         )
         run = start_run(session, folder, labelled, QUICK)
         run_id, job_id = run.id, run.job_id
@@ -188,7 +188,7 @@ def test_nothing_labelled_is_an_obstacle(data, labelled):
         for picture in session.query(Picture):
             picture.boxes, picture.state = [], PictureState.UNLABELLED
         session.flush()
-        assert plan_run(session, labelled).obstacles == [
+        assert plan_run(labels_now(session, labelled)).obstacles == [
             "No picture is labelled yet; draw some boxes in Collect first"
         ]
 

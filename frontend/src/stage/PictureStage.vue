@@ -40,7 +40,12 @@ const view = useViewport(toRef(props, "size"), screen);
 let wanted = 0;
 let pressed = false;
 
-defineExpose({ view, screen });
+/** The point of the picture under the pointer, or in the middle of the view. */
+function here(): Point {
+  return view.toPicture(pointer.value ?? { x: screen.value.width / 2, y: screen.value.height / 2 });
+}
+
+defineExpose({ here });
 
 /** The picture is a layer of its own, moved by the browser without being painted anew. */
 const placed = computed(() => ({

@@ -137,8 +137,7 @@ class _Outcome:
 
     def add(self, name: str, outcome: str, message: str = "", **more: Any) -> None:
         self.counts[outcome] += 1
-        # Files that simply came in need no line of their own.
-        if outcome != "added" and len(self.files) < MOST_OUTCOMES:
+        if len(self.files) < MOST_OUTCOMES:
             self.files.append({"name": name, "outcome": outcome, "message": message} | more)
 
     def as_dict(self) -> dict[str, Any]:

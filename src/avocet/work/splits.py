@@ -12,7 +12,7 @@ from avocet.store.tables import Part, Picture
 from avocet.work.listing import chosen_pictures
 from avocet.work.projects import LABELLED, get_project
 
-ENOUGH_SOURCES = 6
+ENOUGH_SOURCES = 3
 """With fewer archives and folders, keeping each whole would leave no choice."""
 
 PARTS = (Part.TRAINING, Part.VALIDATION, Part.TEST)

@@ -91,6 +91,18 @@ async function confirmEmpty(finding: Finding, empty: boolean): Promise<void> {
   }
 }
 
+/** Boxes are cut to their picture whenever they are saved. */
+async function cutToPicture(finding: Finding): Promise<void> {
+  try {
+    const path = { picture_id: finding.pictures[0]! };
+    const { labels } = await take(api.GET("/api/v1/pictures/{picture_id}", { params: { path } }));
+    await setState(path.picture_id, labels.state);
+    await load();
+  } catch (error) {
+    complain(error);
+  }
+}
+
 /** Bring the second picture of a near-identical pair into the part of the first. */
 async function joinParts(finding: Finding): Promise<void> {
   const pictures = await Promise.all(
@@ -181,11 +193,12 @@ function crop(finding: Finding, place: number) {
               </el-button>
             </template>
             <el-button v-else-if="['tiny', 'odd shape', 'outside'].includes(kind)" size="small" data-test="mend" @click="deleteBoxes(finding.boxes.map((box) => box.id))">Delete</el-button>
-            <template v-else-if="kind === 'unconfirmed'">
+            <el-button v-if="kind === 'outside'" size="small" @click="cutToPicture(finding)">Cut to the picture</el-button>
+            <template v-if="kind === 'unconfirmed'">
               <el-button size="small" data-test="mend" @click="confirmEmpty(finding, true)">Nothing there</el-button>
               <el-button size="small" @click="confirmEmpty(finding, false)">Not labelled yet</el-button>
             </template>
-            <el-button v-else-if="kind === 'near-identical'" size="small" data-test="mend" @click="joinParts(finding)">Same part</el-button>
+            <el-button v-if="kind === 'near-identical'" size="small" data-test="mend" @click="joinParts(finding)">Same part</el-button>
             <el-button v-if="finding.pictures.length" size="small" @click="open(finding.pictures[0])">Open</el-button>
             <el-button size="small" data-test="fine" @click="setFine(finding, !finding.fine)">{{ finding.fine ? "Not fine" : "Fine as it is" }}</el-button>
           </div>

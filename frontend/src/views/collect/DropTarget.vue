@@ -36,7 +36,10 @@ const wholeFolder = ref<HTMLInputElement>();
 let stopped = false;
 
 const clips = computed(() => outcomes.value.filter((each) => each.outcome === "clip"));
-const added = computed(() => outcomes.value.filter((each) => each.outcome === "added").length + more.value.added);
+const came = computed(() => outcomes.value.filter((each) => each.outcome === "added"));
+/** Of an archive or folder not every added file is named, but all are counted. */
+const added = computed(() => sent.value + more.value.added);
+const sent = ref(0);
 const known = computed(() => outcomes.value.filter((each) => each.outcome === "already there"));
 const refused = computed(() => outcomes.value.filter((each) => each.outcome === "refused"));
 
@@ -50,7 +53,7 @@ function begin(): void {
   stopped = false;
   outcomes.value = [];
   more.value = { added: 0, labels: 0, job: 0 };
-  [done.value, total.value, share.value] = [0, 0, 0];
+  [done.value, total.value, share.value, sent.value] = [0, 0, 0, 0];
 }
 
 async function send(files: File[]): Promise<void> {
@@ -66,7 +69,10 @@ async function send(files: File[]): Promise<void> {
       const reply = await sendFiles<{ files: FileOutcome[] }>(path, [file], {}, (part) => (share.value = part));
       for (const outcome of reply.files) {
         if (outcome.outcome === "archive") await follow(outcome.job_id!, file.name);
-        else outcomes.value.push(outcome);
+        else {
+          outcomes.value.push(outcome);
+          sent.value += outcome.outcome === "added" ? 1 : 0;
+        }
       }
     } catch (error) {
       const message = (error as Error).message;
@@ -198,6 +204,10 @@ const idle = computed(() => !sending.value && !unpacking.value);
         <ul v-if="refused.length" class="refused" data-test="refused">
           <li v-for="(each, index) in refused" :key="index">{{ each.message }}</li>
         </ul>
+        <details v-if="came.length && idle">
+          <summary>Added</summary>
+          <ul><li v-for="(each, index) in came" :key="index">{{ each.name }}</li></ul>
+        </details>
         <details v-if="known.length && idle">
           <summary>Already there</summary>
           <ul><li v-for="(each, index) in known" :key="index">{{ each.name }}: {{ each.message }}</li></ul>

@@ -16,7 +16,9 @@ const ratios = reactive({ training: 70, validation: 20, test: 10 });
 const seed = ref(0);
 const now = ref<Split | null>(null);
 const figures = ref<Figures | null>(null);
-const wholeSources = ref<boolean | undefined>(undefined);
+const wholeSources = ref(false);
+/** With fewer sources, keeping each whole would leave no choice. */
+const ENOUGH_SOURCES = 3;
 const sum = computed(() => ratios.training + ratios.validation + ratios.test);
 
 watch(shown, async (open) => {
@@ -31,10 +33,14 @@ watch(shown, async (open) => {
 async function load(): Promise<void> {
   const path = { project_id: store.id };
   const query = { side: 416 };
-  [now.value, figures.value] = await Promise.all([
+  const [counted, held, choices] = await Promise.all([
     take(api.GET("/api/v1/projects/{project_id}/split", { params: { path } })),
     take(api.GET("/api/v1/projects/{project_id}/figures", { params: { path, query } })),
+    take(api.GET("/api/v1/projects/{project_id}/choices", { params: { path } })),
   ]);
+  now.value = counted;
+  figures.value = held;
+  wholeSources.value = choices.sources.length >= ENOUGH_SOURCES;
 }
 
 /** Classes with boxes that are in no training, or in no validation picture. */
@@ -72,7 +78,7 @@ async function split(): Promise<void> {
     now.value = await take(
       api.PUT("/api/v1/projects/{project_id}/split", {
         params: { path: { project_id: store.id } },
-        body: { ...ratios, seed: seed.value, whole_sources: wholeSources.value ?? null },
+        body: { ...ratios, seed: seed.value, whole_sources: wholeSources.value },
       }),
     );
     await load();
@@ -142,7 +148,7 @@ async function split(): Promise<void> {
       <p v-if="sum !== 100" class="soft">The shares add up to {{ sum }} %; they count as ratios.</p>
       <div class="line">
         <label>Seed <el-input-number v-model="seed" :min="0" :max="4294967295" size="small" /></label>
-        <el-checkbox :model-value="wholeSources ?? false" size="small" @change="wholeSources = Boolean($event)">Keep folders and archives whole</el-checkbox>
+        <el-checkbox v-model="wholeSources" size="small">Keep folders and archives whole</el-checkbox>
       </div>
       <p class="foot">
         <span v-if="now" class="soft">All {{ count(store.project?.stages.pictures ?? 0, "picture") }} get a part anew.</span>

@@ -5,6 +5,7 @@ import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from "vu
 
 import { api, type Labels, type Picture, take } from "@/api/client";
 import { count } from "@/parts/format";
+import { cut, moved } from "@/stage/geometry";
 import type { Shape } from "@/stage/paint";
 import PictureStage from "@/stage/PictureStage.vue";
 import { complain } from "@/state/notes";
@@ -31,6 +32,7 @@ const failed = ref("");
 const previousBoxes = shallowRef<DrawnBox[]>([]);
 const show = reactive({ ghosts: false, onlyChosen: false, none: false, looks: false });
 const stamping = ref(false);
+const stage = ref<InstanceType<typeof PictureStage>>();
 
 const size = computed(() => ({ width: picture.value?.width ?? 1, height: picture.value?.height ?? 1 }));
 const work = useLabelling(store.id, pictureId, size, () => saving.touch());
@@ -47,11 +49,12 @@ const reachable = computed(() => {
   return new Set(pass.value ? places.filter((place) => boxes.value[place]!.class_id === activeClass.value) : places);
 });
 const ghosts = computed(() => (show.ghosts ? previousBoxes.value : []));
-const stamp = computed(() => {
-  if (!stamping.value) return null;
+/** The last size of the class, or an eighth of the picture. */
+const usualSize = computed(() => {
   const side = Math.max(12, Math.min(size.value.width, size.value.height) / 8);
   return lastSizes.get(activeClass.value ?? 0) ?? { width: side, height: side };
 });
+const stamp = computed(() => (stamping.value ? usualSize.value : null));
 
 const tool = useBoxTool({
   boxes,
@@ -143,6 +146,16 @@ function activeClassOrAsk(): number | null {
 function chooseClass(classId: number): void {
   sitting.chooseClass(classId);
   work.setClass(classId);
+}
+
+/** A box without the pointer's help: where the pointer rests, or in the middle of what is seen. */
+function putBox(): void {
+  const classId = activeClassOrAsk();
+  const at = stage.value?.here();
+  if (classId === null || !at) return;
+  const { width, height } = usualSize.value;
+  const corners = moved([0, 0, width, height], at.x - width / 2, at.y - height / 2, size.value.width, size.value.height);
+  work.add([{ class_id: classId, corners: cut(corners, size.value.width, size.value.height), crowd: false, attributes: {}, track: null }]);
 }
 
 function takeFromPrevious(): void {
@@ -266,6 +279,7 @@ useLabelKeys({
   paste: work.paste,
   fromPrevious: takeFromPrevious,
   ghosts: () => (show.ghosts = !show.ghosts),
+  putBox,
   tighten: () => work.tighten(selection.value),
   tightenAll: () => work.tighten([]),
   stamp: () => {
@@ -310,6 +324,7 @@ useLabelKeys({
     <template v-else-if="picture">
       <div class="stage-area">
         <PictureStage
+          ref="stage"
           class="whole"
           :url="`/api/v1/pictures/${pictureId}/file`"
           :size="size"

@@ -22,6 +22,7 @@ export interface LabelActions {
   paste: () => boolean;
   fromPrevious: () => void;
   ghosts: () => unknown;
+  putBox: () => void;
   tighten: () => unknown;
   tightenAll: () => unknown;
   stamp: () => unknown;
@@ -55,6 +56,7 @@ export function useLabelKeys(act: LabelActions): void {
     { keys: ["Tab"], label: "Choose the next box", run: act.selectNext },
     { keys: ["Shift+Tab"], label: "Choose the box before", run: act.selectPrevious },
     { keys: ["Delete", "Backspace"], label: "Delete the chosen boxes", run: act.remove },
+    { keys: ["b"], label: "Put a box where the pointer is, or in the middle", run: act.putBox },
     { keys: ["t"], label: "Tighten the chosen boxes, or all", run: act.tighten },
     { keys: ["Shift+t"], label: "Tighten all boxes", run: act.tightenAll },
     { keys: ["s"], label: "Stamp: one click, one box", run: act.stamp },

@@ -218,7 +218,7 @@ class SplitIn(Request):
     test: float = Field(ge=0)
     seed: int = Field(0, ge=0, lt=2**32)
     whole_sources: bool | None = Field(
-        None, description="Keep each source in one part; by default where there are six or more"
+        None, description="Keep each source in one part; by default where there are three or more"
     )
 
 
