@@ -7,7 +7,7 @@ from hypothesis.extra.numpy import arrays
 
 from avocet.core.comparing import compare_boxes
 from avocet.core.findings import doubled, odd_shapes, outside, tiny
-from avocet.core.looks import crop_features, near_pairs, picture_look, strangeness
+from avocet.core.looks import alike, crop_features, near_pairs, picture_look, strangeness
 from tests.core.slow import iou_of_two
 
 BOXES = st.lists(
@@ -50,6 +50,16 @@ def test_looks_of_near_and_far_pictures(frames):
 
     assert apart(first, noisy) <= 5 < apart(first, np.asarray(frames[1].pixels))
     assert apart(first, first[:, ::-1]) > 5
+    assert alike(first, noisy) and alike(first[::2, ::2], noisy)
+    assert not alike(first, np.asarray(frames[1].pixels))
+
+
+def test_one_moved_thing_makes_another_picture(frames):
+    first = np.asarray(frames[0].pixels)
+    x1, y1, x2, y2 = (int(value) for value in frames[0].boxes[0])
+    moved = first.copy()
+    moved[y1:y2, x1:x2] = np.roll(first, 300, axis=0)[y1:y2, x1:x2]
+    assert not alike(first, moved)
 
 
 def test_crops_of_one_kind_are_alike(frames):

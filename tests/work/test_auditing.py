@@ -20,6 +20,7 @@ from tests.conftest import add_still
 @pytest.fixture
 def session(data, labelled):
     with data[1].begin() as opened:
+        opened.info["folder"] = data[0]
         yield opened
 
 
@@ -34,7 +35,11 @@ def plant(session, picture, *corners, class_id=None):
 
 
 def found(session, project_id, kind):
-    return [each for each in find_mistakes(session, project_id).listed if each.kind == kind]
+    return [
+        each
+        for each in find_mistakes(session, session.info["folder"], project_id).listed
+        if each.kind == kind
+    ]
 
 
 def test_planted_mistakes_are_found(session, labelled, data, frames, tmp_path):
@@ -79,7 +84,7 @@ def test_what_is_fine_stays_quiet_until_it_changes(session, labelled):
     finding = found(session, labelled, "tiny")[0]
     mark_fine(session, labelled, [finding.key, finding.key], True)
     assert found(session, labelled, "tiny") == []
-    shown = find_mistakes(session, labelled, with_fine=True)
+    shown = find_mistakes(session, session.info["folder"], labelled, with_fine=True)
     assert shown.fine == 1 and next(each for each in shown.listed if each.key == finding.key).fine
     plant(session, picture, (50, 5, 53, 50))  # saving anew makes new rows; the mark holds all the same
     assert len(found(session, labelled, "tiny")) == 1

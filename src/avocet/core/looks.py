@@ -126,6 +126,36 @@ def picture_look(pixels: NDArray[np.uint8]) -> int:
     return int(np.packbits(bits).view(">i8")[0])
 
 
+def alike(first: NDArray[np.uint8], second: NDArray[np.uint8], most: float = 0.06) -> bool:
+    """Whether two pictures show the same scene but for noise, compression and overall brightness.
+
+    A camera over one place gives pictures that are alike almost everywhere; what tells them apart
+    is some spot. So the greatest difference counts, over a grid of 32×18 means with the mean
+    brightness of each picture taken off.
+
+    Parameters
+    ----------
+    first, second : (H, W, 3) ndarray of uint8
+        May differ in size.
+    most : float
+        Greatest difference in any cell, as a share of the range from black to white.
+
+    Returns
+    -------
+    bool
+
+    Examples
+    --------
+    >>> belt = np.full((90, 160, 3), 60, np.uint8)
+    >>> goods = belt.copy()
+    >>> goods[40:60, 70:90] = 200
+    >>> alike(belt, belt + 9), alike(belt, goods)
+    (True, False)
+    """
+    a, b = (_resized(pixels, (18, 32)).mean(axis=2) for pixels in (first, second))
+    return bool(np.abs((a - a.mean()) - (b - b.mean())).max() <= most * 255)
+
+
 def near_pairs(looks: ArrayLike, groups: ArrayLike, most: int = 5) -> list[tuple[int, int, int]]:
     """Pairs of pictures in different groups whose looks differ in few bits.
 

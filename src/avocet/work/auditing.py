@@ -3,21 +3,30 @@
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from itertools import pairwise
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.core.findings import doubled, odd_shapes, outside, tiny
-from avocet.core.looks import near_pairs
+from avocet.core.looks import alike, near_pairs
+from avocet.media.pictures import read_picture
+from avocet.store.folder import DataFolder
 from avocet.store.tables import Box, FineAsItIs, Picture, PictureState
 from avocet.work.classes import list_classes
+from avocet.work.media import thumbnail
+from avocet.work.problems import NotFound
 from avocet.work.projects import get_project
 
 FEW_BOXES = 10
 """Classes with fewer boxes can hardly be learnt."""
+
+MOST_LOOKED_AT = 2000
+"""Pairs of pictures with near hashes that are compared by their thumbnails."""
 
 MOST_SHOWN = 300
 """Findings of one kind that are listed; all are counted."""
@@ -96,7 +105,7 @@ class _Labels:
         return SuspectBox(self.ids[index], self.pictures[index], self.classes[index], self.corners[index])
 
 
-def find_mistakes(session: Session, project_id: int, with_fine: bool = False) -> Findings:
+def find_mistakes(session: Session, folder: DataFolder, project_id: int, with_fine: bool = False) -> Findings:
     """Look for what may be wrong with a project's labels."""
     get_project(session, project_id)
     pictures = {
@@ -116,7 +125,7 @@ def find_mistakes(session: Session, project_id: int, with_fine: bool = False) ->
         _shapes(labels, pictures, names),
         _unconfirmed(pictures),
         _few_boxes(session, project_id, labels),
-        _near_identical(pictures),
+        _near_identical(folder, pictures),
     )
     for finding in (each for some in everything for each in some):
         is_fine = finding.key in fine
@@ -229,16 +238,28 @@ def _few_boxes(session: Session, project_id: int, labels: _Labels) -> Iterator[F
             yield Finding(key, "few boxes", text, pictures, [labels.box(index) for index in own])
 
 
-def _near_identical(pictures: dict[int, Picture]) -> Iterator[Finding]:
+def _near_identical(folder: DataFolder, pictures: dict[int, Picture]) -> Iterator[Finding]:
+    """Pairs whose hashes are near, as far as a look at their thumbnails does not tell them apart."""
     parts = {part: number for number, part in enumerate(("training", "validation", "test"))}
     known = [each for each in pictures.values() if each.look is not None and each.part is not None]
     looks = [each.look or 0 for each in known]
     groups = [parts[each.part.value] for each in known if each.part]
-    for first, second, bits in near_pairs(looks, groups):
+    small = lru_cache(maxsize=256)(lambda number: _thumbnail(folder, known[number]))
+    for first, second, _ in near_pairs(looks, groups)[:MOST_LOOKED_AT]:
         one, other = known[first], known[second]
-        text = f"{one.name} ({one.part}) and {other.name} ({other.part}) differ in {bits} of 64 bits"
+        a, b = small(first), small(second)
+        if a is None or b is None or not alike(a, b):
+            continue
+        text = f"{one.name} ({one.part}) and {other.name} ({other.part}) look the same"
         key = f"near-identical {one.content_hash[:16]} {other.content_hash[:16]}"
         yield Finding(key, "near-identical", text, [one.id, other.id])
+
+
+def _thumbnail(folder: DataFolder, picture: Picture) -> NDArray[np.uint8] | None:
+    try:
+        return read_picture(thumbnail(folder, picture), picture.name)
+    except (InputError, NotFound):
+        return None
 
 
 def _key(kind: str, picture: Picture, *boxes: SuspectBox) -> str:

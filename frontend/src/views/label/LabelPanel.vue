@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** Beside the stage: classes with their keys, the boxes of this picture, what to do next. */
-import { computed, ref } from "vue";
+import { computed, nextTick, ref, watch } from "vue";
 
 import { api, type Labels, take } from "@/api/client";
 import ClassBadge from "@/parts/ClassBadge.vue";
@@ -29,6 +29,7 @@ const emit = defineEmits<{
 
 const store = useProject();
 const newClass = ref("");
+const list = ref<HTMLElement>();
 const counts = computed(() => {
   const found = new Map<number, number>();
   for (const box of props.boxes) found.set(box.class_id, (found.get(box.class_id) ?? 0) + 1);
@@ -40,6 +41,14 @@ const states: Record<Labels["state"], string> = {
   done: "Done",
   empty: "Nothing here",
 };
+
+watch(
+  () => props.selection.at(-1),
+  async (place) => {
+    await nextTick();
+    if (place !== undefined) list.value?.querySelectorAll(".row")[place]?.scrollIntoView({ block: "nearest" });
+  },
+);
 
 async function addClass(): Promise<void> {
   const name = newClass.value.trim();
@@ -91,7 +100,7 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: DrawnBox): string {
       </form>
     </section>
     <slot />
-    <section class="boxes">
+    <section ref="list" class="boxes">
       <h3>{{ boxes.length ? `Boxes` : "No boxes yet" }}</h3>
       <p v-if="!boxes.length && store.classes.length" class="soft">Drag over an object to draw its box.</p>
       <button

@@ -188,6 +188,7 @@ nav span { font-size: 13px; }
 .name { max-width: 380px; }
 .narrow { max-width: 560px; }
 .compare { display: grid; gap: 8px; border-top: 1px solid var(--rule); padding-top: 12px; }
+.compare h3 :deep(.el-select) { font: 14px var(--sans); }
 .names { max-height: 140px; overflow: auto; font-size: 13px; color: var(--ink-soft); }
 summary { cursor: pointer; }
 </style>

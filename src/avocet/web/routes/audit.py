@@ -70,7 +70,7 @@ def change_boxes(path: ProjectPath, body: schemas.BoxChange) -> Response:
 def findings(path: ProjectPath, query: schemas.FindingsQuery) -> Response:
     """What looks wrong with the labels."""
     with context().reading() as session:
-        found = auditing.find_mistakes(session, path.project_id, query.with_fine)
+        found = auditing.find_mistakes(session, context().folder, path.project_id, query.with_fine)
         return reply(schemas.FindingsOut(**_fields(found), titles=auditing.TITLES))
 
 
