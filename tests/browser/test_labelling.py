@@ -8,8 +8,9 @@ from selenium.webdriver.common.keys import Keys
 from avocet.core.boxes import iou
 from avocet.demo.belt import render_still
 from avocet.media.pictures import encode_jpeg
-from avocet.store.tables import PictureState
+from avocet.store.tables import JobState, PictureState
 from avocet.work.classes import list_classes
+from avocet.work.jobs import create_job
 from avocet.work.labels import NewBox, save_labels
 from avocet.work.media import add_picture
 
@@ -307,3 +308,36 @@ def test_many_boxes_on_a_large_picture_stay_smooth(page, server, sessions, tmp_p
         assert rates[gesture] > 0.4 * rates["idle"], rates
     count(page, 501)
     page.saved()
+
+
+def test_a_picture_that_changed_where_it_lies_is_named(page, server, sessions, tmp_path):
+    page.allowed = ["422", "404"]
+    path = tmp_path / "outside.jpg"
+    path.write_bytes(encode_jpeg(render_still(31).pixels))
+    with sessions.begin() as session:
+        added = add_picture(session, server[1], page.project, path, "outside.jpg", copied=False).picture.id
+    page.open(f"collect/{added}")
+    page.stage()
+    path.write_bytes(encode_jpeg(render_still(32).pixels))
+    page.driver.execute_cdp_cmd("Network.clearBrowserCache", {})
+    page.driver.refresh()
+    page.find("stage-failed", "outside.jpg was changed on disk after it was added")
+    path.unlink()
+    page.driver.refresh()
+    page.find("stage-failed", "outside.jpg is not at")
+
+
+def test_what_was_broken_off_goes_on(page, server, sessions, tmp_path, belt):
+    """A job left by a killed worker is offered again, and takes in what is missing."""
+    shelf = tmp_path / "shelf"
+    shelf.mkdir()
+    (shelf / "late.jpg").write_bytes(encode_jpeg(render_still(33).pixels))
+    with sessions.begin() as session:
+        given = {"project_id": page.project, "path": str(shelf), "copied": True}
+        job = create_job(session, page.project, "take_folder", "Take pictures from shelf", given)
+        job.state = JobState.INTERRUPTED
+    page.open("collect")
+    page.find("broken-off", "Take pictures from shelf")
+    page.driver.find_element("css selector", "[data-test=broken-off] button").click()
+    page.until(lambda: page.own("pictures?name=late")["total"] == 1, "the picture taken in")
+    page.gone("[data-test=broken-off]")

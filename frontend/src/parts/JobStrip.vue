@@ -1,10 +1,27 @@
 <script setup lang="ts">
 /** Long work that is going on: how far, how long yet, and a way to stop it. */
+import { computed } from "vue";
+
+import { api, take } from "@/api/client";
 import { useProject } from "@/state/project";
 import { duration } from "@/parts/format";
 import { complain } from "@/state/notes";
 
 const store = useProject();
+
+const RESUMABLE = ["sample_clip", "take_archive", "take_folder"];
+/** What brings files in and was broken off can go on where it was. */
+const brokenOff = computed(() =>
+  [...store.jobs.values()].filter((job) => RESUMABLE.includes(job.kind) && ["interrupted", "stopped"].includes(job.state)).slice(0, 2),
+);
+
+async function resume(id: number): Promise<void> {
+  try {
+    await take(api.POST("/api/v1/jobs/{job_id}/resume", { params: { path: { job_id: id } } }));
+  } catch (error) {
+    complain(error);
+  }
+}
 
 async function stop(id: number): Promise<void> {
   try {
@@ -32,6 +49,13 @@ async function stop(id: number): Promise<void> {
         <template v-else>Starting</template>
       </span>
       <el-button link type="primary" size="small" :disabled="job.stop_requested" @click="stop(job.id)">Stop</el-button>
+    </div>
+  </div>
+  <div v-for="job in brokenOff" :key="job.id" class="job" data-test="broken-off">
+    <div class="title">{{ job.title }}</div>
+    <div class="line">
+      <span class="soft">{{ job.state === "stopped" ? "Stopped" : "Interrupted" }}</span>
+      <el-button link type="primary" size="small" @click="resume(job.id)">Go on</el-button>
     </div>
   </div>
 </template>

@@ -32,7 +32,7 @@ const canvas = ref<HTMLCanvasElement>();
 const screen = ref({ width: 1, height: 1 });
 const image = ref<HTMLImageElement>();
 const ready = ref(false);
-const failed = ref(false);
+const failed = ref("");
 const spaceHeld = ref(false);
 const panning = ref(false);
 const pointer = ref<Point | null>(null);
@@ -62,6 +62,17 @@ const placed = computed(() => ({
 
 function loaded(): void {
   ready.value = image.value?.complete === true && image.value.naturalWidth > 0;
+}
+
+/** A picture that does not come has a reason, which the server says to who asks again. */
+async function explain(): Promise<void> {
+  failed.value = "The picture could not be loaded";
+  try {
+    const answer = await fetch(props.url);
+    if (!answer.ok) failed.value = ((await answer.json()) as { detail?: string }).detail ?? failed.value;
+  } catch {
+    failed.value = "The server cannot be reached";
+  }
 }
 
 function draw(): void {
@@ -144,7 +155,8 @@ onBeforeUnmount(() => {
 });
 
 watch(() => props.url, () => {
-  ready.value = failed.value = false;
+  ready.value = false;
+  failed.value = "";
   view.fit();
 });
 watch([view.scale, view.left, view.top, screen, pointer, spaceHeld, () => props.shapes, () => props.pen], draw);
@@ -168,7 +180,7 @@ useKeys([
       draggable="false"
       :style="placed"
       @load="loaded"
-      @error="failed = true"
+      @error="explain"
     />
     <canvas
       ref="canvas"
@@ -188,7 +200,7 @@ useKeys([
       @wheel="wheel"
       @contextmenu.prevent
     />
-    <p v-if="failed" class="failed">The picture could not be loaded. Its file may be missing from the data folder.</p>
+    <p v-if="failed" class="failed" data-test="stage-failed">{{ failed }}</p>
     <div class="zoom">{{ Math.round(view.scale.value * 100) }} %</div>
   </div>
 </template>
