@@ -1,5 +1,7 @@
 """Annotation files that are broken or hostile: a clear message each, and the rest is read."""
 
+import json
+
 import pytest
 
 from avocet.core.errors import InputError
@@ -154,3 +156,24 @@ def test_formats_are_told_by_their_files():
     assert files.names == ["a.xml", "b.xml", "c.txt"] and recognise(files).key == "voc"
     with pytest.raises(InputError, match="holds no annotation file that is known: COCO JSON"):
         recognise(LabelFiles({"readme.md": lambda: b""}, "readme.md"))
+
+
+def test_problems_name_their_line():
+    boxes = voc_box(1, 1, 9, 9) + "\n" + voc_box(9, 1, 5, 5)
+    assert read("voc", belt__xml=voc(boxes)).faults[0].startswith("belt.xml, line 2: object 2 (roll)")
+    annotations = [{"id": n, "image_id": 1, "category_id": 1, "bbox": [1, 1, n - 3, 5]} for n in range(1, 6)]
+    document = {
+        "info": {"annotations": ["a, b: [", {"deep": [1, 2]}]},
+        "images": [{"id": 1, "file_name": "belt.jpg"}],
+        "annotations": annotations,
+        "categories": [{"id": 1, "name": "roll"}],
+    }
+    text = json.dumps(document, indent=1)
+    faults = read("coco", truth__json=text.encode()).faults
+    lines = text.splitlines()
+    assert len(faults) == 3
+    for number, fault in enumerate(faults, start=1):
+        line = int(fault.split("line ")[1].split(":")[0])
+        assert lines[line] == f'   "id": {number},', "an object begins a line before its first key"
+    flat = read("coco", truth__json=json.dumps(document).encode("utf-16")).faults
+    assert all("truth.json, line 1: annotation" in fault for fault in flat)

@@ -4,13 +4,15 @@ import subprocess
 import sys
 
 import pytest
+from alembic import command
+from alembic.config import Config
 from sqlalchemy import create_engine, inspect, select, text
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.schema import CreateTable
 
-from avocet.store.database import open_database
+from avocet.store.database import MIGRATIONS, open_database
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Base, Box, Picture, Project
+from avocet.store.tables import Attribute, Base, Box, Picture, Project
 
 
 def test_migrations_make_the_tables_of_the_models(data):
@@ -67,7 +69,7 @@ def test_a_failed_change_leaves_nothing(data):
 ADDER = """
 import sys
 from pathlib import Path
-from avocet.store.database import open_database
+from avocet.store.database import MIGRATIONS, open_database
 from avocet.store.tables import Project
 sessions = open_database(Path(sys.argv[1]))
 for number in range(30):
@@ -99,3 +101,31 @@ def test_every_file_lies_below_the_data_folder(tmp_path):
     assert len(set(places)) == len(places)
     for place in places:
         assert place.is_relative_to((tmp_path / "data").resolve())
+
+
+def test_a_project_of_the_first_tables_is_brought_up_to_date(tmp_path):
+    """What was labelled before tags, attributes and changes were there is all there afterwards."""
+    path = tmp_path / "old.sqlite"
+    engine = create_engine(f"sqlite:///{path}")
+    with engine.begin() as connection:
+        config = Config()
+        config.set_main_option("script_location", str(MIGRATIONS))
+        config.attributes["connection"] = connection
+        command.upgrade(config, "0001")
+        for statement in (
+            "INSERT INTO project VALUES (1, 'Belt', '2026-01-01 00:00:00')",
+            "INSERT INTO object_class (id, project_id, name, colour, position) VALUES (1, 1, 'roll', '#E8A33D', 1)",
+            "INSERT INTO picture (id, project_id, name, content_hash, suffix, width, height, state, revision, added_at)"
+            " VALUES (1, 1, 'a.jpg', 'x', '.jpg', 90, 60, 'done', 1, '2026-01-01 00:00:00')",
+            *(
+                f"INSERT INTO box (picture_id, class_id, position, x1, y1, x2, y2, crowd, attributes)"
+                f" VALUES (1, 1, {n}, 1, 2, 3, 4, 0, '{{}}')"
+                for n in (1, 2)
+            ),
+        ):
+            connection.execute(text(statement))
+    engine.dispose()
+    with open_database(path)() as session:
+        picture = session.scalars(select(Picture)).one()
+        assert (picture.box_count, len(picture.boxes), picture.tags) == (2, 2, [])
+        assert [each.name for each in session.scalars(select(Attribute))] == ["occluded", "cut off", "ignore"]

@@ -10,6 +10,7 @@ from openapi_spec_validator import validate
 from PIL import Image
 from sqlalchemy.exc import OperationalError
 
+from avocet.store.tables import Job
 from avocet.web.app import create_app, openapi_document
 from tests.web.conftest import BASE, jpeg, send
 
@@ -213,6 +214,21 @@ def test_events_tell_of_jobs_and_epochs(client, labelled, work, monkeypatch):
     work()
     seen = "".join(next(parts).decode() for _ in range(2))
     assert '"state":"done"' in seen and "event: epoch" in seen
+
+
+def test_a_new_stream_tells_only_what_is_news(client, data, labelled, work, monkeypatch):
+    events = sys.modules["avocet.web.routes.events"]
+    monkeypatch.setattr(events, "LOOK_EVERY", 0.01)
+    monkeypatch.setattr(events, "STREAM_SECONDS", 0.1)
+    job = client.post(f"{BASE}/projects/1/crop-looks").json["job"]
+    work()
+    told = b"".join(client.get(f"{BASE}/projects/1/events").response)
+    assert b'"state":"done"' in told
+    with data[1].begin() as session:
+        session.get(Job, job["id"]).ended_at -= 2 * events.LONG_AGO
+    assert b"event: job" not in b"".join(client.get(f"{BASE}/projects/1/events").response)
+    assert client.get(f"{BASE}/jobs/{job['id']}").json["state"] == "done"
+    assert client.get(f"{BASE}/jobs/999").status_code == 404
 
 
 @pytest.mark.parametrize(

@@ -75,9 +75,15 @@ export const useProject = defineStore("project", () => {
       const look = (job: Job | undefined): boolean => {
         if (job?.id !== jobId || !ENDED.has(job.state)) return false;
         stopLooking();
+        window.clearInterval(asking);
         resolve(job);
         return true;
       };
+      // The events of a tab that nobody looks at are not followed, so it asks now and then.
+      const asking = window.setInterval(() => {
+        const found = take(api.GET("/api/v1/jobs/{job_id}", { params: { path: { job_id: jobId } } }));
+        found.then(look).catch(() => undefined);
+      }, 4000);
       const stopLooking = onJob((job) => look(job));
       look(jobs.value.get(jobId));
     });

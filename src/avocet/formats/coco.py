@@ -6,6 +6,7 @@ from typing import Any
 from avocet.core.boxes import to_corner_size
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
+from avocet.formats.lines import lines_of_entries
 from avocet.formats.record import FindPicture, Record, RecordedBox, RecordedPicture, find_nothing, fit_box
 
 
@@ -35,11 +36,12 @@ def read_coco(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
     if len(found) != 1:
         count = "no JSON file" if not found else f"{len(found)} JSON files"
         raise InputError(f"{files.called} holds {count}; a COCO set is one JSON file")
-    return parse_coco(_load(files.read(found[0]), found[0]), found[0])
+    content = files.read(found[0])
+    return parse_coco(_load(content, found[0]), found[0], content)
 
 
-def parse_coco(document: Any, called: str) -> Record:
-    """As `read_coco`, from an already parsed document.
+def parse_coco(document: Any, called: str, content: bytes = b"") -> Record:
+    """As `read_coco`, from an already parsed document; with the bytes it came from faults name lines.
 
     Examples
     --------
@@ -59,10 +61,14 @@ def parse_coco(document: Any, called: str) -> Record:
     faults: list[str] = []
     class_names, label_of = _categories(document["categories"], called)
     pictures, picture_of = _images(document["images"], called, faults)
+    wrong: dict[int, str] = {}
     for number, entry in enumerate(document["annotations"]):
         fault = _add_box(entry, number, pictures, picture_of, label_of)
         if fault:
-            faults.append(f"{called}: {fault}")
+            wrong[number] = fault
+    lines = _lines(content, wrong) if wrong and content else {}
+    for number, fault in wrong.items():
+        faults.append(f"{called}, line {lines[number]}: {fault}" if number in lines else f"{called}: {fault}")
     return Record(class_names, pictures, faults)
 
 
@@ -118,6 +124,10 @@ def _load(content: bytes, called: str) -> Any:
         ) from None
     except RecursionError:
         raise InputError(f"{called} is not a COCO file: it is nested too deeply") from None
+
+
+def _lines(content: bytes, wrong: dict[int, str]) -> dict[int, int]:
+    return lines_of_entries(content.decode(json.detect_encoding(content)), "annotations", wrong)
 
 
 def _categories(entries: list[Any], called: str) -> tuple[list[str], dict[int, int]]:

@@ -9,6 +9,7 @@ from defusedxml.ElementTree import fromstring
 
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
+from avocet.formats.lines import line_of_tag
 from avocet.formats.record import (
     CUT_OFF,
     DECIMALS,
@@ -56,7 +57,8 @@ def read_voc(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
     seen: dict[str, str] = {}
     for name in names:
         try:
-            root = _root(files.read(name), name)
+            content = files.read(name)
+            root = _root(content, name)
         except InputError as error:
             faults.append(str(error))
             continue
@@ -68,11 +70,15 @@ def read_voc(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
         width, height = _whole(root, "size/width"), _whole(root, "size/height")
         known = width > 0 and height > 0
         size = (width, height) if known else (0, 0)
-        boxes = [
-            found
-            for number, each in enumerate(root.findall("object"), start=1)
-            if (found := _box(each, number, *size, name, faults)) is not None
-        ]
+        boxes = []
+        for number, each in enumerate(root.findall("object"), start=1):
+            found, reason = _box(each, *size)
+            if found is not None:
+                boxes.append(found)
+                continue
+            line = line_of_tag(content, "object", number)
+            where = f"{name}, line {line}" if line else name
+            faults.append(f"{where}: object {number} {reason}")
         read.append((picture, *size, boxes))
     class_names = sorted({label for *_, boxes in read for label, _ in boxes})
     index = {name: number for number, name in enumerate(class_names)}
@@ -173,26 +179,20 @@ def _whole(root: ElementTree.Element, path: str) -> int:
         return 0
 
 
-def _box(
-    entry: ElementTree.Element, number: int, width: int, height: int, name: str, faults: list[str]
-) -> tuple[str, RecordedBox] | None:
+def _box(entry: ElementTree.Element, width: int, height: int) -> tuple[tuple[str, RecordedBox] | None, str]:
+    """The class and box of an object, or why it cannot be used."""
     label = (entry.findtext("name") or "").strip()
     words = [(entry.findtext(f"bndbox/{word}") or "").strip() for word in ("xmin", "ymin", "xmax", "ymax")]
     if not label:
-        faults.append(f"{name}: object {number} has no name")
-        return None
+        return None, "has no name"
     try:
         x1, y1, x2, y2 = (float(word) for word in words)
     except ValueError:
-        faults.append(
-            f"{name}: object {number} ({label}) has the corners {words}, which are not four numbers"
-        )
-        return None
+        return None, f"({label}) has the corners {words}, which are not four numbers"
     corners, reason = fit_box((x1 - 1, y1 - 1, x2, y2), width, height)
     if corners is None:
-        faults.append(f"{name}: object {number} ({label}) at {words} {reason}")
-        return None
+        return None, f"({label}) at {words} {reason}"
     flags = {
         flag: True for word, flag in FLAGS.items() if (entry.findtext(word) or "").strip() in ("1", "true")
     }
-    return label, RecordedBox(0, corners, False, flags)
+    return (label, RecordedBox(0, corners, False, flags)), ""

@@ -19,7 +19,7 @@ from avocet.work.media import add_clip, add_picture, check_space
 from avocet.work.problems import NotFound
 from avocet.work.progress import Reporter, Stopped
 
-MOST_OUTCOMES = 2000
+MOST_OUTCOMES = 1000
 """Files that are named one by one in what a job reports; all are counted."""
 
 

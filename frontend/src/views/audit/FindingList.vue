@@ -103,6 +103,22 @@ async function cutToPicture(finding: Finding): Promise<void> {
   }
 }
 
+/** A class with hardly any boxes may be one that nobody wants any more; its key names it. */
+async function retire(finding: Finding): Promise<void> {
+  const path = { project_id: store.id, class_id: Number(finding.key.split(" ")[2]) };
+  try {
+    const found = await take(api.DELETE("/api/v1/projects/{project_id}/classes/{class_id}", { params: { path } }));
+    store.allClasses = found.classes;
+    await load();
+    sayWithUndo("Class retired", async () => {
+      await store.undoChange(found.change_id!);
+      await load();
+    });
+  } catch (error) {
+    complain(error);
+  }
+}
+
 /** Bring the second picture of a near-identical pair into the part of the first. */
 async function joinParts(finding: Finding): Promise<void> {
   const pictures = await Promise.all(
@@ -199,6 +215,7 @@ function crop(finding: Finding, place: number) {
               <el-button size="small" @click="confirmEmpty(finding, false)">Not labelled yet</el-button>
             </template>
             <el-button v-if="kind === 'near-identical'" size="small" data-test="mend" @click="joinParts(finding)">Same part</el-button>
+            <el-button v-if="kind === 'few boxes'" size="small" data-test="mend" @click="retire(finding)">Retire the class</el-button>
             <el-button v-if="finding.pictures.length" size="small" @click="open(finding.pictures[0])">Open</el-button>
             <el-button size="small" data-test="fine" @click="setFine(finding, !finding.fine)">{{ finding.fine ? "Not fine" : "Fine as it is" }}</el-button>
           </div>

@@ -1,5 +1,6 @@
 """Server-sent events: jobs and epochs as they come."""
 
+import datetime as dt
 import json
 import time
 from collections.abc import Iterator
@@ -8,13 +9,14 @@ from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from sqlalchemy import select
 
-from avocet.store.tables import Run, RunEpoch
+from avocet.store.tables import Job, JobState, Run, RunEpoch, now
 from avocet.web.context import Context, context, job_out
 from avocet.web.schemas.common import ProjectPath
 from avocet.work.jobs import list_jobs
 
 events = APIBlueprint("events", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="events")])
 
+LONG_AGO = dt.timedelta(minutes=2)
 LOOK_EVERY = 0.4
 STREAM_SECONDS = 50.0
 """A stream ends by itself after this long; the browser opens the next. So no lost one lasts."""
@@ -30,13 +32,13 @@ def follow(path: ProjectPath) -> Response:
 
 def _stream(here: Context, project_id: int) -> Iterator[str]:
     yield "retry: 500\n\n"
-    known: dict[int, str] = {}
+    known: dict[int, tuple[object, ...]] = {}
     epochs: dict[int, int] | None = None
     ends = time.monotonic() + STREAM_SECONDS
     quiet_since = time.monotonic()
     while time.monotonic() < ends:
         with here.reading() as session:
-            jobs = {job.id: job_out(job).model_dump_json() for job in list_jobs(session, project_id)}
+            jobs = {job.id: job for job in list_jobs(session, project_id)}
             newest = {
                 run_id: epoch
                 for run_id, epoch in session.execute(
@@ -46,19 +48,27 @@ def _stream(here: Context, project_id: int) -> Iterator[str]:
                     .order_by(RunEpoch.epoch)
                 )
             }
-        for job_id, content in sorted(jobs.items()):
-            if known.get(job_id) != content:
-                yield _event("job", content)
+        for job_id, job in sorted(jobs.items()):
+            signs = (job.state, job.done, job.total, job.message, job.stop_requested, job.started_at)
+            # What ended long ago need not be told again with every new stream.
+            if known.get(job_id) != signs and (job_id in known or not _long_over(job)):
+                yield _event("job", job_out(job).model_dump_json())
                 quiet_since = time.monotonic()
+            known[job_id] = signs
         for run_id, epoch in newest.items():
             if epochs is not None and epochs.get(run_id) != epoch:
                 yield _event("epoch", json.dumps({"run_id": run_id, "epoch": epoch}))
-        known, epochs = jobs, newest
+        epochs = newest
         if time.monotonic() - quiet_since > 10:
             # Lets the server notice a page that has gone.
             yield ": still here\n\n"
             quiet_since = time.monotonic()
         time.sleep(LOOK_EVERY)
+
+
+def _long_over(job: Job) -> bool:
+    over = job.state in (JobState.DONE, JobState.FAILED) and job.ended_at is not None
+    return over and job.ended_at is not None and now() - job.ended_at > LONG_AGO
 
 
 def _event(name: str, content: str) -> str:

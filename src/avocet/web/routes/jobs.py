@@ -18,6 +18,13 @@ def list_jobs(path: ProjectPath) -> Response:
         return reply(JobList(jobs=[job_out(job) for job in work.list_jobs(session, path.project_id)]))
 
 
+@jobs.get("/jobs/<int:job_id>", responses={200: JobOut})
+def get_job(path: JobPath) -> Response:
+    """One job with its outcome."""
+    with context().reading() as session:
+        return reply(job_out(work.get_job(session, path.job_id)))
+
+
 @jobs.post("/jobs/<int:job_id>/stop", responses={202: JobOut})
 def stop_job(path: JobPath) -> Response:
     """Ask a job to stop; what is done so far is kept."""
