@@ -1,5 +1,5 @@
 /** Labels that could not be sent yet: kept in the browser until the server has them. */
-import { api, ApiError, take } from "@/api/client";
+import { api, ApiError, type Labels, take } from "@/api/client";
 import type { Version } from "@/views/label/history";
 
 export interface Draft extends Version {
@@ -28,6 +28,13 @@ export function draftOf(pictureId: number): Draft | null {
   }
 }
 
+/** Whether the server has what a draft holds: its answer may have been lost on the way. */
+export function isThere(draft: Draft, labels: Labels): boolean {
+  const plain = (boxes: Labels["boxes"] | Draft["boxes"]): string =>
+    JSON.stringify(boxes.map((box) => [box.class_id, box.corners, box.crowd, Object.entries(box.attributes).sort(), box.track]));
+  return draft.state === labels.state && plain(draft.boxes) === plain(labels.boxes);
+}
+
 /** Pictures with a draft. */
 export function draftedPictures(): number[] {
   return Object.keys(localStorage)
@@ -54,8 +61,9 @@ export async function sendDrafts(except: number): Promise<number> {
       dropDraft(pictureId);
       sent += 1;
     } catch (error) {
-      if ((error as ApiError).status === 0) return sent;
-      if ((error as ApiError).status === 404) dropDraft(pictureId);
+      const problem = error as ApiError;
+      if (problem.status === 0) return sent;
+      if (problem.status === 404 || (problem.status === 409 && isThere(draft, problem.current as Labels))) dropDraft(pictureId);
     }
   }
   return sent;

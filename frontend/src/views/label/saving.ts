@@ -2,7 +2,7 @@
 import { onBeforeUnmount, ref } from "vue";
 
 import { api, ApiError, type Labels, take } from "@/api/client";
-import { type Draft, draftOf, dropDraft, keepDraft, sendDrafts } from "@/views/label/drafts";
+import { type Draft, draftOf, dropDraft, isThere, keepDraft, sendDrafts } from "@/views/label/drafts";
 import type { DrawnBox } from "@/views/label/history";
 
 export type SaveState = "saved" | "waiting" | "saving" | "offline" | "conflict" | "refused";
@@ -41,7 +41,7 @@ export function useSaving(
   function start(labels: Labels): Draft | null {
     revision = labels.revision;
     const draft = draftOf(pictureId);
-    if (!draft || (same(draft, labels) && draft.state === labels.state)) {
+    if (!draft || isThere(draft, labels)) {
       dropDraft(pictureId);
       return null;
     }
@@ -54,12 +54,6 @@ export function useSaving(
       state.value = "conflict";
     }
     return draft;
-  }
-
-  function same(draft: Draft, labels: Labels): boolean {
-    const plain = (boxes: Labels["boxes"] | DrawnBox[]): string =>
-      JSON.stringify(boxes.map((box) => [box.class_id, box.corners, box.crowd, Object.entries(box.attributes).sort(), box.track]));
-    return plain(draft.boxes) === plain(labels.boxes);
   }
 
   /** Save now; resolves when everything up to this moment is saved or known not to be. */
