@@ -139,8 +139,8 @@ def open_archive(path: Path, called: str | None = None) -> Iterator[Archive]:
         opened = zipfile.ZipFile(path) if zipfile.is_zipfile(path) else tarfile.open(path)  # noqa: SIM115
     except FileNotFoundError:
         raise InputError(f"{name}: there is no such file") from None
-    except (OSError, EOFError, zipfile.BadZipFile, tarfile.TarError) as error:
-        raise InputError(f"{name} is not a zip or tar archive that can be read: {error}") from None
+    except (OSError, EOFError, zipfile.BadZipFile, tarfile.TarError):
+        raise InputError(f"{name} is not a zip or tar archive that can be read") from None
     with opened:
         try:
             archive = Archive(opened, name)

@@ -58,7 +58,9 @@ def test_an_archive_brings_its_pictures_along(data, labelled, tmp_path):
         opened.write(data[0].picture(labelled, picture.content_hash, ".jpg"), "day/a.jpg")
         line = {"picture": "day/a.jpg", "boxes": [{"class": "roll", "corners": first}]}
         opened.writestr("labels.jsonl", json.dumps(line))
-    run("import", tmp_path / "belt.zip", "--project", "Second", "--data", tmp_path / "d")
+        opened.writestr("parts.csv", "picture,part\nday/a.jpg,test\n")
+    done = run("import", tmp_path / "belt.zip", "--project", "Second", "--data", tmp_path / "d")
+    assert "0 training, 0 validation, 1 test" in done.output
     assert boxes(tmp_path / "d", "Second") == {"day/a.jpg": [("roll", tuple(first))]}
 
 

@@ -8,12 +8,13 @@ from avocet.cli.common import Bar, data_option, open_data, stop_at_faults
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS, format_called, recognise
+from avocet.formats.parts import read_parts
 from avocet.store.database import reading
 from avocet.work.exchange import ProjectPictures, match_pictures, read_labels, take_over
 from avocet.work.locating import FolderPictures, import_located, locate, opened_labels
 from avocet.work.problems import NotFound
 from avocet.work.projects import create_project, project_named
-from avocet.work.splits import split_pictures
+from avocet.work.splits import split_pictures, take_parts
 
 
 @click.command("import")
@@ -49,7 +50,8 @@ def import_(
     """Take pictures and boxes into a project.
 
     LABELS is a COCO JSON, CSV or JSON Lines file, or a folder or archive of Pascal VOC XML or
-    centre-text files. Pictures are copied, and all are split by ratio afterwards. Pictures that
+    centre-text files. Pictures are copied, and all are split by ratio afterwards, unless the
+    archive of a snapshot says each picture's part. Pictures that
     have labels already stay as they are. Where there are no pictures beside the labels, the
     project's own pictures of the same names get them.
 
@@ -88,8 +90,14 @@ def _import_with_pictures(
             project_id = create_project(session, project).id
     with Bar("Importing") as bar:
         counts = import_located(sessions, folder, project_id, located, bar)
+    named = read_parts(files)
     with sessions.begin() as session:
-        parts = split_pictures(session, project_id, ratios, seed)
+        # An archive of a snapshot brings its split along.
+        parts = (
+            take_parts(session, project_id, named)
+            if named
+            else split_pictures(session, project_id, ratios, seed)
+        )
     click.echo(f"{counts['pictures']} pictures with {counts['boxes']} boxes taken into {project!r}")
     if counts["already_labelled"]:
         click.echo(f"{counts['already_labelled']} pictures had labels already and stay as they are")

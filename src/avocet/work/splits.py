@@ -1,6 +1,6 @@
 """Which pictures are for training, for validation and for the test."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from sqlalchemy import func, select
@@ -97,6 +97,16 @@ def set_part(session: Session, project_id: int, ids: Sequence[int], part: Part |
         changed += picture.part != part
         picture.part = part
     return changed
+
+
+def take_parts(session: Session, project_id: int, parts: Mapping[str, str]) -> dict[str, int]:
+    """Put pictures that are in no part yet into those named for them; returns labelled ones by part."""
+    query = select(Picture).where(Picture.project_id == project_id, Picture.part.is_(None))
+    for picture in session.scalars(query):
+        if picture.name in parts:
+            picture.part = Part(parts[picture.name])
+    session.flush()
+    return labelled_by_part(session, project_id)
 
 
 def labelled_by_part(session: Session, project_id: int) -> dict[str, int]:
