@@ -10,7 +10,7 @@ from openapi_spec_validator import validate
 from PIL import Image
 from sqlalchemy.exc import OperationalError
 
-from avocet.store.tables import Job
+from avocet.store.tables import Job, Picture
 from avocet.web.app import create_app, openapi_document
 from tests.web.conftest import BASE, jpeg, send
 
@@ -95,6 +95,24 @@ def test_hostile_names_are_refused(client, frames, name):
     client.post(f"{BASE}/projects", json={"name": "Belt"})
     reply = send(client, "/projects/1/media", (jpeg(frames[0]), name))
     assert reply.status_code == 422 or reply.json["files"][0]["name"].count("..") == 0
+
+
+def test_thumbnails_of_what_was_sent_are_made_in_the_background(client, data, work, queued, frames):
+    folder, sessions = data
+    client.post(f"{BASE}/projects", json={"name": "belt"})
+    send(client, "/projects/1/media", (jpeg(frames[0]), "a.jpg"))
+    send(client, "/projects/1/media", (jpeg(frames[1]), "b.jpg"))
+    assert len(queued) == 1, "one job looks at both"
+    with sessions() as session:
+        pictures = session.query(Picture).all()
+        assert [each.look for each in pictures] == [None, None]
+        gone, kept = pictures
+    folder.picture(1, gone.content_hash, ".jpg").unlink()
+    work()
+    with sessions() as session:
+        assert session.get(Picture, kept.id).look is not None and session.get(Picture, gone.id).look is None
+    assert folder.thumbnail(1, kept.content_hash).is_file()
+    assert client.get(f"{BASE}/pictures/{gone.id}/thumbnail").status_code == 404
 
 
 def test_pixels_are_cached_by_content(client, labelled):

@@ -154,6 +154,23 @@ def test_split_keeps_clips_together_and_labelled_pictures_to_the_ratio(data, lab
             splits.split_pictures(session, labelled, (0, 0, 0), seed=1)
 
 
+def test_sources_are_kept_whole_or_parted_by_choice(data, labelled):
+    _, sessions = data
+    with sessions.begin() as session:
+        for number, picture in enumerate(session.query(Picture).order_by(Picture.id)):
+            picture.source = f"belt.zip/day{number % 2}"
+    with sessions.begin() as session:
+        splits.split_pictures(session, labelled, (50, 50, 0), seed=3)
+        parts = {(p.source, p.part) for p in session.query(Picture)}
+        assert len(parts) == 2 and len({part for _, part in parts}) == 2
+        with pytest.raises(
+            InputError, match=r"come from belt.zip/day0, belt.zip/day1; .* cannot fill 3 parts"
+        ):
+            splits.split_pictures(session, labelled, (40, 30, 30), seed=3)
+        counts = splits.split_pictures(session, labelled, (40, 30, 30), seed=3, whole_sources=False)
+        assert min(counts["training"], counts["validation"], counts["test"]) > 0
+
+
 def test_sampling_a_clip_stops_and_goes_on(data, tmp_path):
     folder, sessions = data
     path = tmp_path / "belt.mp4"

@@ -9,11 +9,12 @@ from avocet.core.errors import InputError
 from avocet.media.pictures import encode_jpeg
 from avocet.work.intake import allowed, look_into, take_archive, take_folder
 from avocet.work.listing import Filter, list_pictures
-from avocet.work.media import picture_path, thumbnail
+from avocet.work.media import picture_path
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent, Stopped
 from avocet.work.projects import create_project
 from avocet.work.snapshots import freeze, frozen_file, read_snapshot
+from avocet.work.thumbnails import thumbnail
 from tests.conftest import write_coco_set
 
 

@@ -14,7 +14,7 @@ from avocet.store.folder import DataFolder
 
 LANES = {
     "compute": frozenset({"train", "evaluate", "detect"}),
-    "media": frozenset({"sample_clip", "take_archive", "take_folder"}),
+    "media": frozenset({"sample_clip", "take_archive", "take_folder", "look_at_pictures"}),
     "labels": frozenset({"read_labels", "take_labels", "look_at_crops", "archive_snapshot"}),
 }
 

@@ -26,6 +26,7 @@ from avocet.work.problems import NotFound
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.sheets import look_at_crops
 from avocet.work.staging import remove_old, staged_files, unstage
+from avocet.work.thumbnails import look_at_pictures
 
 log = logging.getLogger(__name__)
 
@@ -82,6 +83,12 @@ def _take_folder(
     return take_folder(sessions, folder, given["project_id"], path, copied, reporter)
 
 
+def _look_at_pictures(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+    return dict(look_at_pictures(sessions, folder, given["project_id"], reporter))
+
+
 def _read_labels(
     sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
 ) -> dict[str, Any]:
@@ -111,6 +118,7 @@ ACTIONS: dict[str, Action] = {
     "sample_clip": _sample_clip,
     "take_archive": _take_archive,
     "take_folder": _take_folder,
+    "look_at_pictures": _look_at_pictures,
     "read_labels": _read_labels,
     "take_labels": take_uploaded,
     "look_at_crops": _look_at_crops,

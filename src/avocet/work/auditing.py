@@ -18,9 +18,9 @@ from avocet.media.pictures import read_picture
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Box, FineAsItIs, Picture, PictureState
 from avocet.work.classes import list_classes
-from avocet.work.media import thumbnail
 from avocet.work.problems import NotFound
 from avocet.work.projects import get_project
+from avocet.work.thumbnails import thumbnail
 
 FEW_BOXES = 10
 """Classes with fewer boxes can hardly be learnt."""

@@ -55,11 +55,13 @@ def add_picture(
     frame_number: int | None = None,
     source: str = "",
     copied: bool = True,
+    look_later: bool = False,
 ) -> Added:
     """Take a picture into the project, unless the same content is there.
 
     The whole picture is decoded once here, so that a damaged file is refused on arrival; its
-    thumbnail is made of the same pixels. Where it is not copied, it is read where it lies.
+    thumbnail is made of the same pixels, unless ``look_later`` leaves that to
+    `avocet.work.thumbnails`. Where it is not copied, it is read where it lies.
 
     Raises
     ------
@@ -86,7 +88,8 @@ def add_picture(
         raise InputError(f"{name} is damaged: its size differs from what its header says")
     if copied:
         copy_file(path, folder.picture(project_id, digest, suffix))
-    write_bytes(folder.thumbnail(project_id, digest), thumbnail_jpeg(pixels, THUMBNAIL))
+    if not look_later:
+        write_bytes(folder.thumbnail(project_id, digest), thumbnail_jpeg(pixels, THUMBNAIL))
     status = path.stat()
     picture = Picture(
         project_id=project_id,
@@ -101,7 +104,7 @@ def add_picture(
         path=None if copied else str(path.resolve()),
         file_size=status.st_size,
         file_time=status.st_mtime_ns,
-        look=picture_look(pixels),
+        look=None if look_later else picture_look(pixels),
     )
     session.add(picture)
     session.flush()
@@ -229,16 +232,6 @@ def viewable_path(folder: DataFolder, picture: Picture) -> Path:
     path = folder.rendition(picture.project_id, picture.content_hash)
     if not path.is_file():
         write_bytes(path, encode_jpeg(read_picture(original, picture.name), quality=95))
-    return path
-
-
-def thumbnail(folder: DataFolder, picture: Picture) -> Path:
-    """Path of the picture's thumbnail, made now if there is none yet."""
-    path = folder.thumbnail(picture.project_id, picture.content_hash)
-    if not path.is_file():
-        write_bytes(
-            path, thumbnail_jpeg(read_picture(picture_path(folder, picture), picture.name), THUMBNAIL)
-        )
     return path
 
 

@@ -12,9 +12,6 @@ from avocet.store.tables import Part, Picture
 from avocet.work.listing import chosen_pictures
 from avocet.work.projects import LABELLED, get_project
 
-ENOUGH_SOURCES = 3
-"""With fewer archives and folders, keeping each whole would leave no choice."""
-
 PARTS = (Part.TRAINING, Part.VALIDATION, Part.TEST)
 
 
@@ -23,7 +20,7 @@ def split_pictures(
     project_id: int,
     ratios: Sequence[float],
     seed: int,
-    whole_sources: bool | None = None,
+    whole_sources: bool = True,
 ) -> dict[str, int]:
     """Assign every picture of the project to a part, whole clips together, classes in proportion.
 
@@ -38,9 +35,8 @@ def split_pictures(
     ratios : sequence of float
         For training, validation and test.
     seed : int
-    whole_sources : bool, optional
-        Keep pictures of one source (an archive's or a folder's) together as well. By default as
-        soon as there are enough sources for that, `ENOUGH_SOURCES`.
+    whole_sources : bool
+        Keep pictures of one source (a folder, or one inside an archive) together as well.
 
     Returns
     -------
@@ -50,7 +46,7 @@ def split_pictures(
     Raises
     ------
     InputError
-        If the ratios cannot be used.
+        If the ratios cannot be used, or there are too few sources to keep each whole.
     """
     get_project(session, project_id)
     if len(ratios) != len(PARTS):
@@ -63,8 +59,8 @@ def split_pictures(
             .order_by(Picture.content_hash)
         )
     )
-    if whole_sources is None:
-        whole_sources = len({p.source for p in pictures if p.source and p.clip_id is None}) >= ENOUGH_SOURCES
+    if whole_sources:
+        _check_enough_sources([p for p in pictures if p.state in LABELLED], ratios)
     group_of = [_group(picture, whole_sources) for picture in pictures]
     labelled_groups = {g for g, p in zip(group_of, pictures, strict=True) if p.state in LABELLED}
     is_labelled = [group in labelled_groups for group in group_of]
@@ -81,6 +77,18 @@ def split_pictures(
             picture.part = PARTS[number]
     session.flush()
     return labelled_by_part(session, project_id)
+
+
+def _check_enough_sources(labelled: Sequence[Picture], ratios: Sequence[float]) -> None:
+    """Refuse a split that leaves a part empty only because sources are kept whole."""
+    wanted = sum(ratio > 0 for ratio in ratios)
+    whole, parted = ({_group(picture, keep) for picture in labelled} for keep in (True, False))
+    if len(whole) < wanted <= len(parted):
+        sources = sorted({picture.source for picture in labelled if picture.source})
+        raise InputError(
+            f"the labelled pictures come from {', '.join(sources)}; kept whole they cannot fill {wanted} parts. "
+            "Add pictures from elsewhere, ask for fewer parts, or let folders and archives be parted."
+        )
 
 
 def _group(picture: Picture, whole_sources: bool) -> str:

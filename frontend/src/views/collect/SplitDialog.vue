@@ -16,9 +16,8 @@ const ratios = reactive({ training: 70, validation: 20, test: 10 });
 const seed = ref(0);
 const now = ref<Split | null>(null);
 const figures = ref<Figures | null>(null);
-const wholeSources = ref(false);
-/** With fewer sources, keeping each whole would leave no choice. */
-const ENOUGH_SOURCES = 3;
+const wholeSources = ref(true);
+const sources = ref(0);
 const sum = computed(() => ratios.training + ratios.validation + ratios.test);
 
 watch(shown, async (open) => {
@@ -40,7 +39,7 @@ async function load(): Promise<void> {
   ]);
   now.value = counted;
   figures.value = held;
-  wholeSources.value = choices.sources.length >= ENOUGH_SOURCES;
+  sources.value = choices.sources.length;
 }
 
 /** Classes with boxes that are in no training, or in no validation picture. */
@@ -148,8 +147,11 @@ async function split(): Promise<void> {
       <p v-if="sum !== 100" class="soft">The shares add up to {{ sum }} %; they count as ratios.</p>
       <div class="line">
         <label>Seed <el-input-number v-model="seed" :min="0" :max="4294967295" size="small" /></label>
-        <el-checkbox v-model="wholeSources" size="small">Keep folders and archives whole</el-checkbox>
+        <el-checkbox v-if="sources" v-model="wholeSources" size="small">Keep folders and archives whole</el-checkbox>
       </div>
+      <p v-if="sources && !wholeSources" class="notice" data-test="parted-sources">
+        Pictures taken in one place look alike. In two parts they make a detector seem better than it is.
+      </p>
       <p class="foot">
         <span v-if="now" class="soft">All {{ count(store.project?.stages.pictures ?? 0, "picture") }} get a part anew.</span>
         <el-button type="primary" native-type="submit" :disabled="sum <= 0" data-test="split-now">Split</el-button>

@@ -19,6 +19,7 @@ from avocet.work import media as work
 from avocet.work.jobs import again, create_job, get_job
 from avocet.work.projects import get_project
 from avocet.work.staging import staged_files, unstage
+from avocet.work.thumbnails import look_later
 
 RESUMABLE = frozenset({"sample_clip", "take_archive", "take_folder"})
 
@@ -29,6 +30,11 @@ media = APIBlueprint("media", __name__, url_prefix="/api/v1", abp_tags=[Tag(name
 def upload(path: ProjectPath) -> Response:
     """Add pictures and clips (multipart field `files`). Each file has an outcome of its own."""
     outcomes = [_take_in(path.project_id, file, name) for file, name in sent_files()]
+    if any(each.outcome == "added" for each in outcomes):
+        with context().sessions.begin() as session:
+            job = look_later(session, path.project_id)
+        if job is not None:
+            context().enqueue(job.id, job.kind)
     return reply(schemas.UploadOut(files=outcomes))
 
 
@@ -103,7 +109,9 @@ def _take_in(project_id: int, file: FileStorage, name: str) -> schemas.FileOutco
             if Path(name).suffix.lower() in CLIP_SUFFIXES:
                 clip = work.add_clip(session, folder, project_id, path, name)
                 return schemas.FileOutcome(name=name, outcome="clip", clip_id=clip.id)
-            added = work.add_picture(session, folder, project_id, path, name, source=_source(name))
+            added = work.add_picture(
+                session, folder, project_id, path, name, source=_source(name), look_later=True
+            )
             return schemas.FileOutcome(
                 name=name,
                 outcome="added" if added.fresh else "already there",

@@ -14,6 +14,7 @@ from avocet.work import listing
 from avocet.work import media as work
 from avocet.work import splits as work_splits
 from avocet.work.attributes import list_attributes
+from avocet.work.thumbnails import thumbnail
 from avocet.work.tightening import tighten_boxes
 
 pictures = APIBlueprint("pictures", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="pictures")])
@@ -165,7 +166,7 @@ def picture_thumbnail(path: schemas.PicturePath) -> Response:
     """The picture at most 320 pixels wide and high."""
     with context().reading() as session:
         picture = work.get_picture(session, path.picture_id)
-    return _cached(work.thumbnail(context().folder, picture), f"{picture.content_hash}-small")
+    return _cached(thumbnail(context().folder, picture), f"{picture.content_hash}-small")
 
 
 def _cached(path: Path, tag: str) -> Response:

@@ -217,9 +217,7 @@ class SplitIn(Request):
     validation: float = Field(ge=0)
     test: float = Field(ge=0)
     seed: int = Field(0, ge=0, lt=2**32)
-    whole_sources: bool | None = Field(
-        None, description="Keep each source in one part; by default where there are three or more"
-    )
+    whole_sources: bool = Field(True, description="Keep the pictures of each source in one part")
 
 
 class SplitOut(Schema):
