@@ -11,6 +11,7 @@ from avocet.core.orientation import lie_in_every_direction
 from avocet.demo.belt import HEIGHT, WIDTH, render_still
 from avocet.demo.goods import NAMES
 from avocet.demo.project import FIRST_SEED, PARTS
+from avocet.detector.augmentation import Augmentation, Flips
 from avocet.detector.labelled import LabelledPicture
 from avocet.detector.predictor import Predictor
 from avocet.detector.settings import Settings
@@ -19,7 +20,7 @@ from avocet.work.measuring import find_candidates, measure
 from avocet.work.progress import Silent
 
 SEEDS = (0, 1, 2)
-STEPS, BATCH = 330, 8
+STEPS, BATCH, PASSES = 330, 8, 5
 UNSEEN_SEED, UNSEEN = 50_000, 40
 
 
@@ -40,13 +41,19 @@ def main() -> None:
     unseen = [labelled(UNSEEN_SEED + number) for number in range(UNSEEN)]
     sizes = np.concatenate([picture.boxes[:, 2:] - picture.boxes[:, :2] for picture in training])
     classes = np.concatenate([picture.classes for picture in training])
-    flips = "all" if lie_in_every_direction(sizes, classes) else "sideways"
+    flips: Flips = "all" if lie_in_every_direction(sizes, classes) else "sideways"
     print(
         f"Stint from scratch on {train} frames, batch {BATCH}, {torch.get_num_threads()} threads; measured on {UNSEEN} unseen"
     )
     for seed in SEEDS:
         with tempfile.TemporaryDirectory() as name:
-            settings = Settings(epochs=STEPS * BATCH // train, batch=BATCH, seed=seed, flips=flips)
+            settings = Settings(
+                epochs=STEPS * BATCH // train // PASSES,
+                passes=PASSES,
+                batch=BATCH,
+                seed=seed,
+                augmentation=Augmentation(flips=flips),
+            )
             run = Training(settings, NAMES, training, validation, Path(name))
             assert run.total_steps <= STEPS
             started = time.perf_counter()

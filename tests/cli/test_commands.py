@@ -63,7 +63,7 @@ def trained(tmp_path_factory):
         "--side",
         "128",
         "--epochs",
-        "30",
+        "15",
         "--batch",
         "4",
         "--seed",

@@ -1,7 +1,8 @@
 import numpy as np
 import pytest
 
-from avocet.detector.augmentation import Augmentation, Sample, collage, light, place
+from avocet.detector.augmentation import Augmentation, Sample, collage, place
+from avocet.detector.colours import light
 
 
 def marked(boxes, width=80, height=60):

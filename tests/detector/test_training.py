@@ -9,10 +9,10 @@ from avocet.detector.augmentation import Augmentation
 from avocet.detector.batches import TrainingPictures
 from avocet.detector.labelled import LabelledPicture
 from avocet.detector.predictor import Predictor
-from avocet.detector.settings import Settings
+from avocet.detector.settings import Settings, settings_from
 from avocet.detector.trainer import Training
 
-SETTINGS = Settings(side=96, epochs=4, batch=2, seed=3, flips="sideways")
+SETTINGS = Settings(side=96, epochs=4, batch=2, seed=3, augmentation=Augmentation(flips="sideways"))
 
 
 def picture(seed, width=96, height=64):
@@ -85,10 +85,14 @@ def test_validation_touches_no_weight(tmp_path):
 
 @pytest.mark.slow
 def test_it_learns_squares(tmp_path):
-    run = training(tmp_path, Settings(side=96, epochs=40, batch=4, seed=0, flips="all"), pictures=12)
+    run = training(
+        tmp_path,
+        Settings(side=96, epochs=40, batch=4, seed=0, augmentation=Augmentation(flips="all")),
+        pictures=12,
+    )
     reports = []
     run.run(reports.append)
-    assert max(r.validation.map50 for r in reports if r.validation) > 0.9
+    assert max(r.validation.map50 for r in reports) > 0.9
     found = Predictor.from_bundle(tmp_path / "best.zip")
     held = picture(500, 192, 128)
     candidates = found.candidates([held.read()], 0.25)[0].after_suppression(0.25, 0.5)
@@ -99,10 +103,15 @@ def test_runaway_loss_stops_and_keeps_the_checkpoint(tmp_path):
     run = training(tmp_path)
     run.run(lambda report: None)
     kept = weights(tmp_path)
-    broken = training(tmp_path, Settings(side=96, epochs=6, batch=2, seed=3, flips="sideways"))
+    broken = training(
+        tmp_path, Settings(side=96, epochs=6, batch=2, seed=3, augmentation=Augmentation(flips="sideways"))
+    )
     broken.resume()
     next(broken.network.parameters()).data.fill_(float("nan"))
-    with pytest.raises(InputError, match="no longer a finite number in step 13"):
+    with pytest.raises(
+        InputError,
+        match=r"box loss is no longer a finite number in epoch 5, batch 1 \(pictures \d\.png, \d\.png\)",
+    ):
         broken.run(lambda report: None)
     assert_same(kept, weights(tmp_path))
 
@@ -136,12 +145,23 @@ def test_unreadable_picture_ends_the_epoch_with_its_error():
         ({"size": "heron"}, "heron"),
         ({"learning_rate": 1.0}, "learning rate"),
         ({"flips": "up"}, "flips"),
+        ({"optimizer": "magic"}, "optimizer must be one of adamw, sgd"),
+        ({"warm_up": 2}, "warm up must lie between 0 and 0.5"),
+        ({"anchors": [[1, 2]]}, "9 anchors are needed, not 1"),
+        ({"anchors": [[0, 2]] * 9}, "anchor must be 1 to 4096"),
+        ({"anchors": [3]}, "wrong kind"),
+        ({"batch": "many"}, "wrong kind"),
+        ({"flavour": 1}, "no setting 'flavour'"),
+        ({"augmentation": {"warp": 1}}, "no augmentation 'warp'"),
+        ({"augmentation": {"turn": 90}}, "turn must lie between 0 and 45"),
+        ({"augmentation": {"scale_least": 0.01}}, "scale least must lie between"),
+        ({"extended": [0]}, "extended by 1 to"),
         ({"seed": -1}, "seed"),
     ],
 )
 def test_unusable_settings_are_named(values, expected):
     with pytest.raises(InputError, match=expected):
-        Settings(**values)
+        settings_from(values)
 
 
 def test_nothing_to_learn_from_is_said(tmp_path):

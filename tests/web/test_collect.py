@@ -185,7 +185,7 @@ def test_snapshots(client, labelled, work):
     file = client.get(f"{BASE}/archives/{started['id']}")
     assert file.headers["Content-Disposition"] == "attachment; filename=All-voc.zip"
     assert "still-0.jpg" in zipfile.ZipFile(io.BytesIO(file.data)).namelist()
-    run = {"side": 96, "epochs": 1, "batch": 2, "snapshot_id": 1}
+    run = {"settings": {"side": 96, "epochs": 1, "batch": 2}, "snapshot_id": 1}
     refused = client.post(f"{BASE}/projects/1/runs", json=run)
     assert refused.status_code == 422 and "validation part" in refused.json["detail"]
     taken = client.post(f"{BASE}/projects/1/runs", json=run | {"snapshot_id": second["id"]})

@@ -184,7 +184,7 @@ def test_parts_bin_and_split(client, labelled):
 
 def test_from_training_to_use(client, labelled, work, frames):
     assert client.get(f"{BASE}/projects/1/plan").json["training"] == 4
-    run = client.post(f"{BASE}/projects/1/runs", json={"side": 96, "epochs": 2, "batch": 2})
+    run = client.post(f"{BASE}/projects/1/runs", json={"settings": {"side": 96, "epochs": 2, "batch": 2}})
     assert run.status_code == 202 and run.json["job"]["state"] == "waiting" and not run.json["has_model"]
     assert client.post(f"{BASE}/evaluations", json={"run_id": 1, "part": "validation"}).status_code == 404
     work()
@@ -223,7 +223,7 @@ def test_from_training_to_use(client, labelled, work, frames):
 
 def test_events_tell_of_jobs_and_epochs(client, labelled, work, monkeypatch):
     monkeypatch.setattr(sys.modules["avocet.web.routes.events"], "LOOK_EVERY", 0.01)
-    client.post(f"{BASE}/projects/1/runs", json={"side": 96, "epochs": 1, "batch": 4})
+    client.post(f"{BASE}/projects/1/runs", json={"settings": {"side": 96, "epochs": 1, "batch": 4}})
     stream = client.get(f"{BASE}/projects/1/events").response
     parts = iter(stream)
     assert b"retry" in next(parts)

@@ -28,12 +28,13 @@ from avocet.work.jobs import (
     waiting_jobs,
 )
 from avocet.work.measuring import measure
+from avocet.work.planning import plan_run
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent, Stopped
-from avocet.work.runs import get_run, model_path, plan_run, resume_run, start_run
+from avocet.work.runs import get_run, model_path, resume_run, start_run
 from avocet.work.snapshots import labelled_pictures, labels_now, read_snapshot
 
-QUICK = {"side": 96, "epochs": 2, "batch": 2, "flips": "sideways"}
+QUICK = {"side": 96, "epochs": 2, "batch": 2, "passes": 1, "augmentation": {"flips": "sideways"}}
 
 
 @pytest.fixture
@@ -179,7 +180,7 @@ def test_class_without_boxes_is_warned_of_and_learnt_around(data, labelled):
         run = get_run(session, run_id)
         assert run.job.state == JobState.DONE, run.job.message
         figures = run.epochs[-1].figures["validation"]["by_class"]["baguette"]
-        assert figures == {"ap50": None, "ap": None, "truths": 0}
+        assert figures == {"ap50": None, "ap": None, "truths": 0, "predicted": 0}
 
 
 def test_nothing_labelled_is_an_obstacle(data, labelled):

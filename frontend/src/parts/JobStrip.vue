@@ -10,6 +10,9 @@ import { complain } from "@/state/notes";
 const store = useProject();
 
 const RESUMABLE = ["sample_clip", "take_archive", "take_folder"];
+/** Looks of a second or two: the page that asked shows them. */
+const SHORT = ["cluster_anchors", "draw_augmented", "sum_up_sizes", "try_model"];
+const longJobs = computed(() => store.openJobs.filter((job) => !SHORT.includes(job.kind)));
 /** What brings files in and was broken off can go on where it was. */
 const brokenOff = computed(() =>
   [...store.jobs.values()].filter((job) => RESUMABLE.includes(job.kind) && ["interrupted", "stopped"].includes(job.state)).slice(0, 2),
@@ -33,7 +36,7 @@ async function stop(id: number): Promise<void> {
 </script>
 
 <template>
-  <div v-for="job in store.openJobs" :key="job.id" class="job" data-test="job">
+  <div v-for="job in longJobs" :key="job.id" class="job" data-test="job">
     <div class="title">{{ job.title }}</div>
     <el-progress
       :percentage="job.total ? Math.floor((100 * job.done) / job.total) : 0"

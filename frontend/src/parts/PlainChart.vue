@@ -1,12 +1,12 @@
 <script setup lang="ts">
 /** Points and bars: drawn from an ECharts option, with a click on what lies behind a point. */
-import { BarChart, ScatterChart } from "echarts/charts";
+import { BarChart, LineChart, ScatterChart } from "echarts/charts";
 import { GridComponent, TooltipComponent } from "echarts/components";
 import { type EChartsCoreOption, type EChartsType, init, use } from "echarts/core";
 import { CanvasRenderer } from "echarts/renderers";
 import { onBeforeUnmount, onMounted, ref, watch } from "vue";
 
-use([BarChart, ScatterChart, GridComponent, TooltipComponent, CanvasRenderer]);
+use([BarChart, LineChart, ScatterChart, GridComponent, TooltipComponent, CanvasRenderer]);
 
 const props = defineProps<{ option: EChartsCoreOption; label: string }>();
 const emit = defineEmits<{ picked: [value: unknown] }>();

@@ -14,7 +14,7 @@ from avocet.store.tables import JobState
 from avocet.work.jobs import JobReporter, claim, finish
 from avocet.work.progress import Stopped
 from avocet.work.projects import project_named
-from avocet.work.runs import get_run, save_model, start_run
+from avocet.work.runs import Start, get_run, save_model, start_run
 from avocet.work.training import train_run
 
 
@@ -28,11 +28,20 @@ from avocet.work.training import train_run
 @click.option("--epochs", type=int, help="Times through all pictures; by default chosen by their number.")
 @click.option("--batch", type=int, default=8, show_default=True, help="Pictures in one step.")
 @click.option("--seed", type=int, default=0, show_default=True, help="The same seed gives the same weights.")
+@click.option("--learning-rate", type=float, help="How far each step goes; by default 0.003.")
+@click.option("--patience", type=int, default=0, help="End after so many epochs without a better one.")
 @click.option(
     "--flips",
     type=click.Choice(FLIPS),
     help="How pictures may be mirrored; by default judged from the boxes.",
 )
+@click.option(
+    "--start",
+    default="none",
+    show_default=True,
+    help="Starting weights: none, shipped, or a model bundle's path.",
+)
+@click.option("--freeze-backbone", is_flag=True, help="Leave the backbone of the starting weights as it is.")
 @click.option(
     "--save", type=click.Path(path_type=Path, dir_okay=False), help="Also write the best model bundle here."
 )
@@ -44,7 +53,11 @@ def train(
     epochs: int | None,
     batch: int,
     seed: int,
+    learning_rate: float | None,
+    patience: int,
     flips: str | None,
+    start: str,
+    freeze_backbone: bool,
     save: Path | None,
 ) -> None:
     """Train a detector on a project's labelled pictures.
@@ -59,12 +72,27 @@ def train(
     folder, sessions = open_data(data, must_exist=True)
     if save is not None and not save.resolve().parent.is_dir():
         raise InputError(f"{save}: there is no folder {save.resolve().parent}")
-    chosen = {"size": size, "side": side, "epochs": epochs, "batch": batch, "seed": seed, "flips": flips}
+    chosen = {
+        "size": size,
+        "side": side,
+        "epochs": epochs,
+        "batch": batch,
+        "seed": seed,
+        "learning_rate": learning_rate,
+        "patience": patience,
+        "freeze_backbone": freeze_backbone,
+        "augmentation": {"flips": flips},
+    }
+    weights: Start = {"none": None, "shipped": "shipped"}.get(start, Path(start))  # type: ignore[assignment]
     with sessions.begin() as session:
-        run = start_run(session, folder, project_named(session, project).id, chosen)
+        run = start_run(session, folder, project_named(session, project).id, chosen, start=weights)
         run_id, job_id = run.id, run.job_id
         claim(session, job_id, by_command=True)
-    click.echo(f"Run {run.name!r}: {run.snapshot.pictures} pictures, {run.settings['epochs']} epochs")
+    passes = run.settings["passes"]
+    through = f", each {passes} times through the training pictures" if passes > 1 else ""
+    click.echo(
+        f"Run {run.name!r}: {run.snapshot.pictures} pictures, {run.settings['epochs']} epochs{through}"
+    )
     state, message = JobState.FAILED, "The command was ended"
     try:
         with Bar("Training", JobReporter(sessions, job_id)) as bar:
@@ -83,6 +111,8 @@ def train(
         with sessions.begin() as session:
             finish(session, job_id, state, message)
     with sessions() as session:
+        if transfer := get_run(session, run_id).facts.get("transfer"):
+            click.echo(f"Started from {start}. {transfer}")
         _show(session, run_id)
         if save is not None:
             save_model(folder, get_run(session, run_id), save, copy_file)

@@ -1,9 +1,17 @@
 """Anchors: typical widths and heights, clustered from the boxes of a snapshot."""
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import ArrayLike
 
 from avocet.core.boxes import Array, co_centred_iou
+
+MANY_SIZES = 20_000
+"""From so many boxes on, boxes of nearly the same size are clustered as one, with its weight."""
+
+STEPS_PER_DOUBLING = 64
+"""How finely sizes are told apart then: to 1.1 %."""
 
 
 def cluster_anchors(
@@ -56,14 +64,55 @@ def cluster_anchors(
     distinct = np.unique(array, axis=0)
     if len(distinct) < count:
         array = _spread(distinct, count)
+    array, weights = _weighted(array)
     best, best_score = array[:count], -1.0
     for _ in range(restarts):
-        anchors = _one_start(array, count, generator, rounds)
-        score = mean_best_iou(array, anchors)
+        anchors = _one_start(array, weights, count, generator, rounds)
+        score = float(np.average(co_centred_iou(array, anchors).max(axis=1), weights=weights))
         if score > best_score:
             best, best_score = anchors, score
     order = np.lexsort((best[:, 0], best.prod(axis=1)))
     return best[order]
+
+
+def anchor_curve(
+    sizes: ArrayLike, counts: Sequence[int], generator: np.random.Generator, restarts: int = 3
+) -> list[float]:
+    """Mean best IoU of clustered anchors for several numbers of anchors.
+
+    More anchors can only fit better; where a start was unlucky, the value of fewer anchors is
+    kept, so that the curve never falls.
+
+    Parameters
+    ----------
+    sizes : (N, 2) array_like
+        Widths and heights in network-input pixels, all above 0.
+    counts : sequence of int
+        Numbers of anchors, rising.
+    generator : numpy.random.Generator
+    restarts : int
+
+    Returns
+    -------
+    list of float
+        One a count.
+
+    Raises
+    ------
+    ValueError
+        As `cluster_anchors`.
+
+    Examples
+    --------
+    >>> curve = anchor_curve([[10, 10], [10, 10], [40, 20]], (1, 2), np.random.default_rng(0))
+    >>> [round(value, 3) for value in curve]
+    [0.361, 1.0]
+    """
+    curve: list[float] = []
+    for count in counts:
+        score = mean_best_iou(sizes, cluster_anchors(sizes, count, generator, restarts))
+        curve.append(max(score, *curve[-1:]) if curve else score)
+    return curve
 
 
 def mean_best_iou(sizes: ArrayLike, anchors: ArrayLike) -> float:
@@ -88,30 +137,67 @@ def mean_best_iou(sizes: ArrayLike, anchors: ArrayLike) -> float:
     return float(co_centred_iou(sizes, anchors).max(axis=1).mean())
 
 
-def _one_start(sizes: Array, count: int, generator: np.random.Generator, rounds: int) -> Array:
-    anchors = _spaced_starts(sizes, count, generator)
+def share_poorly_fitted(sizes: ArrayLike, anchors: ArrayLike, enough: float = 0.5) -> float:
+    """Share of boxes whose co-centred IoU with their best anchor is below ``enough``.
+
+    Parameters
+    ----------
+    sizes : (N, 2) array_like
+    anchors : (K, 2) array_like
+    enough : float
+
+    Returns
+    -------
+    float
+        0 to 1; 0 without a box.
+
+    Examples
+    --------
+    >>> share_poorly_fitted([[10, 10], [40, 40]], [[10, 10]])
+    0.5
+    """
+    best = co_centred_iou(sizes, anchors).max(axis=1)
+    return float((best < enough).mean()) if len(best) else 0.0
+
+
+def _weighted(sizes: Array) -> tuple[Array, Array]:
+    """Sizes with weights: one each, or where there are many, one for all of nearly the same size."""
+    if len(sizes) < MANY_SIZES:
+        return sizes, np.ones(len(sizes))
+    cells = np.round(np.log2(sizes) * STEPS_PER_DOUBLING).astype(np.int64)
+    cells -= cells.min(axis=0)
+    keys, member = np.unique(cells[:, 0] * (cells[:, 1].max() + 1) + cells[:, 1], return_inverse=True)
+    weights = np.bincount(member, minlength=len(keys)).astype(np.float64)
+    means = [np.bincount(member, weights=sizes[:, axis]) / weights for axis in range(2)]
+    return np.stack(means, axis=1), weights
+
+
+def _one_start(
+    sizes: Array, weights: Array, count: int, generator: np.random.Generator, rounds: int
+) -> Array:
+    anchors = _spaced_starts(sizes, weights, count, generator)
     members = np.full(len(sizes), -1)
     for _ in range(rounds):
         nearest = co_centred_iou(sizes, anchors).argmax(axis=1)
         if (nearest == members).all():
             break
         members = nearest
-        held = np.bincount(members, minlength=count)
+        held = np.bincount(members, weights=weights, minlength=count)
         for axis in range(2):
-            total = np.bincount(members, weights=sizes[:, axis], minlength=count)
+            total = np.bincount(members, weights=weights * sizes[:, axis], minlength=count)
             # An anchor that lost all its boxes stays where it is rather than becoming 0 wide.
             anchors[:, axis] = np.where(held > 0, total / np.maximum(held, 1), anchors[:, axis])
     return anchors
 
 
-def _spaced_starts(sizes: Array, count: int, generator: np.random.Generator) -> Array:
-    chosen = [sizes[generator.integers(len(sizes))]]
+def _spaced_starts(sizes: Array, weights: Array, count: int, generator: np.random.Generator) -> Array:
+    chosen = [sizes[generator.choice(len(sizes), p=weights / weights.sum())]]
     distance = 1 - co_centred_iou(sizes, chosen[0][None])[:, 0]
     for _ in range(1, count):
-        weights = distance**2
-        total = weights.sum()
+        chances = weights * distance**2
+        total = chances.sum()
         index = (
-            generator.choice(len(sizes), p=weights / total) if total > 0 else generator.integers(len(sizes))
+            generator.choice(len(sizes), p=chances / total) if total > 0 else generator.integers(len(sizes))
         )
         chosen.append(sizes[index])
         distance = np.minimum(distance, 1 - co_centred_iou(sizes, chosen[-1][None])[:, 0])

@@ -1,4 +1,4 @@
-"""Augmentation: training pictures scaled, shifted, flipped, lit and put together anew."""
+"""Augmentation: training pictures scaled, shifted, turned, flipped and put together anew."""
 
 from dataclasses import dataclass
 from typing import Literal
@@ -8,16 +8,36 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from avocet.core.boxes import Array, area, clip
+from avocet.core.errors import InputError
 from avocet.detector.letterbox import PADDING
 
 Flips = Literal["none", "sideways", "all"]
 FLIPS: tuple[Flips, ...] = ("none", "sideways", "all")
+
+STRENGTHS: dict[str, tuple[float, float]] = {
+    "scale_least": (0.1, 1),
+    "scale_most": (1, 4),
+    "shift": (0, 1),
+    "turn": (0, 45),
+    "light": (0, 0.9),
+    "hue": (0, 180),
+    "saturation": (0, 1),
+    "blur": (0, 5),
+    "collage": (0, 1),
+    "copy_in": (0, 1),
+}
 
 LEAST_VISIBLE = 0.35
 """A box of which less than this share stays in the picture is dropped."""
 
 LEAST_SIDE = 2.0
 """A box narrower or lower than this many input pixels is dropped."""
+
+PLACES_TRIED = 8
+"""Places that are tried for an object copied in."""
+
+MOST_COVERED = 0.2
+"""An object copied in may cover this share of another one, or be covered by it."""
 
 
 @dataclass(frozen=True)
@@ -41,24 +61,55 @@ class Sample:
 
 @dataclass(frozen=True)
 class Augmentation:
-    """How training pictures are varied.
+    """How training pictures are varied, each with its strength; 0 leaves it out.
 
     Attributes
     ----------
     flips : {'none', 'sideways', 'all'}
         'all' also turns by quarter turns: right for scenes seen from above.
-    scale : tuple of float
+    scale_least, scale_most : float
         Least and greatest size against the letterboxed picture.
-    gain : float
-        Brightness varies by this share up and down.
+    shift : float
+        Share of the free room within which a picture is moved; 0 keeps it in the middle.
+    turn : float
+        Turned by up to so many degrees either way.
+    light : float
+        Brightness varies by this share up and down, the colours a fifth of it against each other.
+    hue : float
+        Colours are turned by up to so many degrees of the colour circle.
+    saturation : float
+        Colourfulness varies by this share up and down.
+    blur : float
+        Greatest radius of a Gaussian blur in pixels, given to half of the pictures.
     collage : float
         Share of training pictures put together from four.
+    copy_in : float
+        Share of training pictures into which up to three objects of others are copied.
     """
 
     flips: Flips = "sideways"
-    scale: tuple[float, float] = (0.75, 1.35)
-    gain: float = 0.2
+    scale_least: float = 0.75
+    scale_most: float = 1.35
+    shift: float = 1.0
+    turn: float = 0.0
+    light: float = 0.2
+    hue: float = 0.0
+    saturation: float = 0.0
+    blur: float = 0.0
     collage: float = 0.5
+    copy_in: float = 0.0
+
+    def __post_init__(self) -> None:
+        if self.flips not in FLIPS:
+            raise InputError(f"flips must be one of {', '.join(FLIPS)}, not {self.flips!r}")
+        for name, (least, most) in STRENGTHS.items():
+            if not least <= getattr(self, name) <= most:
+                words = name.replace("_", " ")
+                raise InputError(
+                    f"{words} must lie between {least:g} and {most:g}, not {getattr(self, name)}"
+                )
+        if self.scale_least > self.scale_most:
+            raise InputError(f"scale least {self.scale_least} is above scale most {self.scale_most}")
 
 
 def place(
@@ -69,7 +120,7 @@ def place(
     augmentation: Augmentation,
     generator: np.random.Generator,
 ) -> Sample:
-    """Lay a picture into a canvas at a random place, after random flips.
+    """Lay a picture into a canvas at a random place, after random flips and a random turn.
 
     Parameters
     ----------
@@ -86,21 +137,38 @@ def place(
     Sample
         Boxes cut to the canvas; those cut down below `LEAST_VISIBLE` of their area are gone.
     """
-    turned = _flip(sample, augmentation.flips, generator)
-    tall, wide = turned.pixels.shape[:2]
+    flip = _drawn_flip(augmentation.flips, generator)
+    if augmentation.turn:
+        sample = turn(sample, float(generator.uniform(-augmentation.turn, augmentation.turn)))
+    tall, wide = sample.pixels.shape[:2]
+    if flip.transposed:
+        tall, wide = wide, tall
     scaled_width, scaled_height = max(1, round(wide * factor)), max(1, round(tall * factor))
-    # A picture larger than the canvas is cut anywhere; a smaller one lies anywhere in it.
-    left = int(generator.integers(min(0, width - scaled_width), max(0, width - scaled_width) + 1))
-    top = int(generator.integers(min(0, height - scaled_height), max(0, height - scaled_height) + 1))
+    left = _moved(width - scaled_width, augmentation.shift, generator)
+    top = _moved(height - scaled_height, augmentation.shift, generator)
     x1, y1 = max(0, left), max(0, top)
     x2, y2 = min(width, left + scaled_width), min(height, top + scaled_height)
     across, down = wide / scaled_width, tall / scaled_height
-    source = ((x1 - left) * across, (y1 - top) * down, (x2 - left) * across, (y2 - top) * down)
-    part = Image.fromarray(turned.pixels).resize((x2 - x1, y2 - y1), Image.Resampling.BILINEAR, box=source)
+    shown = np.array([[(x1 - left) * across, (y1 - top) * down, (x2 - left) * across, (y2 - top) * down]])
+    # What is shown is cut out and scaled before it is flipped: that is less to move about.
+    source = flip.back(shown, wide, tall)[0]
+    size = (y2 - y1, x2 - x1) if flip.transposed else (x2 - x1, y2 - y1)
     canvas = np.full((height, width, 3), PADDING, dtype=np.uint8)
-    canvas[y1:y2, x1:x2] = np.asarray(part)
-    moved = turned.boxes / np.array([across, down] * 2) + np.array([left, top] * 2)
-    return _cut(Sample(canvas, moved, turned.classes, turned.ignored), width, height)
+    canvas[y1:y2, x1:x2] = flip.pixels(_scaled_part(sample.pixels, source, size))
+    boxes = flip.boxes(sample.boxes, wide, tall)
+    moved = boxes / np.array([across, down] * 2) + np.array([left, top] * 2)
+    return _cut(Sample(canvas, moved, sample.classes, sample.ignored), width, height)
+
+
+def _scaled_part(pixels: NDArray[np.uint8], source: Array, size: tuple[int, int]) -> NDArray[np.uint8]:
+    """Scale the part of a picture within ``source`` to a size, touching no more than is needed."""
+    margin = 2
+    height, width = pixels.shape[:2]
+    x1, y1 = max(0, int(source[0]) - margin), max(0, int(source[1]) - margin)
+    x2, y2 = min(width, int(np.ceil(source[2])) + margin), min(height, int(np.ceil(source[3])) + margin)
+    part = Image.fromarray(pixels[y1:y2, x1:x2])
+    box = tuple(float(value) for value in np.clip(source - [x1, y1, x1, y1], 0, [x2 - x1, y2 - y1] * 2))
+    return np.asarray(part.resize(size, Image.Resampling.BILINEAR, box=box))
 
 
 def collage(
@@ -126,29 +194,170 @@ def collage(
     return Sample(canvas, np.concatenate(boxes), np.concatenate(classes), np.concatenate(ignored))
 
 
-def light(pixels: NDArray[np.uint8], gain: float, generator: np.random.Generator) -> NDArray[np.uint8]:
-    """Brighten or darken a picture by a random factor, a little differently in each colour."""
-    factors = generator.uniform(1 - gain, 1 + gain) * generator.uniform(1 - gain / 5, 1 + gain / 5, 3)
-    table = np.clip(np.arange(256)[:, None] * factors[None], 0, 255).round().astype(np.uint8)
-    return np.stack([table[pixels[..., channel], channel] for channel in range(3)], axis=-1)
+def turn(sample: Sample, degrees: float) -> Sample:
+    """Turn a picture about its middle, without making it larger.
+
+    A box becomes that of the turned ellipse within it: exact for round and oval objects, a
+    little tight for those that fill the corners of their box, never as loose as the box around
+    the turned corners.
+
+    Parameters
+    ----------
+    sample : Sample
+    degrees : float
+        Counter-clockwise.
+
+    Examples
+    --------
+    >>> pixels = np.zeros((40, 40, 3), np.uint8)
+    >>> flat = Sample(pixels, np.array([[10.0, 15, 30, 25]]), np.zeros(1, int), np.zeros(1, bool))
+    >>> turn(flat, 90).boxes.round(6).tolist()
+    [[15.0, 10.0, 25.0, 30.0]]
+    """
+    height, width = sample.pixels.shape[:2]
+    angle = np.deg2rad(degrees)
+    cosine, sine = np.cos(angle), np.sin(angle)
+    middle = np.array([width / 2, height / 2])
+    centres = (sample.boxes[:, :2] + sample.boxes[:, 2:]) / 2 - middle
+    halves = (sample.boxes[:, 2:] - sample.boxes[:, :2]) / 2
+    turned = np.stack(
+        [centres[:, 0] * cosine + centres[:, 1] * sine, -centres[:, 0] * sine + centres[:, 1] * cosine],
+        axis=1,
+    )
+    reach = np.stack(
+        [
+            np.hypot(halves[:, 0] * cosine, halves[:, 1] * sine),
+            np.hypot(halves[:, 0] * sine, halves[:, 1] * cosine),
+        ],
+        axis=1,
+    )
+    picture = Image.fromarray(sample.pixels).rotate(
+        degrees, Image.Resampling.BILINEAR, fillcolor=(PADDING, PADDING, PADDING)
+    )
+    boxes = np.concatenate([turned + middle - reach, turned + middle + reach], axis=1)
+    kept = _cut(Sample(np.asarray(picture), boxes, sample.classes, sample.ignored), width, height)
+    return kept
 
 
-def _flip(sample: Sample, flips: Flips, generator: np.random.Generator) -> Sample:
-    pixels, boxes = sample.pixels, sample.boxes
-    sideways, upside_down, transposed = generator.random(3) < 0.5
-    if flips != "none" and sideways:
-        pixels = pixels[:, ::-1]
-        boxes = np.stack(
-            [pixels.shape[1] - boxes[:, 2], boxes[:, 1], pixels.shape[1] - boxes[:, 0], boxes[:, 3]], axis=1
+def copy_in(
+    sample: Sample, donors: list[Sample], factors: list[float], generator: np.random.Generator
+) -> Sample:
+    """Copy one object of each donor into a picture, where it covers little of what is there.
+
+    Parameters
+    ----------
+    sample : Sample
+        At its size in the input.
+    donors : list of Sample
+    factors : list of float
+        Canvas pixels for one pixel of each donor.
+    generator : numpy.random.Generator
+
+    Returns
+    -------
+    Sample
+        With up to one box more a donor. An object that finds no room in `PLACES_TRIED` places is
+        left out.
+    """
+    height, width = sample.pixels.shape[:2]
+    pixels = sample.pixels.copy()
+    boxes, classes, ignored = [*sample.boxes], [*sample.classes], [*sample.ignored]
+    for donor, factor in zip(donors, factors, strict=True):
+        inside = clip(donor.boxes, donor.pixels.shape[1], donor.pixels.shape[0]).round().astype(int)
+        usable = np.flatnonzero(
+            ~donor.ignored & ((inside[:, 2:] - inside[:, :2]).min(axis=1, initial=9999) >= 4)
         )
-    if flips == "all" and upside_down:
-        pixels = pixels[::-1]
-        boxes = np.stack(
-            [boxes[:, 0], pixels.shape[0] - boxes[:, 3], boxes[:, 2], pixels.shape[0] - boxes[:, 1]], axis=1
-        )
-    if flips == "all" and transposed:
-        pixels, boxes = pixels.transpose(1, 0, 2), boxes[:, [1, 0, 3, 2]]
-    return Sample(np.ascontiguousarray(pixels), boxes, sample.classes, sample.ignored)
+        if not len(usable):
+            continue
+        chosen = int(generator.choice(usable))
+        x1, y1, x2, y2 = inside[chosen]
+        size = max(2, round((x2 - x1) * factor)), max(2, round((y2 - y1) * factor))
+        if size[0] >= width or size[1] >= height:
+            continue
+        crop = np.asarray(Image.fromarray(donor.pixels[y1:y2, x1:x2]).resize(size, Image.Resampling.BILINEAR))
+        if generator.random() < 0.5:
+            crop = crop[:, ::-1]
+        place_found = _free_place(np.array(boxes).reshape(-1, 4), size, width, height, generator)
+        if place_found is None:
+            continue
+        left, top = place_found
+        under = pixels[top : top + size[1], left : left + size[0]]
+        edge = _soft_edge(*size)[..., None]
+        under[...] = (crop * edge + under * (1 - edge)).astype(np.uint8)
+        boxes.append(np.array([left, top, left + size[0], top + size[1]], dtype=np.float64))
+        classes.append(donor.classes[chosen])
+        ignored.append(False)
+    return Sample(
+        pixels,
+        np.array(boxes, dtype=np.float64).reshape(-1, 4),
+        np.array(classes, dtype=np.int64),
+        np.array(ignored, dtype=bool),
+    )
+
+
+def _free_place(
+    boxes: Array, size: tuple[int, int], width: int, height: int, generator: np.random.Generator
+) -> tuple[int, int] | None:
+    for _ in range(PLACES_TRIED):
+        left, top = int(generator.integers(width - size[0])), int(generator.integers(height - size[1]))
+        low = np.maximum(boxes[:, :2], (left, top))
+        high = np.minimum(boxes[:, 2:], (left + size[0], top + size[1]))
+        covered = np.clip(high - low, 0, None).prod(axis=1)
+        least = np.minimum(area(boxes), size[0] * size[1])
+        if not (covered > MOST_COVERED * least).any():
+            return left, top
+    return None
+
+
+def _soft_edge(width: int, height: int) -> NDArray[np.float64]:
+    """1 inside, falling to a half within two pixels of the rim, so that no cut shows."""
+    ramps = [np.minimum(np.arange(n) + 1, np.arange(n)[::-1] + 1) for n in (width, height)]
+    rim = np.minimum(ramps[0][None, :], ramps[1][:, None])
+    return np.asarray(np.clip(0.25 + 0.25 * rim, 0, 1))
+
+
+def _moved(room: int, shift: float, generator: np.random.Generator) -> int:
+    """An offset: a picture larger than the canvas is cut anywhere, a smaller one lies anywhere in it."""
+    anywhere = int(generator.integers(min(0, room), max(0, room) + 1))
+    return anywhere if shift == 1 else round(room / 2 + shift * (anywhere - room / 2))
+
+
+@dataclass(frozen=True)
+class _Flip:
+    """Both axes exchanged, then mirrored sideways and upside down."""
+
+    transposed: bool
+    sideways: bool
+    upside_down: bool
+
+    def pixels(self, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
+        """A flipped view of a picture."""
+        if self.transposed:
+            pixels = pixels.transpose(1, 0, 2)
+        return pixels[:: -1 if self.upside_down else 1, :: -1 if self.sideways else 1]
+
+    def boxes(self, boxes: Array, width: int, height: int) -> Array:
+        """Flipped boxes; width and height are those of the flipped picture."""
+        return self._mirrored(boxes[:, [1, 0, 3, 2]] if self.transposed else boxes, width, height)
+
+    def back(self, boxes: Array, width: int, height: int) -> Array:
+        """Where flipped boxes come from."""
+        mirrored = self._mirrored(boxes, width, height)
+        return mirrored[:, [1, 0, 3, 2]] if self.transposed else mirrored
+
+    def _mirrored(self, boxes: Array, width: int, height: int) -> Array:
+        x1, y1, x2, y2 = boxes.T
+        if self.sideways:
+            x1, x2 = width - x2, width - x1
+        if self.upside_down:
+            y1, y2 = height - y2, height - y1
+        return np.stack([x1, y1, x2, y2], axis=1)
+
+
+def _drawn_flip(flips: Flips, generator: np.random.Generator) -> _Flip:
+    sideways, upside_down, transposed = (bool(each) for each in generator.random(3) < 0.5)
+    every_way = flips == "all"
+    return _Flip(every_way and transposed, flips != "none" and sideways, every_way and upside_down)
 
 
 def _cut(sample: Sample, width: int, height: int) -> Sample:

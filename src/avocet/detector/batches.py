@@ -2,28 +2,39 @@
 
 import queue
 import threading
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from avocet.core.letterbox import Letterbox, letterbox
-from avocet.detector.augmentation import Augmentation, Sample, collage, light, place
+from avocet.detector.augmentation import Augmentation, Sample, collage, copy_in, place
+from avocet.detector.colours import recolour
 from avocet.detector.labelled import LabelledPicture
 from avocet.detector.letterbox import lay_in, scale_to
 from avocet.detector.loss import Truths
+from avocet.detector.pixel_cache import PixelCache
 
-CACHE_BYTES = 3_000_000_000
-"""Decoded pictures beyond this much memory are decoded anew each time."""
+READY_AHEAD = 3
+"""Batches that are prepared before they are asked for."""
+
+MULTI_SCALE_EVERY = 10
+"""With changing input sides, batches of one side."""
+
+MULTI_SCALE_REACH = 0.25
+"""The side changes by up to this share, in steps of 32 pixels."""
 
 
 @dataclass(frozen=True)
 class Batch:
-    """(B, H, W, 3) uint8 pixels and their truths in input pixels."""
+    """(B, H, W, 3) uint8 pixels, their truths in input pixels, and which pictures they began with."""
 
     pixels: NDArray[np.uint8]
     truths: Truths
+    pictures: tuple[int, ...] = ()
 
 
 class TrainingPictures:
@@ -40,6 +51,12 @@ class TrainingPictures:
     batch : int
     augmentation : Augmentation
     seed : int
+    passes : int
+        How often an epoch goes through the pictures.
+    multi_scale : bool
+        Change the side every `MULTI_SCALE_EVERY` batches.
+    folder : Path, optional
+        Where the decoded pictures are kept; by default among the temporary files.
     """
 
     def __init__(
@@ -49,19 +66,25 @@ class TrainingPictures:
         batch: int,
         augmentation: Augmentation,
         seed: int,
+        passes: int = 1,
+        multi_scale: bool = False,
+        folder: Path | None = None,
     ) -> None:
         self._pictures, self._batch, self._augmentation, self._seed = pictures, batch, augmentation, seed
-        boxes = [letterbox(picture.width, picture.height, side) for picture in pictures]
-        self.width = max(box.input_width for box in boxes)
-        self.height = max(box.input_height for box in boxes)
-        self._boxes = boxes
-        self._cache: dict[int, NDArray[np.uint8]] = {}
-        self._cached_bytes = 0
+        self._passes, self._side, self._multi_scale = passes, side, multi_scale
+        self._boxes = [letterbox(picture.width, picture.height, side) for picture in pictures]
+        self.width = max(box.input_width for box in self._boxes)
+        self.height = max(box.input_height for box in self._boxes)
+        self._cache = PixelCache(
+            folder, "training.pixels", [self._shape(index) for index in range(len(pictures))]
+        )
+        self.seconds_preparing = 0.0
+        """Processor time spent on preparing batches, of its own thread."""
 
     @property
     def steps(self) -> int:
         """Batches an epoch."""
-        return -(-len(self._pictures) // self._batch)
+        return -(-len(self._pictures) * self._passes // self._batch)
 
     def epoch(self, number: int, whole_pictures_only: bool = False) -> Iterator[Batch]:
         """The batches of one epoch, prepared a few ahead in a thread of their own.
@@ -72,10 +95,8 @@ class TrainingPictures:
         whole_pictures_only : bool
             Without collages, as in the last part of a training.
         """
-        order = np.random.default_rng([self._seed, number]).permutation(len(self._pictures))
-        # The last batch is filled up from the front, so that every batch has the full size.
-        order = np.resize(order, self.steps * self._batch)
-        ready: queue.Queue[Batch | BaseException | None] = queue.Queue(maxsize=3)
+        order = self._order(number)
+        ready: queue.Queue[Batch | BaseException | None] = queue.Queue(maxsize=READY_AHEAD)
         stopped = threading.Event()
 
         def prepare() -> None:
@@ -83,8 +104,10 @@ class TrainingPictures:
                 for step in range(self.steps):
                     if stopped.is_set():
                         return
-                    chosen = order[step * self._batch : (step + 1) * self._batch]
-                    ready.put(self._make_batch(chosen, [self._seed, number, step + 1], whole_pictures_only))
+                    before = time.thread_time()
+                    made = self.make_batch(order, number, step, whole_pictures_only)
+                    self.seconds_preparing += time.thread_time() - before
+                    ready.put(made)
                 ready.put(None)
             except BaseException as error:
                 ready.put(error)
@@ -104,49 +127,100 @@ class TrainingPictures:
                 except queue.Empty:
                     continue
 
-    def _make_batch(self, chosen: NDArray[np.int64], seed: list[int], whole_pictures_only: bool) -> Batch:
-        generator = np.random.default_rng(seed)
-        samples = [self._augmented(int(index), generator, whole_pictures_only) for index in chosen]
-        return stack(samples)
+    def first_batch(self, number: int = 0) -> Batch:
+        """The first batch of an epoch, as `epoch` would give it."""
+        return self.make_batch(self._order(number), number, 0, False)
 
-    def _augmented(self, index: int, generator: np.random.Generator, whole_pictures_only: bool) -> Sample:
-        together = not whole_pictures_only and generator.random() < self._augmentation.collage
-        indices = [index, *generator.integers(len(self._pictures), size=3).tolist()] if together else [index]
+    def close(self) -> None:
+        """Remove the decoded pictures."""
+        self._cache.close()
+
+    def _order(self, number: int) -> NDArray[np.int64]:
+        generator = np.random.default_rng([self._seed, number])
+        order = np.concatenate([generator.permutation(len(self._pictures)) for _ in range(self._passes)])
+        # The last batch is filled up from the front, so that every batch has the full size.
+        return np.resize(order, self.steps * self._batch)
+
+    def make_batch(
+        self, order: NDArray[np.int64], number: int, step: int, whole_pictures_only: bool
+    ) -> Batch:
+        """One batch of an epoch, the same whenever it is made."""
+        chosen = order[step * self._batch : (step + 1) * self._batch]
+        generator = np.random.default_rng([self._seed, number, step + 1])
+        width, height = self._sides(number, step)
+        samples = [
+            self._augmented(int(index), width, height, generator, whole_pictures_only) for index in chosen
+        ]
+        return stack(samples, tuple(int(index) for index in chosen))
+
+    def _sides(self, number: int, step: int) -> tuple[int, int]:
+        """Width and height of the input in this step."""
+        if not self._multi_scale:
+            return self.width, self.height
+        block = (number * self.steps + step) // MULTI_SCALE_EVERY
+        reach = max(1, round(self._side * MULTI_SCALE_REACH / 32))
+        # A generator of its own: the block reaches over epochs, and over a resumed training.
+        change = 32 * int(np.random.default_rng([self._seed, 7, block]).integers(-reach, reach + 1))
+        factor = (self._side + change) / self._side
+        return max(32, 32 * round(self.width * factor / 32)), max(32, 32 * round(self.height * factor / 32))
+
+    def _augmented(
+        self, index: int, width: int, height: int, generator: np.random.Generator, whole_pictures_only: bool
+    ) -> Sample:
+        augmentation = self._augmentation
+        together = not whole_pictures_only and generator.random() < augmentation.collage
+        indices = [index, *self._others(3, generator)] if together else [index]
+        samples, factors = self._samples(indices, width, generator)
+        if together:
+            made = collage(samples, width, height, factors, augmentation, generator)
+        else:
+            made = place(samples[0], width, height, factors[0], augmentation, generator)
+        if augmentation.copy_in and generator.random() < augmentation.copy_in:
+            donors = self._others(int(generator.integers(1, 4)), generator)
+            made = copy_in(made, *self._samples(donors, width, generator), generator)
+        return Sample(recolour(made.pixels, augmentation, generator), made.boxes, made.classes, made.ignored)
+
+    def _others(self, count: int, generator: np.random.Generator) -> list[int]:
+        return [int(each) for each in generator.integers(len(self._pictures), size=count)]
+
+    def _samples(
+        self, indices: Sequence[int], width: int, generator: np.random.Generator
+    ) -> tuple[list[Sample], list[float]]:
+        least, most = self._augmentation.scale_least, self._augmentation.scale_most
         samples, factors = [], []
         for each in indices:
             sample, factor = self._sample(each)
             samples.append(sample)
-            factors.append(factor * generator.uniform(*self._augmentation.scale))
-        if together:
-            made = collage(samples, self.width, self.height, factors, self._augmentation, generator)
-        else:
-            made = place(samples[0], self.width, self.height, factors[0], self._augmentation, generator)
-        return Sample(
-            light(made.pixels, self._augmentation.gain, generator), made.boxes, made.classes, made.ignored
-        )
+            factors.append(factor * width / self.width * generator.uniform(least, most))
+        return samples, factors
+
+    def _shape(self, index: int) -> tuple[int, int]:
+        """Height and width at which a picture is kept: a little larger than in the input, never enlarged.
+
+        Pictures that are scaled up stay sharp so.
+        """
+        picture, box = self._pictures[index], self._boxes[index]
+        zoom = max(1.0, self._augmentation.scale_most / 1.1)
+        if zoom * max(box.scale_x, box.scale_y) >= 1:
+            return picture.height, picture.width
+        return max(1, round(box.height * zoom)), max(1, round(box.width * zoom))
 
     def _sample(self, index: int) -> tuple[Sample, float]:
         """A picture at cache size, and the factor from there to its size in the input."""
         picture, box = self._pictures[index], self._boxes[index]
-        pixels = self._cache.get(index)
-        if pixels is None:
-            # A little larger than the input, so that pictures scaled up stay sharp; never enlarged.
-            zoom = min(self._augmentation.scale[1] / 1.1, 1 / max(box.scale_x, box.scale_y))
-            pixels = picture.read()
-            if zoom * max(box.scale_x, box.scale_y) < 1:
-                pixels = scale_to(pixels, max(1, round(box.width * zoom)), max(1, round(box.height * zoom)))
-            if self._cached_bytes + pixels.nbytes <= CACHE_BYTES:
-                self._cache[index] = pixels
-                self._cached_bytes += pixels.nbytes
-        ratio = np.array([pixels.shape[1] / picture.width, pixels.shape[0] / picture.height] * 2)
+        height, width = self._shape(index)
+        pixels = self._cache.get(index, lambda: scale_to(picture.read(), width, height))
+        ratio = np.array([width / picture.width, height / picture.height] * 2)
         sample = Sample(pixels, picture.boxes * ratio, picture.classes, picture.ignored)
-        return sample, box.width / pixels.shape[1]
+        return sample, box.width / width
 
 
 class HeldOutPictures:
     """Letterboxed batches of validation pictures, without augmentation, in a fixed order."""
 
-    def __init__(self, pictures: Sequence[LabelledPicture], side: int, batch: int) -> None:
+    def __init__(
+        self, pictures: Sequence[LabelledPicture], side: int, batch: int, folder: Path | None = None
+    ) -> None:
         self.pictures = pictures
         self.boxes = [letterbox(picture.width, picture.height, side) for picture in pictures]
         by_shape: dict[tuple[int, int], list[int]] = {}
@@ -157,30 +231,30 @@ class HeldOutPictures:
             for group in by_shape.values()
             for start in range(0, len(group), batch)
         ]
-        self._cache: dict[int, Batch] = {}
+        self._cache = PixelCache(
+            folder, "validation.pixels", [(box.input_height, box.input_width) for box in self.boxes]
+        )
 
     def __iter__(self) -> Iterator[tuple[list[int], Batch]]:
         """Indices of the pictures and the batch they make."""
-        for number, group in enumerate(self._groups):
-            batch = self._cache.get(number)
-            if batch is None:
-                batch = stack([self._sample(index) for index in group])
-                if sum(held.pixels.nbytes for held in self._cache.values()) < CACHE_BYTES / 3:
-                    self._cache[number] = batch
-            yield group, batch
+        for group in self._groups:
+            yield group, stack([self._sample(index) for index in group], tuple(group))
 
     def letterbox_of(self, index: int) -> Letterbox:
         """How picture ``index`` lies in its input."""
         return self.boxes[index]
 
+    def close(self) -> None:
+        """Remove the decoded pictures."""
+        self._cache.close()
+
     def _sample(self, index: int) -> Sample:
         picture, box = self.pictures[index], self.boxes[index]
-        return Sample(
-            lay_in(picture.read(), box), box.to_input(picture.boxes), picture.classes, picture.ignored
-        )
+        pixels = self._cache.get(index, lambda: lay_in(picture.read(), box))
+        return Sample(pixels, box.to_input(picture.boxes), picture.classes, picture.ignored)
 
 
-def stack(samples: Sequence[Sample]) -> Batch:
+def stack(samples: Sequence[Sample], pictures: tuple[int, ...] = ()) -> Batch:
     """Put samples of one shape together."""
     counts = [len(sample.boxes) for sample in samples]
     return Batch(
@@ -191,4 +265,5 @@ def stack(samples: Sequence[Sample]) -> Batch:
             classes=np.concatenate([sample.classes for sample in samples]),
             ignored=np.concatenate([sample.ignored for sample in samples]),
         ),
+        pictures=pictures,
     )

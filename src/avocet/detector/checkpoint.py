@@ -1,7 +1,7 @@
 """Checkpoints: all that a training needs to go on, as one safetensors file."""
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
@@ -22,17 +22,21 @@ class Progress:
     ----------
     epoch : int
         Finished epochs.
-    since_validation : int
-        Training pictures seen since the last validation.
-    best_map : float
-        Best mAP at 0.50:0.95 so far, -1 before the first validation.
+    best_score : float
+        Of the best epoch by the chosen measure, greater is better; None before the first.
+    best_map, best_map50 : float
+        Of that epoch.
     best_epoch : int
+    number_format : str
+        In which it began, and goes on.
     """
 
     epoch: int = 0
-    since_validation: int = 0
-    best_map: float = -1.0
+    best_score: float | None = None
+    best_map: float = 0.0
+    best_map50: float = 0.0
     best_epoch: int = 0
+    number_format: str = "float32"
 
 
 def save_checkpoint(
@@ -70,7 +74,8 @@ def load_checkpoint(
             index, name = key.split(".")
             states.setdefault(int(index), {})[name] = value
         optimizer.load_state_dict({"state": states, "param_groups": optimizer.state_dict()["param_groups"]})
-        return Progress(**metadata)
+        known = {each.name for each in fields(Progress)}
+        return Progress(**{name: value for name, value in metadata.items() if name in known})
     except (safetensors.SafetensorError, KeyError, TypeError, ValueError, RuntimeError, OSError) as error:
         raise InputError(f"checkpoint {path.name} cannot be read: {str(error).splitlines()[0]}") from None
 

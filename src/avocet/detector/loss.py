@@ -13,7 +13,14 @@ from avocet.core.boxes import Array
 from avocet.core.decode import LARGEST_LOG_SIZE
 from avocet.detector.assignment import assign
 
-BOX_WEIGHT = 2.0
+
+@dataclass(frozen=True)
+class LossWeights:
+    """How much each part of the loss counts."""
+
+    box: float = 2.0
+    objectness: float = 1.0
+    classes: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -51,7 +58,12 @@ class Losses:
 
 
 def detection_loss(
-    outputs: Sequence[Tensor], truths: Truths, anchors: Array, strides: Sequence[int], reach: float
+    outputs: Sequence[Tensor],
+    truths: Truths,
+    anchors: Array,
+    strides: Sequence[int],
+    reach: float,
+    weights: LossWeights | None = None,
 ) -> Losses:
     """Loss of raw outputs against truths.
 
@@ -66,11 +78,13 @@ def detection_loss(
     strides : sequence of int
     reach : float
         As in `avocet.core.decode.decode`.
+    weights : LossWeights, optional
 
     Returns
     -------
     Losses
     """
+    weights = weights or LossWeights()
     counted = ~truths.ignored
     levels = assign(
         truths.pictures[counted],
@@ -110,7 +124,11 @@ def detection_loss(
         if truths.ignored.any():
             per_cell = per_cell * _outside_ignored(truths, objectness, stride)
         object_loss = object_loss + per_cell.sum()
-    return Losses(BOX_WEIGHT * box_loss / positives, object_loss / positives, class_loss / positives)
+    return Losses(
+        weights.box * box_loss / positives,
+        weights.objectness * object_loss / positives,
+        weights.classes * class_loss / positives,
+    )
 
 
 def complete_iou(first: Tensor, second: Tensor) -> tuple[Tensor, Tensor]:

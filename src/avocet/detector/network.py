@@ -1,7 +1,5 @@
 """The network: a compact convolutional backbone, a top-down path and one head a level."""
 
-from collections.abc import Sequence
-
 import torch
 from torch import Tensor, nn
 from torch.nn.utils.fusion import fuse_conv_bn_eval
@@ -109,17 +107,14 @@ class Network(nn.Module):
             outputs.append(raw.view(batch, ANCHORS_PER_LEVEL, 5 + self.classes, rows, columns))
         return outputs
 
+    @property
+    def backbone(self) -> nn.ModuleList:
+        """The stem and the stages: what sees, before anything is located."""
+        return nn.ModuleList([self.stem, *self.stages])
+
     def fold(self) -> None:
         """Merge every normalisation into its convolution. Only for inference; cannot be undone."""
         self.eval()
         for module in self.modules():
             if isinstance(module, ConvUnit):
                 module.fold()
-
-
-def native_bfloat16() -> bool:
-    """Whether this processor calculates in bfloat16 itself, so that it is faster than float32."""
-    if torch.cuda.is_available():
-        return bool(torch.cuda.is_bf16_supported())
-    checks: Sequence[str] = ("_is_avx512_bf16_supported", "_is_amx_tile_supported")
-    return any(getattr(torch.cpu, check, lambda: False)() for check in checks)

@@ -13,8 +13,9 @@ from avocet.core.candidates import Candidates
 from avocet.core.decode import decode
 from avocet.core.letterbox import Letterbox, letterbox
 from avocet.detector.bundle import ModelCard, read_bundle
+from avocet.detector.device import bfloat16_pays, chosen_device
 from avocet.detector.letterbox import lay_in
-from avocet.detector.network import Network, native_bfloat16
+from avocet.detector.network import Network
 
 MINIMUM_SCORE, OVERLAP_LIMIT = 0.25, 0.5
 """What detection uses unless told otherwise."""
@@ -73,10 +74,10 @@ class Predictor:
 
     def __init__(self, card: ModelCard, network: Network) -> None:
         self.card = card
-        self.device = torch.device("cuda" if torch.cuda.is_available() else "cpu")
+        self.device = chosen_device()
         network.fold()
         self._network = network.to(self.device).to(memory_format=torch.channels_last)  # type: ignore[call-overload]
-        self.bfloat16 = native_bfloat16()
+        self.bfloat16 = bfloat16_pays(self.device)
 
     @classmethod
     def from_bundle(cls, path: Path) -> "Predictor":

@@ -16,6 +16,7 @@ class Validation:
     map50: float
     map: float
     by_class: dict[str, dict[str, float | int | None]]
+    """AP at 0.5 and 0.50:0.95, truths, and boxes predicted above the usual minimum score."""
 
     @property
     def loss(self) -> float:
@@ -32,7 +33,8 @@ class EpochReport:
     classes: float
     learning_rate: float
     pictures_per_second: float
-    validation: Validation | None
+    seconds: float
+    validation: Validation
     best: bool
 
     @property
@@ -40,8 +42,10 @@ class EpochReport:
         return self.box + self.objectness + self.classes
 
 
-def figures_by_class(measured: Precision, names: Sequence[str]) -> dict[str, dict[str, float | int | None]]:
-    """AP at 0.5 and at 0.50:0.95 and the number of truths of each class; no AP without a truth."""
+def figures_by_class(
+    measured: Precision, names: Sequence[str], predicted: Sequence[int]
+) -> dict[str, dict[str, float | int | None]]:
+    """AP at 0.5 and at 0.50:0.95, truths and predictions of each class; no AP without a truth."""
     figures: dict[str, dict[str, float | int | None]] = {}
     for index, name in enumerate(names):
         entry = measured.classes[index]
@@ -50,5 +54,6 @@ def figures_by_class(measured: Precision, names: Sequence[str]) -> dict[str, dic
             "ap50": float(entry.average_precision[0]) if known else None,
             "ap": float(entry.average_precision.mean()) if known else None,
             "truths": entry.truths,
+            "predicted": int(predicted[index]),
         }
     return figures

@@ -4,7 +4,7 @@ import copy
 import math
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -15,41 +15,58 @@ from avocet.core.anchors import cluster_anchors
 from avocet.core.boxes import Array
 from avocet.core.errors import InputError
 from avocet.core.letterbox import letterbox
-from avocet.core.precision import PictureDetections, PictureTruth, evaluate
-from avocet.detector.augmentation import Augmentation
+from avocet.core.precision import PictureDetections
 from avocet.detector.batches import Batch, HeldOutPictures, TrainingPictures
 from avocet.detector.bundle import ModelCard, write_bundle
 from avocet.detector.checkpoint import Progress, load_checkpoint, save_checkpoint
+from avocet.detector.device import bfloat16_pays, chosen_device
 from avocet.detector.labelled import LabelledPicture
-from avocet.detector.loss import Losses, detection_loss
-from avocet.detector.network import Network, native_bfloat16
-from avocet.detector.predictor import MEASURING_SCORE, OVERLAP_LIMIT, as_input, candidates_of
-from avocet.detector.reports import EpochReport, Validation, figures_by_class
+from avocet.detector.loss import LossWeights, detection_loss
+from avocet.detector.network import Network
+from avocet.detector.predictor import as_input
+from avocet.detector.reports import EpochReport, Validation
+from avocet.detector.schedule import learning_rate
 from avocet.detector.settings import Settings
 from avocet.detector.sizes import ANCHORS_PER_LEVEL, STRIDES, size_named
+from avocet.detector.starting import StartingWeights, Transfer, take_over
+from avocet.detector.validating import validate
 from avocet.files import replacing
 
 REACH = 2.0
-AUGMENTED_SIZES = (0.75, 1.0, 1.35)
-"""Box sizes are clustered as training shows them: smaller, as they are, larger."""
-
-VALIDATE_AFTER = 5
-"""Validate once so many times more training than validation pictures have been seen."""
-
 WHOLE_PICTURES = 0.15
 """Share at the end of a training that goes without collages."""
 
-CHECKPOINT_SECONDS = 5.0
+LARGEST_GRADIENT = 10.0
+"""Gradients of a greater norm are shortened to it."""
 
 
-def training_anchors(pictures: Sequence[LabelledPicture], side: int, seed: int) -> Array:
-    """Anchors clustered from the boxes of the training pictures in input pixels.
+def input_sizes(pictures: Sequence[LabelledPicture], side: int) -> Array:
+    """Widths and heights of all boxes that count, in input pixels.
 
     Parameters
     ----------
     pictures : sequence of LabelledPicture
     side : int
-    seed : int
+
+    Returns
+    -------
+    (N, 2) ndarray of float64
+    """
+    sizes = [np.zeros((0, 2))]
+    for picture in pictures:
+        boxes = letterbox(picture.width, picture.height, side).to_input(picture.boxes[~picture.ignored])
+        sizes.append(boxes[:, 2:] - boxes[:, :2])
+    joined = np.concatenate(sizes)
+    return joined[(joined > 0).all(axis=1)]
+
+
+def training_anchors(pictures: Sequence[LabelledPicture], settings: Settings) -> Array:
+    """Anchors clustered from the boxes of the training pictures, or those chosen by hand.
+
+    Parameters
+    ----------
+    pictures : sequence of LabelledPicture
+    settings : Settings
 
     Returns
     -------
@@ -61,18 +78,21 @@ def training_anchors(pictures: Sequence[LabelledPicture], side: int, seed: int) 
     InputError
         If there is no box to cluster.
     """
-    sizes = [np.zeros((0, 2))]
-    for picture in pictures:
-        boxes = letterbox(picture.width, picture.height, side).to_input(picture.boxes[~picture.ignored])
-        sizes.append(boxes[:, 2:] - boxes[:, :2])
-    all_sizes = np.concatenate(sizes)
-    all_sizes = all_sizes[(all_sizes > 0).all(axis=1)]
-    if not len(all_sizes):
+    sizes = input_sizes(pictures, settings.side)
+    if not len(sizes):
         raise InputError("the training pictures hold no box; label some first")
-    varied = np.concatenate([all_sizes * factor for factor in AUGMENTED_SIZES])
-    anchors = cluster_anchors(
-        varied, len(STRIDES) * ANCHORS_PER_LEVEL, np.random.default_rng(seed), restarts=3
-    )
+    if settings.anchors:
+        anchors = np.array(sorted(settings.anchors, key=lambda size: (size[0] * size[1], size[0])))
+    else:
+        varied = settings.augmentation
+        # Box sizes are clustered as training shows them: smaller, as they are, larger.
+        factors = (varied.scale_least, 1.0, varied.scale_most)
+        anchors = cluster_anchors(
+            np.concatenate([sizes * factor for factor in factors]),
+            len(STRIDES) * ANCHORS_PER_LEVEL,
+            np.random.default_rng(settings.seed),
+            restarts=3,
+        )
     return anchors.reshape(len(STRIDES), ANCHORS_PER_LEVEL, 2)
 
 
@@ -114,32 +134,56 @@ class Training:
             folder,
             snapshot,
         )
-        self.anchors = training_anchors(training, settings.side, settings.seed)
-        self._training = TrainingPictures(
-            training, settings.side, settings.batch, Augmentation(flips=settings.flips), settings.seed
+        self.anchors = training_anchors(training, settings)
+        self._names = [picture.name for picture in training]
+        self.training_pictures = TrainingPictures(
+            training,
+            settings.side,
+            settings.batch,
+            settings.augmentation,
+            settings.seed,
+            settings.passes,
+            settings.multi_scale,
+            folder,
         )
-        self._validation = HeldOutPictures(validation, settings.side, settings.batch)
-        self._device = torch.device("cuda" if torch.cuda.is_available() else "cpu")
-        self._bfloat16 = native_bfloat16()
+        self._validation = HeldOutPictures(validation, settings.side, settings.batch, folder)
+        self._device = chosen_device()
+        bfloat16 = settings.number_format == "bfloat16" or (
+            settings.number_format == "auto" and bfloat16_pays(self._device)
+        )
+        self.progress = Progress(number_format="bfloat16" if bfloat16 else "float32")
+        self._weights = LossWeights(settings.box_weight, settings.objectness_weight, settings.class_weight)
         with torch.random.fork_rng():
             torch.manual_seed(settings.seed)
             network = Network(size_named(settings.size), len(class_names))
         self.network = network.to(self._device).to(memory_format=torch.channels_last)  # type: ignore[call-overload]
+        self._frozen = self.network.backbone if settings.freeze_backbone else nn.ModuleList()
+        self._frozen.requires_grad_(False)
         self.average = copy.deepcopy(self.network).eval().requires_grad_(False)
-        self._optimizer = torch.optim.AdamW(
-            _parameter_groups(self.network), lr=settings.learning_rate, betas=(0.9, 0.99)
-        )
-        self.progress = Progress()
+        self._optimizer = _optimizer(self.network, settings)
         self._last_validation: Validation | None = None
-        self._saved_at = time.monotonic()
+        self.last_found: list[PictureDetections] = []
+        """What the last validation found, one a validation picture."""
 
     @property
     def total_steps(self) -> int:
-        return self.settings.epochs * self._training.steps
+        return self.settings.all_epochs * self.training_pictures.steps
+
+    @property
+    def trained_share(self) -> float:
+        """Share of the weights that are trained rather than frozen."""
+        counts = [(each.numel(), each.requires_grad) for each in self.network.parameters()]
+        return sum(count for count, trained in counts if trained) / sum(count for count, _ in counts)
 
     @property
     def checkpoint_path(self) -> Path:
         return self.folder / "latest.safetensors"
+
+    def start_from(self, weights: StartingWeights) -> Transfer:
+        """Take over from other weights what fits. Raises `InputError` if nothing does."""
+        transfer = take_over(self.network, self.class_names, weights)
+        self.average.load_state_dict(self.network.state_dict())
+        return transfer
 
     def resume(self) -> bool:
         """Go on from the kept checkpoint, if there is one."""
@@ -159,7 +203,8 @@ class Training:
         Parameters
         ----------
         on_epoch : callable
-            Gets every `EpochReport`.
+            Gets every `EpochReport`, before the checkpoint is written: an epoch that is told of
+            twice was trained twice, with the same outcome.
         on_step : callable
             Gets the number of finished steps in all and the loss of the last one.
         should_stop : callable
@@ -169,95 +214,109 @@ class Training:
         Returns
         -------
         bool
-            True where all epochs are done, false where it was stopped.
+            True where all epochs are done, or none was better for longer than the settings have
+            patience for; false where it was stopped.
 
         Raises
         ------
         InputError
-            If the loss is no longer finite; the last good checkpoint stays.
+            If the loss is no longer finite or the disk is full; the last good checkpoint stays.
         """
-        for epoch in range(self.progress.epoch, self.settings.epochs):
+        for epoch in range(self.progress.epoch, self.settings.all_epochs):
+            if self._out_of_patience():
+                break
             before = self._training_state()
             report = self._one_epoch(epoch, on_step, should_stop)
             if report is None:
                 self._restore(before)
-                self._save(final=True)
+                self._save()
                 return False
             on_epoch(report)
-            self._save(final=epoch + 1 == self.settings.epochs)
+            self._save(report)
         return True
+
+    def close(self) -> None:
+        """Remove the decoded pictures from the disk."""
+        self.training_pictures.close()
+        self._validation.close()
+
+    def _out_of_patience(self) -> bool:
+        waited = self.progress.epoch - self.progress.best_epoch
+        return 0 < self.settings.patience <= waited
 
     def _one_epoch(
         self, epoch: int, on_step: Callable[[int, float], None], should_stop: Callable[[], bool]
     ) -> EpochReport | None:
         started, seen = time.monotonic(), 0
         sums = np.zeros(3)
-        whole = epoch >= self.settings.epochs * (1 - WHOLE_PICTURES)
+        steps = self.training_pictures.steps
+        whole = epoch >= self.settings.all_epochs * (1 - WHOLE_PICTURES)
         self.network.train()
+        self._frozen.eval()
         rate = 0.0
-        for number, batch in enumerate(self._training.epoch(epoch, whole_pictures_only=whole)):
-            step = epoch * self._training.steps + number
-            rate = self._learning_rate(step)
-            parts = self._one_step(batch, rate, step)
+        for number, batch in enumerate(self.training_pictures.epoch(epoch, whole_pictures_only=whole)):
+            step = epoch * steps + number
+            rate = learning_rate(self.settings, step, steps)
+            parts = self._one_step(batch, rate, step, epoch, number)
             sums += parts
             seen += len(batch.pixels)
             on_step(step + 1, float(parts.sum()))
             if should_stop():
                 return None
         speed = seen / max(1e-9, time.monotonic() - started)
-        progress = replace(
-            self.progress, epoch=epoch + 1, since_validation=self.progress.since_validation + seen
-        )
-        validation, best = None, False
-        last = epoch + 1 == self.settings.epochs
-        if last or progress.since_validation >= VALIDATE_AFTER * len(self._validation.pictures):
-            validation = self.validate()
-            best = validation.map > progress.best_map
-            progress = replace(progress, since_validation=0)
-            if best:
-                progress = replace(progress, best_map=validation.map, best_epoch=epoch + 1)
-        self.progress, self._last_validation = progress, validation or self._last_validation
-        if best and validation is not None:
-            self._write_bundle("best.zip", validation)
-        box, objectness, classes = sums / self._training.steps
-        return EpochReport(epoch + 1, box, objectness, classes, rate, speed, validation, best)
+        validation = self.validate()
+        score = {"map": validation.map, "map50": validation.map50, "loss": -validation.loss}
+        best = self.progress.best_score is None or score[self.settings.best_by] > self.progress.best_score
+        self.progress = replace(self.progress, epoch=epoch + 1)
+        if best:
+            self.progress = replace(
+                self.progress,
+                best_score=score[self.settings.best_by],
+                best_map=validation.map,
+                best_map50=validation.map50,
+                best_epoch=epoch + 1,
+            )
+        self._last_validation = validation
+        box, objectness, classes = (sums / steps).tolist()
+        seconds = time.monotonic() - started
+        return EpochReport(epoch + 1, box, objectness, classes, rate, speed, seconds, validation, best)
 
-    def _one_step(self, batch: Batch, rate: float, step: int) -> np.ndarray:
+    def _one_step(self, batch: Batch, rate: float, step: int, epoch: int, number: int) -> np.ndarray:
         for group in self._optimizer.param_groups:
             group["lr"] = rate
-        losses = self._losses(self.network, batch)
+        with torch.autocast(self._device.type, torch.bfloat16, enabled=self._bfloat16):
+            outputs = self.network(as_input(batch.pixels, self._device))
+        losses = detection_loss(outputs, batch.truths, self.anchors, STRIDES, REACH, self._weights)
         parts = np.array([part.item() for part in (losses.box, losses.objectness, losses.classes)])
         if not np.isfinite(parts).all():
             name = ("box", "objectness", "class")[int((~np.isfinite(parts)).argmax())]
-            raise InputError(
-                f"the {name} loss is no longer a finite number in step {step + 1}; "
-                f"try a learning rate below {self.settings.learning_rate:g}. The last good checkpoint is kept."
-            )
+            raise InputError(self._broken(f"the {name} loss", batch, epoch, number))
         self._optimizer.zero_grad(set_to_none=True)
         losses.total.backward()
-        nn.utils.clip_grad_norm_(self.network.parameters(), 10.0)
+        norm = nn.utils.clip_grad_norm_(self.network.parameters(), LARGEST_GRADIENT)
+        if not math.isfinite(float(norm)):
+            raise InputError(self._broken("the gradient", batch, epoch, number))
         self._optimizer.step()
         self._follow(step)
         return parts
 
-    def _losses(self, network: nn.Module, batch: Batch) -> Losses:
-        with torch.autocast(self._device.type, torch.bfloat16, enabled=self._bfloat16):
-            outputs = network(as_input(batch.pixels, self._device))
-        return detection_loss(outputs, batch.truths, self.anchors, STRIDES, REACH)
+    @property
+    def _bfloat16(self) -> bool:
+        return self.progress.number_format == "bfloat16"
 
-    def _learning_rate(self, step: int) -> float:
-        """5 % of the steps to warm up, then a cosine down to 2 %."""
-        total = self.total_steps
-        warm = max(1, round(0.05 * total))
-        if step < warm:
-            return self.settings.learning_rate * (step + 1) / warm
-        done = (step - warm) / max(1, total - warm)
-        return self.settings.learning_rate * (0.02 + 0.98 * 0.5 * (1 + math.cos(math.pi * done)))
+    def _broken(self, what: str, batch: Batch, epoch: int, number: int) -> str:
+        names = [self._names[index] for index in batch.pictures]
+        shown = ", ".join(dict.fromkeys(names[:6])) + (" and more" if len(names) > 6 else "")
+        return (
+            f"{what} is no longer a finite number in epoch {epoch + 1}, batch {number + 1} "
+            f"(pictures {shown}); try a learning rate below {self.settings.learning_rate:g}. "
+            "The last good checkpoint is kept."
+        )
 
     @torch.no_grad()
     def _follow(self, step: int) -> None:
         """Moving average of the weights, quick at first."""
-        keep = 0.998 * (1 - math.exp(-(step + 1) / 40))
+        keep = self.settings.average * (1 - math.exp(-(step + 1) / 40))
         for mine, theirs in zip(
             self.average.state_dict().values(), self.network.state_dict().values(), strict=True
         ):
@@ -266,44 +325,13 @@ class Training:
             else:
                 mine.copy_(theirs)
 
-    @torch.no_grad()
     def validate(self) -> Validation:
         """Losses and mAP of the averaged weights on the validation pictures. Changes no weight."""
-        sums, batches = np.zeros(3), 0
-        pictures = self._validation.pictures
-        found: list[PictureDetections | None] = [None] * len(pictures)
         card = self.card({})
-        for indices, batch in self._validation:
-            with torch.autocast(self._device.type, torch.bfloat16, enabled=self._bfloat16):
-                outputs = self.average(as_input(batch.pixels, self._device))
-            losses = detection_loss(outputs, batch.truths, self.anchors, STRIDES, REACH)
-            sums += [losses.box.item(), losses.objectness.item(), losses.classes.item()]
-            batches += 1
-            levels = [level.float().cpu().numpy() for level in outputs]
-            for row, index in enumerate(indices):
-                picture = pictures[index]
-                candidates = candidates_of(
-                    [level[row] for level in levels],
-                    card,
-                    self._validation.letterbox_of(index),
-                    picture.width,
-                    picture.height,
-                    MEASURING_SCORE,
-                )
-                found[index] = candidates.after_suppression(MEASURING_SCORE, OVERLAP_LIMIT)
-        truths = [PictureTruth(picture.boxes, picture.classes, picture.ignored) for picture in pictures]
-        measured = evaluate(
-            truths, [each for each in found if each is not None], range(len(self.class_names))
+        figures, self.last_found = validate(
+            self.average, card, self._validation, self._weights, self._device, self._bfloat16
         )
-        box, objectness, classes = sums / max(1, batches)
-        return Validation(
-            box,
-            objectness,
-            classes,
-            _or_zero(measured.mean(0.5)),
-            _or_zero(measured.mean()),
-            figures_by_class(measured, self.class_names),
-        )
+        return figures
 
     def card(self, metrics: dict[str, object]) -> ModelCard:
         """What the bundle will say."""
@@ -314,38 +342,45 @@ class Training:
             anchors=[[(float(w), float(h)) for w, h in level] for level in self.anchors],
             reach=REACH,
             snapshot=self._snapshot,
-            training=asdict(self.settings)
+            training=self.settings.as_record()
             | {
                 "steps": self.total_steps,
-                "number_format": "bfloat16" if self._bfloat16 else "float32",
+                "number_format": self.progress.number_format,
                 "threads": torch.get_num_threads(),
                 "torch": torch.__version__,
             },
             metrics=metrics,
         )
 
-    def _save(self, final: bool) -> None:
-        """Keep the latest state: at the end always, else every few seconds.
+    def _save(self, report: EpochReport | None = None) -> None:
+        """Keep the state after an epoch, with the bundles that are due.
 
-        When does not matter for the result: a resumed training repeats the lost epochs exactly.
+        The checkpoint comes last: whatever fails before, the epoch is trained again from the
+        checkpoint before it.
         """
-        if not final and time.monotonic() - self._saved_at < CHECKPOINT_SECONDS:
-            return
-        save_checkpoint(self.checkpoint_path, self.network, self.average, self._optimizer, self.progress)
-        if self.progress.epoch:
-            self._write_bundle("latest.zip", self._last_validation)
-        self._saved_at = time.monotonic()
+        try:
+            if report is not None:
+                if report.best:
+                    self._write_bundle("best.zip", report.validation)
+                if self.settings.keep_every and report.epoch % self.settings.keep_every == 0:
+                    self._write_bundle(f"epoch-{report.epoch:05}.zip", report.validation)
+                self._write_bundle("latest.zip", report.validation)
+            save_checkpoint(self.checkpoint_path, self.network, self.average, self._optimizer, self.progress)
+        except OSError as error:
+            raise InputError(
+                f"epoch {self.progress.epoch} could not be kept in {self.folder}: {error.strerror or error}. "
+                "The last good checkpoint is kept; make room and resume."
+            ) from None
 
-    def _write_bundle(self, name: str, validation: Validation | None) -> None:
-        metrics: dict[str, object] = {"epoch": self.progress.epoch}
-        if validation is not None:
-            metrics |= {
-                "map50": validation.map50,
-                "map": validation.map,
-                "classes": validation.by_class,
-                "validation_loss": validation.loss,
-                "pictures": len(self._validation.pictures),
-            }
+    def _write_bundle(self, name: str, validation: Validation) -> None:
+        metrics: dict[str, object] = {
+            "epoch": self.progress.epoch,
+            "map50": validation.map50,
+            "map": validation.map,
+            "classes": validation.by_class,
+            "validation_loss": validation.loss,
+            "pictures": len(self._validation.pictures),
+        }
         with replacing(self.folder / name) as temporary:
             write_bundle(temporary, self.card(metrics), self.average.state_dict())
 
@@ -361,12 +396,13 @@ class Training:
         self._optimizer.load_state_dict(optimizer)
 
 
-def _or_zero(value: float) -> float:
-    return 0.0 if math.isnan(value) else value
-
-
-def _parameter_groups(network: nn.Module) -> list[dict[str, object]]:
+def _optimizer(network: nn.Module, settings: Settings) -> torch.optim.Optimizer:
     """Weight decay for convolution kernels only, not for biases and normalisations."""
-    kernels = [parameter for parameter in network.parameters() if parameter.ndim > 1]
-    rest = [parameter for parameter in network.parameters() if parameter.ndim <= 1]
-    return [{"params": kernels, "weight_decay": 0.02}, {"params": rest, "weight_decay": 0.0}]
+    trained = [parameter for parameter in network.parameters() if parameter.requires_grad]
+    groups = [
+        {"params": [each for each in trained if each.ndim > 1], "weight_decay": settings.weight_decay},
+        {"params": [each for each in trained if each.ndim <= 1], "weight_decay": 0.0},
+    ]
+    if settings.optimizer == "sgd":
+        return torch.optim.SGD(groups, lr=settings.learning_rate, momentum=0.9, nesterov=True)
+    return torch.optim.AdamW(groups, lr=settings.learning_rate, betas=(0.9, 0.99))

@@ -1,8 +1,9 @@
 """The queue: Huey on its SQLite storage. A task is only the number of a job's record.
 
-There are three lanes, each with a worker process of its own: one for work that keeps all cores
-busy (training, measuring, detection), one for bringing media in, one for labels. Whoever looks
-at a file of labels should not have to wait for a clip, and nobody for a training to end.
+There are four lanes, each with a worker process of its own: one for work that keeps all cores
+busy (training, measuring, detection), one for bringing media in, one for labels, one for looks at
+a run before it starts or while it trains. Whoever looks at a file of labels should not have to
+wait for a clip, and nobody for a training to end.
 """
 
 from collections.abc import Callable
@@ -13,9 +14,10 @@ from huey.api import TaskWrapper
 from avocet.store.folder import DataFolder
 
 LANES = {
-    "compute": frozenset({"train", "evaluate", "detect"}),
+    "compute": frozenset({"train", "study", "evaluate", "detect"}),
     "media": frozenset({"sample_clip", "take_archive", "take_folder", "look_at_pictures"}),
     "labels": frozenset({"read_labels", "take_labels", "look_at_crops", "archive_snapshot"}),
+    "looks": frozenset({"cluster_anchors", "draw_augmented", "sum_up_sizes", "probe_run", "try_model"}),
 }
 
 

@@ -43,6 +43,36 @@ def _train(
     return train_run(sessions, folder, given["run_id"], reporter)
 
 
+def _study(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+    from avocet.work.studying import run_study
+
+    return run_study(sessions, folder, given["study_id"], reporter)
+
+
+def _cluster_anchors(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+    from avocet.work.anchor_views import cluster_for_page
+
+    return cluster_for_page(sessions, folder, given, reporter)
+
+
+def _preview(name: str) -> Action:
+    """One of the looks ahead, which need torch."""
+
+    def look(
+        sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+    ) -> dict[str, Any]:
+        from avocet.work import previews
+
+        done: dict[str, Any] = getattr(previews, name)(sessions, folder, given, reporter)
+        return done
+
+    return look
+
+
 def _evaluate(
     sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
 ) -> dict[str, Any]:
@@ -113,6 +143,12 @@ def _archive_snapshot(
 # Torch is imported with the first job that needs it, so that workers are up at once.
 ACTIONS: dict[str, Action] = {
     "train": _train,
+    "study": _study,
+    "cluster_anchors": _cluster_anchors,
+    "draw_augmented": _preview("draw_augmented"),
+    "sum_up_sizes": _preview("sum_up_sizes"),
+    "probe_run": _preview("probe_run"),
+    "try_model": _preview("try_model"),
     "evaluate": _evaluate,
     "detect": _detect,
     "sample_clip": _sample_clip,

@@ -53,6 +53,13 @@ class DataFolder:
     def run(self, project_id: int, run_id: int) -> Path:
         return self._project(project_id) / "runs" / str(run_id)
 
+    def study(self, project_id: int, study_id: int) -> Path:
+        return self._project(project_id) / "studies" / str(study_id)
+
+    def sheet(self, job_id: int) -> Path:
+        """Pictures drawn to be looked at once."""
+        return self.root / "sheets" / str(job_id)
+
     def evaluation(self, project_id: int, evaluation_id: int) -> Path:
         return self._project(project_id) / "evaluations" / f"{evaluation_id}.npz"
 

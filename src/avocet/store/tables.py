@@ -302,6 +302,14 @@ class Run(Base):
     name: Mapped[str]
     settings: Mapped[dict[str, Any]]
     created_at: Mapped[dt.datetime] = mapped_column(default=now)
+    note: Mapped[str] = mapped_column(default="", server_default="")
+    binned_at: Mapped[dt.datetime | None]
+    held_out: Mapped[str] = mapped_column(default="", server_default="")
+    """Names the validation pictures and their truths: figures of runs compare where it is the same."""
+    watched: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
+    """Numbers of the watch pictures; empty means they are drawn by seed."""
+    facts: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    """What was found out when it began: the environment, what was taken over from starting weights."""
     best_epoch: Mapped[int | None]
     best_map50: Mapped[float | None]
     best_map: Mapped[float | None]
@@ -319,6 +327,26 @@ class RunEpoch(Base):
     run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"), primary_key=True)
     epoch: Mapped[int] = mapped_column(primary_key=True)
     figures: Mapped[dict[str, Any]]
+
+
+class Study(Base):
+    """How precision grows with the number of training pictures."""
+
+    __tablename__ = "study"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    snapshot_id: Mapped[int] = mapped_column(ForeignKey("snapshot.id"))
+    job_id: Mapped[int] = mapped_column(ForeignKey("job.id"))
+    settings: Mapped[dict[str, Any]]
+    plan: Mapped[list[Any]]
+    """Number of pictures and seed of every training."""
+    results: Mapped[list[Any]] = mapped_column(default=list)
+    """As the plan, with what was measured, as far as it is done."""
+    created_at: Mapped[dt.datetime] = mapped_column(default=now)
+
+    snapshot: Mapped[Snapshot] = relationship()
+    job: Mapped[Job] = relationship()
 
 
 class Evaluation(Base):

@@ -62,8 +62,8 @@ def unstage(folder: DataFolder, token: str) -> None:
 
 
 def remove_old(folder: DataFolder) -> None:
-    """Remove uploads and exports that nobody came back for within a day."""
-    for place in (folder.staged("x").parent, folder.export(0).parent):
+    """Remove uploads, exports and drawn sheets that nobody came back for within a day."""
+    for place in (folder.staged("x").parent, folder.export(0).parent, folder.sheet(0).parent):
         for each in place.glob("*"):
             if time.time() - each.stat().st_mtime > KEPT_SECONDS:
                 shutil.rmtree(each) if each.is_dir() else each.unlink(missing_ok=True)

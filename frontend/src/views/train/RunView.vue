@@ -1,60 +1,51 @@
 <script setup lang="ts">
-/** One run: its curves as they come in, time left, figures by class, its model. */
+/** One run: curves as they come in, watch pictures, a try, its log, and what it was trained with. */
 import { computed, onBeforeUnmount, onMounted, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
-import { api, type Epoch, type Run, take } from "@/api/client";
-import { capital, count, duration, precision } from "@/parts/format";
+import { api, type Epoch, type Hint, type Run, take } from "@/api/client";
+import { count, duration, precision } from "@/parts/format";
 import JobState from "@/parts/JobState.vue";
-import LineChart from "@/parts/LineChart.vue";
 import { useLiveJob } from "@/parts/liveJob";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
+import { copySettings, useDraft } from "@/views/train/runSettings";
+import RunCurves from "@/views/train/RunCurves.vue";
+import RunFacts from "@/views/train/RunFacts.vue";
+import RunLog from "@/views/train/RunLog.vue";
+import TryPanel from "@/views/train/TryPanel.vue";
+import WatchPanel from "@/views/train/WatchPanel.vue";
 
 const route = useRoute();
 const router = useRouter();
 const store = useProject();
 const live = useLiveJob();
+const draft = useDraft();
 const runId = Number(route.params.run);
 
 const run = ref<Run | null>(null);
 const epochs = ref<Epoch[]>([]);
+const hints = ref<Hint[]>([]);
 const failed = ref("");
+const page = ref("curves");
+const pages = ["curves", "watch", "try", "log", "facts"] as const;
+const extending = ref(false);
+const more = ref(10);
 const modelLink = ref<HTMLAnchorElement>();
 
 const job = computed(() => (run.value ? live(run.value.job) : null));
 const active = computed(() => job.value?.state === "running" || job.value?.state === "waiting");
 const resumable = computed(() => ["stopped", "failed", "interrupted"].includes(job.value?.state ?? ""));
-const validated = computed(() => epochs.value.filter((each) => each.validation));
 const last = computed(() => epochs.value.at(-1));
-const best = computed(() => epochs.value.find((each) => each.epoch === run.value?.best_epoch)?.validation);
-const total = (each: { box: number; objectness: number; classes: number }) => each.box + each.objectness + each.classes;
-
-const lossCurves = computed(() => [
-  { name: "Training loss", colour: "#4A7397", points: epochs.value.map((each): [number, number] => [each.epoch, total(each)]) },
-  {
-    name: "Validation loss",
-    colour: "#B5492F",
-    dashed: true,
-    points: validated.value.map((each): [number, number] => [each.epoch, total(each.validation!)]),
-  },
-]);
-const precisionCurves = computed(() => [
-  { name: "mAP at 0.5", colour: "#51623F", points: validated.value.map((each): [number, number] => [each.epoch, each.validation!.map50]) },
-  {
-    name: "mAP at 0.50:0.95",
-    colour: "#8A6A2F",
-    dashed: true,
-    points: validated.value.map((each): [number, number] => [each.epoch, each.validation!.map]),
-  },
-]);
+const allEpochs = computed(() => Number(run.value?.settings.epochs ?? 0) + Number(run.value?.settings.extended ?? 0));
 
 async function load(): Promise<void> {
   try {
     const found = await take(api.GET("/api/v1/runs/{run_id}", { params: { path: { run_id: runId } } }));
     run.value = found.run;
     epochs.value = found.epochs;
+    hints.value = found.hints;
     failed.value = "";
   } catch (error) {
     failed.value = (error as Error).message;
@@ -79,6 +70,15 @@ async function resume(): Promise<void> {
   }
 }
 
+async function extend(): Promise<void> {
+  try {
+    run.value = await take(api.POST("/api/v1/runs/{run_id}/extend", { params: { path: { run_id: runId } }, body: { epochs: more.value } }));
+    extending.value = false;
+  } catch (error) {
+    complain(error);
+  }
+}
+
 async function judge(): Promise<void> {
   if (!run.value?.has_model) return;
   try {
@@ -87,6 +87,14 @@ async function judge(): Promise<void> {
   } catch (error) {
     complain(error);
   }
+}
+
+/** A new run with these settings, from these weights. */
+async function goOn(): Promise<void> {
+  if (!run.value) return;
+  copySettings(draft, run.value.settings);
+  if (run.value.has_model) draft.start = runId;
+  await router.push(`/project/${store.id}/train`);
 }
 
 onMounted(load);
@@ -101,9 +109,11 @@ onBeforeUnmount(() => {
   forgetJob();
 });
 useKeys([
+  ...pages.map((name, index) => ({ keys: [String(index + 1)], label: `Show ${name}`, run: () => (page.value = name) })),
   { keys: ["j"], label: "Judge this run on the validation part", run: judge },
   { keys: ["s"], label: "Stop", run: stop },
   { keys: ["r"], label: "Resume", run: resume },
+  { keys: ["x"], label: "Extend by more epochs", run: () => job.value?.state === "done" && (extending.value = true) },
   { keys: ["d"], label: "Download the model", run: () => modelLink.value?.click() },
 ]);
 </script>
@@ -111,68 +121,62 @@ useKeys([
 <template>
   <div class="view">
     <header class="view-head">
-      <router-link :to="`/project/${store.id}/train`">Runs</router-link>
+      <router-link :to="`/project/${store.id}/train/runs`">Runs</router-link>
       <h1>{{ run?.name }}</h1>
       <JobState v-if="job" :job="job" />
       <span class="spread" />
       <el-button v-if="active" :disabled="job?.stop_requested" data-test="stop-run" @click="stop">Stop</el-button>
       <el-button v-if="resumable" type="primary" data-test="resume-run" @click="resume">Resume</el-button>
+      <el-popover v-if="job?.state === 'done'" v-model:visible="extending" trigger="click" :width="250">
+        <template #reference><el-button data-test="extend-run">Extend</el-button></template>
+        <form class="extend" @submit.prevent="extend">
+          <label>More epochs <el-input-number v-model="more" :min="1" :max="10000" size="small" aria-label="More epochs" /></label>
+          <p class="soft small">It goes on from the latest weights, at up to 0.3 times the learning rate.</p>
+          <el-button type="primary" size="small" native-type="submit" data-test="extend-now">Extend</el-button>
+        </form>
+      </el-popover>
+      <el-button v-if="run && !active" data-test="copy-run" @click="goOn">New run from this</el-button>
       <a v-if="run?.has_model" ref="modelLink" :href="`/api/v1/runs/${runId}/model/best`" data-test="download-model"><el-button tag="span">Download model</el-button></a>
       <el-button v-if="run?.has_model" type="primary" data-test="judge-run" @click="judge">Judge</el-button>
     </header>
-    <div class="view-body">
+    <div class="run-body">
       <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
       <template v-if="run && job">
-        <p v-if="job.state === 'failed' || job.state === 'interrupted'" class="notice bad">{{ job.message }}</p>
+        <p v-if="job.state === 'failed' || job.state === 'interrupted'" class="notice bad" data-test="run-message">{{ job.message }}</p>
+        <p v-for="hint in hints" :key="hint.kind + hint.text" class="notice" data-test="hint">{{ hint.text }}</p>
         <dl class="facts">
           <div><dt>Time left</dt><dd data-test="time-left">{{ active ? (job.seconds_left === null ? "starting" : duration(job.seconds_left)) : "–" }}</dd></div>
-          <div><dt>Epoch</dt><dd data-test="epoch">{{ last?.epoch ?? 0 }} of {{ run.settings.epochs }}</dd></div>
+          <div><dt>Epoch</dt><dd data-test="epoch">{{ last?.epoch ?? 0 }} of {{ allEpochs }}</dd></div>
           <div><dt>Step</dt><dd>{{ job.done }} of {{ job.total }}</dd></div>
           <div><dt>Pictures a second</dt><dd>{{ last ? last.pictures_per_second.toFixed(1) : "–" }}</dd></div>
+          <div><dt>Learning rate</dt><dd>{{ last ? last.learning_rate.toPrecision(2) : "–" }}</dd></div>
           <div><dt>Best mAP at 0.5</dt><dd data-test="best-map">{{ precision(run.best_map50) }}</dd></div>
           <div><dt>at 0.50:0.95</dt><dd>{{ precision(run.best_map) }}</dd></div>
           <div><dt>Best epoch</dt><dd>{{ run.best_epoch ?? "–" }}</dd></div>
         </dl>
-        <div class="charts">
-          <LineChart :curves="lossCurves" x-name="Epoch" :x-top="Number(run.settings.epochs)" label="Training and validation loss over epochs" />
-          <LineChart :curves="precisionCurves" x-name="Epoch" :x-top="Number(run.settings.epochs)" :top="1" label="Mean average precision over epochs" />
-        </div>
-        <div class="below">
-          <section>
-            <h2>Best epoch by class</h2>
-            <p v-if="!best" class="soft">The first validation is yet to come.</p>
-            <table v-else class="figures">
-              <thead><tr><th>Class</th><th class="number">AP at 0.5</th><th class="number">AP at 0.50:0.95</th><th class="number">Truths</th></tr></thead>
-              <tbody>
-                <tr v-for="(figures, name) in best.by_class" :key="name">
-                  <td>{{ name }}</td><td class="number">{{ precision(figures.ap50) }}</td><td class="number">{{ precision(figures.ap) }}</td><td class="number">{{ figures.truths }}</td>
-                </tr>
-              </tbody>
-            </table>
-          </section>
-          <section>
-            <h2>Trained with</h2>
-            <table class="figures">
-              <tbody>
-                <tr><td>Snapshot</td><td><code>{{ run.snapshot_hash.slice(0, 12) }}</code>, {{ count(run.snapshot_pictures, "picture") }}, {{ count(run.snapshot_boxes, "box", "boxes") }}</td></tr>
-                <tr><td>Size, side</td><td>{{ capital(String(run.settings.size)) }}, {{ run.settings.side }} px</td></tr>
-                <tr><td>Batch, learning rate</td><td>{{ run.settings.batch }}, {{ run.settings.learning_rate }}</td></tr>
-                <tr><td>Mirroring, seed</td><td>{{ run.settings.flips }}, {{ run.settings.seed }}</td></tr>
-              </tbody>
-            </table>
-          </section>
-        </div>
+        <p v-if="run.facts.transfer" class="soft small" data-test="transfer">Started from {{ run.facts.start === "shipped" ? "the shipped weights" : run.facts.start }}. {{ run.facts.transfer }}</p>
+        <el-tabs v-model="page" class="pages" data-test="run-pages">
+          <el-tab-pane label="Curves" name="curves"><RunCurves v-if="page === 'curves'" :run="run" :epochs="epochs" :x-top="allEpochs" /></el-tab-pane>
+          <el-tab-pane label="Watch pictures" name="watch"><WatchPanel v-if="page === 'watch'" :run="run" :latest="last?.epoch ?? 0" /></el-tab-pane>
+          <el-tab-pane label="Try" name="try"><TryPanel v-if="page === 'try'" :run="run" :latest="last?.epoch ?? 0" /></el-tab-pane>
+          <el-tab-pane label="Log" name="log"><RunLog v-if="page === 'log'" :run-id="runId" :latest="last?.epoch ?? 0" :state="job.state" /></el-tab-pane>
+          <el-tab-pane label="Trained with" name="facts"><RunFacts v-if="page === 'facts'" :run="run" @changed="load" /></el-tab-pane>
+        </el-tabs>
+        <p v-if="!epochs.length && active" class="soft">The first of {{ count(allEpochs, "epoch") }} is at work.</p>
       </template>
     </div>
   </div>
 </template>
 
 <style scoped>
-.facts { display: flex; flex-wrap: wrap; gap: 10px 34px; margin: 0 0 14px; }
+.run-body { flex: 1; min-height: 0; display: flex; flex-direction: column; gap: 8px; padding: 14px 24px 12px; overflow: auto; }
+.facts { display: flex; flex-wrap: wrap; gap: 6px 30px; margin: 0; }
 dt { font-size: 13px; color: var(--ink-soft); }
-dd { margin: 0; font: 560 20px/1.3 var(--serif); }
-.charts { display: grid; grid-template-columns: 1fr 1fr; gap: 22px; height: 270px; }
-.charts > * { min-width: 0; }
-.below { display: grid; grid-template-columns: 1fr 1fr; gap: 22px; margin-top: 18px; }
-.below h2 { margin-bottom: 6px; }
+dd { margin: 0; font: 560 19px/1.3 var(--serif); }
+.pages { flex: 1; min-height: 420px; display: flex; flex-direction: column; }
+.pages :deep(.el-tabs__header) { order: 0; margin-bottom: 10px; }
+.pages :deep(.el-tabs__content) { order: 1; flex: 1; min-height: 0; overflow: auto; }
+.pages :deep(.el-tab-pane) { height: 100%; }
+.extend { display: grid; gap: 8px; justify-items: start; }
+.small { font-size: 13px; }
 </style>

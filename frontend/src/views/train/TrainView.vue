@@ -1,20 +1,26 @@
 <script setup lang="ts">
-/** Start a run, and the runs there are. */
-import { computed, onBeforeUnmount, onMounted, reactive, ref, watch } from "vue";
+/** A new run: what it learns from, what matters in front, the rest folded away, and looks ahead beside it. */
+import { computed, onBeforeUnmount, onMounted, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 
 import { api, type Plan, type Run, type Snapshot, take } from "@/api/client";
-import { capital, count, day, precision } from "@/parts/format";
-import JobState from "@/parts/JobState.vue";
-import { useLiveJob } from "@/parts/liveJob";
+import { capital, count } from "@/parts/format";
 import { useKeys } from "@/state/keys";
-import { complain } from "@/state/notes";
+import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
 import SplitDialog from "@/views/collect/SplitDialog.vue";
+import AnchorPanel from "@/views/train/AnchorPanel.vue";
+import AugmentPanel from "@/views/train/AugmentPanel.vue";
+import EstimatePanel from "@/views/train/EstimatePanel.vue";
+import MoreSettings from "@/views/train/MoreSettings.vue";
+import { resetDraft, useDraft } from "@/views/train/runSettings";
+import SizePanel from "@/views/train/SizePanel.vue";
+import TrainHead from "@/views/train/TrainHead.vue";
+import WatchChoice from "@/views/train/WatchChoice.vue";
 
 const store = useProject();
 const router = useRouter();
-const live = useLiveJob();
+const draft = useDraft();
 
 const plan = ref<Plan | null>(null);
 const runs = ref<Run[]>([]);
@@ -23,44 +29,52 @@ const named = computed(() => snapshots.value.filter((each) => each.name));
 const failed = ref("");
 const busy = ref(false);
 const splitting = ref(false);
-const more = ref(false);
-const settings = reactive({
-  name: "",
-  snapshot_id: null as number | null,
-  size: "stint" as "stint" | "dunlin" | "curlew",
-  side: 416,
-  epochs: undefined as number | undefined,
-  batch: 8,
-  seed: 0,
-  learning_rate: 0.003,
-  flips: undefined as "none" | "sideways" | "all" | undefined,
+const look = ref("sizes");
+const looks = ["sizes", "anchors", "augmented", "watch", "estimate"] as const;
+
+const settings = computed(() => draft.settings);
+const epochs = computed(() => {
+  const passes = settings.value.passes ?? plan.value?.passes ?? 1;
+  return settings.value.epochs ?? Math.max(1, Math.round(((plan.value?.epochs ?? 1) * (plan.value?.passes ?? 1)) / passes));
 });
+const steps = computed(() => {
+  const shown = (plan.value?.training ?? 0) * (settings.value.passes ?? plan.value?.passes ?? 1);
+  return epochs.value * Math.ceil(shown / settings.value.batch);
+});
+const advice = computed(() => plan.value?.sides.find((each) => each.side === settings.value.side));
 
-const speeds: Record<string, string> = { stint: "quickest", dunlin: "about half as fast", curlew: "about a third as fast" };
-const sizes = computed(() =>
-  Object.entries(plan.value?.parameters ?? {}).map(([value, parameters]) => ({
-    value,
-    cost: `${(parameters / 1e6).toFixed(1)} million parameters, ${speeds[value] ?? ""}`,
-  })),
+/** Runs whose weights can be started from: those of the same size with a model. */
+const usable = computed(() => runs.value.filter((run) => run.has_model && run.settings.size === settings.value.size));
+const starting = computed(() => {
+  if (draft.start === null) return "All weights begin at random.";
+  if (draft.start === "shipped") return "They learnt shapes on patterned grounds: edges and outlines are known, your classes are new.";
+  const run = runs.value.find((each) => each.id === draft.start);
+  if (!run) return "";
+  const theirs = (run.facts.classes as string[] | undefined) ?? [];
+  const mine = plan.value ? Object.keys(plan.value.boxes_by_class) : [];
+  const fresh = mine.filter((name) => !theirs.includes(name));
+  const said = `Backbone, neck and where boxes are come from ${run.name}; ${mine.length - fresh.length} of ${mine.length} classes are known`;
+  return fresh.length ? `${said}, new: ${fresh.join(", ")}.` : `${said}.`;
+});
+watch(
+  () => settings.value.size,
+  () => {
+    if (typeof draft.start === "number" && !usable.value.some((run) => run.id === draft.start)) draft.start = "shipped";
+  },
 );
-const suggestedFlips = computed(() => (plan.value?.every_direction ? "all" : "sideways"));
-const flips = [
-  { value: "none", label: "Not at all" },
-  { value: "sideways", label: "Left and right" },
-  { value: "all", label: "Every way, and turned" },
-];
-const epochs = computed(() => settings.epochs ?? plan.value?.epochs ?? 0);
-const steps = computed(() => epochs.value * Math.ceil((plan.value?.training ?? 0) / settings.batch));
 
+let asked = 0;
 async function load(): Promise<void> {
+  const mine = ++asked;
   try {
     const path = { project_id: store.id };
-    const query = { side: settings.side, snapshot_id: settings.snapshot_id ?? undefined };
+    const query = { side: settings.value.side, batch: settings.value.batch, snapshot_id: draft.snapshotId ?? undefined };
     const [planned, listed, frozen] = await Promise.all([
       take(api.GET("/api/v1/projects/{project_id}/plan", { params: { path, query } })),
       take(api.GET("/api/v1/projects/{project_id}/runs", { params: { path } })),
       take(api.GET("/api/v1/projects/{project_id}/snapshots", { params: { path } })),
     ]);
+    if (mine !== asked) return;
     snapshots.value = frozen.snapshots;
     plan.value = planned;
     runs.value = listed.runs;
@@ -77,9 +91,10 @@ async function start(): Promise<void> {
     const run = await take(
       api.POST("/api/v1/projects/{project_id}/runs", {
         params: { path: { project_id: store.id } },
-        body: { ...settings, epochs: settings.epochs ?? null, flips: settings.flips ?? null },
+        body: { name: draft.name, snapshot_id: draft.snapshotId, settings: settings.value, start: draft.start, watched: draft.watched },
       }),
     );
+    draft.name = "";
     await store.refresh();
     await router.push(`/project/${store.id}/train/${run.id}`);
   } catch (error) {
@@ -89,22 +104,32 @@ async function start(): Promise<void> {
   }
 }
 
+function reset(): void {
+  const before = JSON.parse(JSON.stringify(draft)) as typeof draft;
+  resetDraft(draft);
+  sayWithUndo("All settings are as at first", async () => {
+    Object.assign(draft, before);
+  });
+}
+
 onMounted(load);
-watch(() => [settings.side, settings.snapshot_id], load);
+watch(() => [settings.value.side, settings.value.batch, draft.snapshotId], load);
 const forget = store.onJob((job) => {
   if (job.kind === "train" && job.state !== "running") void load();
 });
 onBeforeUnmount(forget);
-useKeys([{ keys: ["t"], label: "Start the training", run: start }]);
+useKeys([
+  { keys: ["t"], label: "Start the training", run: start },
+  ...looks.map((name, index) => ({ keys: [String(index + 1)], label: `Look at: ${name}`, run: () => (look.value = name) })),
+]);
 </script>
 
 <template>
   <div class="view">
-    <header class="view-head"><h1>Train</h1></header>
-    <div class="view-body columns">
+    <TrainHead />
+    <div class="columns">
       <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
-      <form novalidate v-if="plan" class="plan" data-test="plan" @submit.prevent="start">
-        <h2>New run</h2>
+      <form v-if="plan" novalidate class="plan" data-test="plan" @submit.prevent="start">
         <p>
           Learns from <b>{{ count(plan.training, "picture") }}</b>, watched on <b>{{ plan.validation }}</b>.
           <template v-if="plan.unassigned">
@@ -112,75 +137,66 @@ useKeys([{ keys: ["t"], label: "Start the training", run: start }]);
             <el-button link type="primary" @click="splitting = true">split the pictures</el-button> to use them.
           </template>
         </p>
-        <label v-if="named.length" class="from">
-          Labels
-          <el-select v-model="settings.snapshot_id" size="small" clearable placeholder="As they are now" :value-on-clear="null" aria-label="Labels to learn from">
-            <el-option v-for="each in named" :key="each.id" :value="each.id" :label="`Snapshot ${each.name}`" />
-          </el-select>
-        </label>
         <div v-if="plan.obstacles.length" class="notice bad" data-test="obstacles">
           <p v-for="each in plan.obstacles" :key="each">{{ each }}</p>
           <el-button v-if="plan.training + plan.validation + plan.unassigned" size="small" @click="splitting = true">Split the pictures</el-button>
         </div>
-        <div v-else-if="plan.warnings.length" class="notice">
+        <div v-else-if="plan.warnings.length" class="notice" data-test="warnings">
           <p v-for="each in plan.warnings" :key="each">{{ each }}</p>
         </div>
-        <fieldset>
-          <legend>Size</legend>
-          <el-radio-group v-model="settings.size" class="sizes">
-            <el-radio v-for="each in sizes" :key="each.value" :value="each.value">
-              {{ capital(each.value) }} <span class="soft">{{ each.cost }}</span>
-            </el-radio>
-          </el-radio-group>
-        </fieldset>
         <div class="fields">
+          <label v-if="named.length">Labels
+            <el-select v-model="draft.snapshotId" size="small" clearable placeholder="As they are now" :value-on-clear="null" aria-label="Labels to learn from">
+              <el-option v-for="each in named" :key="each.id" :value="each.id" :label="`Snapshot ${each.name}`" />
+            </el-select>
+          </label>
+          <span v-if="named.length" />
+          <label>Size
+            <el-select v-model="settings.size" size="small" aria-label="Size">
+              <el-option v-for="(parameters, name) in plan.parameters" :key="name" :value="name" :label="capital(String(name))">
+                {{ capital(String(name)) }} <span class="soft">{{ (parameters / 1e6).toFixed(1) }} million parameters</span>
+              </el-option>
+            </el-select>
+          </label>
+          <span>{{ ((plan.parameters[settings.size] ?? 0) / 1e6).toFixed(1) }} million parameters; larger is slower and finds more</span>
           <label>Input side <el-input-number v-model="settings.side" :min="96" :max="2048" :step="32" step-strictly size="small" aria-label="Input side" /></label>
-          <span class="soft">pixels; larger finds smaller objects, slower</span>
-          <label>Epochs <el-input-number :model-value="epochs" :min="1" :max="10000" size="small" aria-label="Epochs" @update:model-value="settings.epochs = $event ?? undefined" /></label>
-          <span class="soft">{{ steps.toLocaleString("en") }} steps in all</span>
+          <span>pixels; <template v-if="advice">{{ (advice.small * 100).toFixed(advice.small > 0 && advice.small < 0.01 ? 1 : 0) }} % of boxes under 8 px here</template></span>
+          <label>Epochs <el-input-number :model-value="epochs" :min="1" :max="10000" size="small" aria-label="Epochs" @update:model-value="settings.epochs = $event ?? null" /></label>
+          <span>{{ steps.toLocaleString("en") }} steps; each epoch {{ (settings.passes ?? plan.passes) > 1 ? `goes ${settings.passes ?? plan.passes} times through the pictures` : "goes once through the pictures" }}</span>
           <label>Batch <el-input-number v-model="settings.batch" :min="1" :max="256" size="small" aria-label="Batch" /></label>
-          <span class="soft">pictures in one step</span>
+          <span>pictures in one step</span>
+          <label>Learning rate <el-input-number :model-value="settings.learning_rate ?? 0.003" :min="0.00001" :max="0.1" :step="0.001" size="small" aria-label="Learning rate" @update:model-value="settings.learning_rate = $event ?? null" /></label>
+          <span>how far each step goes; lower it if the loss runs away</span>
+          <label>Start from
+            <el-select :model-value="draft.start ?? 'nothing'" size="small" aria-label="Start from" data-test="start-from" @update:model-value="draft.start = $event === 'nothing' ? null : $event">
+              <el-option value="shipped" label="Shipped weights" />
+              <el-option value="nothing" label="Nothing" />
+              <el-option v-for="run in usable" :key="run.id" :value="run.id" :label="run.name" />
+            </el-select>
+          </label>
+          <span data-test="starting">{{ starting }}</span>
+          <label v-if="draft.start !== null">Frozen <el-switch v-model="settings.freeze_backbone" size="small" aria-label="Freeze the backbone" /></label>
+          <span v-if="draft.start !== null">leaves the backbone as it is: quicker, for few pictures</span>
+          <label>Name <el-input v-model="draft.name" size="small" placeholder="By size and number" aria-label="Run name" maxlength="200" /></label>
+          <span />
         </div>
-        <details :open="more" @toggle="more = ($event.target as HTMLDetailsElement).open">
+        <details>
           <summary>More settings</summary>
-          <div class="fields">
-            <label>Name <el-input v-model="settings.name" size="small" placeholder="By size and number" aria-label="Run name" /></label>
-            <span />
-            <label>Mirroring
-              <el-select :model-value="settings.flips ?? suggestedFlips" size="small" aria-label="Mirroring" @update:model-value="settings.flips = $event">
-                <el-option v-for="each in flips" :key="each.value" :value="each.value" :label="each.label" />
-              </el-select>
-            </label>
-            <span class="soft">{{ plan.every_direction ? "boxes lie in every direction here" : "boxes keep their direction here" }}</span>
-            <label>Learning rate <el-input-number v-model="settings.learning_rate" :min="0.0001" :max="0.1" :step="0.001" size="small" aria-label="Learning rate" /></label>
-            <span class="soft">lower it if the loss runs away</span>
-            <label>Seed <el-input-number v-model="settings.seed" :min="0" :max="4294967295" size="small" aria-label="Seed" /></label>
-            <span class="soft">the same seed gives the same weights</span>
-          </div>
+          <MoreSettings v-model="draft.settings" :plan="plan" />
         </details>
-        <el-button type="primary" native-type="submit" size="large" :disabled="plan.obstacles.length > 0 || busy" data-test="start-run">
-          Start training
-        </el-button>
+        <div class="go">
+          <el-button type="primary" native-type="submit" size="large" :disabled="plan.obstacles.length > 0 || busy" data-test="start-run">Start training</el-button>
+          <el-button link type="primary" @click="reset">Set back all</el-button>
+        </div>
       </form>
-      <section class="runs">
-        <h2>Runs</h2>
-        <p v-if="!runs.length && plan" class="soft">No run yet. A run freezes the labels as they are and learns from them in the background.</p>
-        <table v-if="runs.length" class="figures">
-          <thead>
-            <tr><th>Name</th><th>State</th><th class="number">mAP 0.5</th><th class="number">0.50:0.95</th><th class="number">Side</th><th class="number">Epochs</th><th>Started</th></tr>
-          </thead>
-          <tbody>
-            <tr v-for="run in runs" :key="run.id" data-test="run-row">
-              <td><router-link :to="`/project/${store.id}/train/${run.id}`">{{ run.name }}</router-link></td>
-              <td><JobState :job="live(run.job)" /></td>
-              <td class="number">{{ precision(run.best_map50) }}</td>
-              <td class="number">{{ precision(run.best_map) }}</td>
-              <td class="number">{{ run.settings.side }}</td>
-              <td class="number">{{ run.settings.epochs }}</td>
-              <td class="soft">{{ day(run.created_at) }}</td>
-            </tr>
-          </tbody>
-        </table>
+      <section v-if="plan" class="ahead">
+        <el-tabs v-model="look" data-test="looks">
+          <el-tab-pane label="Sizes and side" name="sizes" lazy><SizePanel :plan="plan" :draft="draft" /></el-tab-pane>
+          <el-tab-pane label="Anchors" name="anchors" lazy><AnchorPanel v-if="!plan.obstacles.length" :draft="draft" /></el-tab-pane>
+          <el-tab-pane label="Augmentation" name="augmented" lazy><AugmentPanel :plan="plan" :draft="draft" /></el-tab-pane>
+          <el-tab-pane label="Watch pictures" name="watch" lazy><WatchChoice :draft="draft" /></el-tab-pane>
+          <el-tab-pane label="Time and memory" name="estimate" lazy><EstimatePanel v-if="!plan.obstacles.length" :draft="draft" /></el-tab-pane>
+        </el-tabs>
       </section>
     </div>
     <SplitDialog v-model="splitting" @changed="load" />
@@ -188,17 +204,13 @@ useKeys([{ keys: ["t"], label: "Start the training", run: start }]);
 </template>
 
 <style scoped>
-.columns { display: grid; grid-template-columns: minmax(360px, 430px) minmax(0, 1fr); gap: 36px; align-items: start; }
-.plan { display: grid; gap: 14px; }
-fieldset { border: 0; padding: 0; margin: 0; }
-.from { display: grid; grid-template-columns: 92px 230px; align-items: center; font-weight: 600; }
-legend { font-weight: 600; padding: 0; }
-.sizes { display: grid; }
-.fields { display: grid; grid-template-columns: auto minmax(0, 1fr); gap: 8px 12px; align-items: center; }
-.fields label { display: grid; grid-template-columns: 92px 130px; align-items: center; font-weight: 600; }
-.fields .soft { font-size: 13px; }
-details .fields { margin-top: 10px; }
+.columns { flex: 1; min-height: 0; display: grid; grid-template-columns: 440px minmax(0, 1fr); }
+.plan { display: grid; gap: 12px; align-content: start; padding: 16px 20px 24px 24px; overflow: auto; border-right: 1px solid var(--rule); }
+.ahead { min-width: 0; min-height: 0; overflow: auto; padding: 6px 24px 20px; }
+.fields { display: grid; grid-template-columns: auto minmax(0, 1fr); gap: 7px 12px; align-items: center; }
+.fields label { display: grid; grid-template-columns: 96px 122px; align-items: center; font-weight: 600; }
+.fields > span { font-size: 13px; color: var(--ink-soft); line-height: 1.25; }
 summary { cursor: pointer; color: var(--leg-deep); }
-.runs { display: grid; gap: 10px; min-width: 0; }
-.runs td { white-space: nowrap; }
+.go { display: flex; gap: 16px; align-items: center; }
+.notice p + p { margin-top: 4px; }
 </style>

@@ -12,6 +12,7 @@ from avocet.web.routes.pictures import pictures
 from avocet.web.routes.projects import projects
 from avocet.web.routes.runs import runs
 from avocet.web.routes.snapshots import snapshots
+from avocet.web.routes.watching import watching
 
 ALL = (
     projects,
@@ -22,6 +23,7 @@ ALL = (
     snapshots,
     audit,
     runs,
+    watching,
     evaluations,
     detections,
     jobs,

@@ -21,7 +21,7 @@ from avocet.work.projects import get_project
 from avocet.work.staging import staged_files, unstage
 from avocet.work.thumbnails import look_later
 
-RESUMABLE = frozenset({"sample_clip", "take_archive", "take_folder"})
+RESUMABLE = frozenset({"sample_clip", "take_archive", "take_folder", "study"})
 
 media = APIBlueprint("media", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="media")])
 
@@ -76,7 +76,7 @@ def take_folder(path: ProjectPath, body: schemas.FolderIn) -> Response:
 
 @media.post("/jobs/<int:job_id>/resume", responses={202: schemas.JobStarted})
 def resume(path: JobPath) -> Response:
-    """Go on with a stopped or interrupted job that takes files in; what is there is not taken twice."""
+    """Go on with a stopped or interrupted job that keeps what it has done, and does it not twice."""
     with context().sessions.begin() as session:
         job = get_job(session, path.job_id)
         if job.kind not in RESUMABLE:

@@ -1,17 +1,18 @@
-"""Runs: planning, starting, following, resuming, models."""
+"""Runs: planning, starting, following, resuming, comparing, models."""
 
 from flask import Response, send_file
 from flask_openapi3 import APIBlueprint, Tag
 
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Run
-from avocet.web.context import context, job_out, reply
-from avocet.web.schemas import learn as schemas
+from avocet.web.context import context, job_out, moment, reply
+from avocet.web.schemas import train as schemas
 from avocet.web.schemas.common import ProjectPath
+from avocet.work import run_files, run_table
 from avocet.work import runs as work
+from avocet.work.following import hints_of
+from avocet.work.planning import plan_run
 from avocet.work.problems import NotFound
-from avocet.work.projects import get_project
-from avocet.work.snapshots import get_snapshot, labels_now, read_snapshot
 
 runs = APIBlueprint("runs", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="runs")])
 
@@ -26,15 +27,21 @@ def run_out(folder: DataFolder, run: Run) -> schemas.RunOut:
     return schemas.RunOut(
         id=run.id,
         name=run.name,
-        settings=run.settings,
+        note=run.note,
+        binned=run.binned_at is not None,
+        settings=run_table.flat_settings(run),
+        facts=run.facts,
+        snapshot_id=run.snapshot_id,
         snapshot_hash=run.snapshot.content_hash,
+        snapshot_name=run.snapshot.name,
         snapshot_pictures=run.snapshot.pictures,
         snapshot_boxes=run.snapshot.boxes,
+        held_out=run.held_out,
         best_epoch=run.best_epoch,
         best_map50=run.best_map50,
         best_map=run.best_map,
         has_model=has_model,
-        created_at=run.created_at.isoformat() + "Z",
+        created_at=moment(run.created_at),
         job=job_out(run.job),
     )
 
@@ -43,28 +50,41 @@ def run_out(folder: DataFolder, run: Run) -> schemas.RunOut:
 def plan(path: ProjectPath, query: schemas.PlanQuery) -> Response:
     """What a run started now would learn from, and what stands in its way."""
     with context().reading() as session:
-        get_project(session, path.project_id)
-        snapshot = get_snapshot(session, query.snapshot_id) if query.snapshot_id else None
-        frozen = (
-            read_snapshot(context().folder, snapshot) if snapshot else labels_now(session, path.project_id)
-        )
-        return reply(schemas.PlanOut.model_validate(work.plan_run(frozen, query.side)))
+        frozen, _ = work.labels_to_learn(session, context().folder, path.project_id, query.snapshot_id)
+        return reply(schemas.PlanOut.model_validate(plan_run(frozen, query.side, query.batch)))
 
 
 @runs.get("/projects/<int:project_id>/runs", responses={200: schemas.RunList})
-def list_runs(path: ProjectPath) -> Response:
-    """The project's runs, newest first."""
+def list_runs(path: ProjectPath, query: schemas.RunsQuery) -> Response:
+    """The project's runs, or those in its bin, newest first, and the settings that differ among them."""
     with context().reading() as session:
-        found = work.list_runs(session, path.project_id)
-        return reply(schemas.RunList(runs=[run_out(context().folder, run) for run in found]))
+        found = work.list_runs(session, path.project_id, query.binned)
+        listed = [run_out(context().folder, run) for run in found]
+        return reply(schemas.RunList(runs=listed, differing=run_table.differing(found)))
+
+
+@runs.get("/projects/<int:project_id>/run-groups", responses={200: schemas.GroupList})
+def run_groups(path: ProjectPath, query: schemas.GroupQuery) -> Response:
+    """Runs with a result, grouped by a setting, with mean and spread."""
+    with context().reading() as session:
+        groups = run_table.group_runs(work.list_runs(session, path.project_id), query.by)
+        return reply(schemas.GroupList(groups=[schemas.GroupOut.model_validate(each) for each in groups]))
 
 
 @runs.post("/projects/<int:project_id>/runs", responses={202: schemas.RunOut})
 def start_run(path: ProjectPath, body: schemas.RunIn) -> Response:
     """Freeze the labels and start a training."""
     with context().sessions.begin() as session:
-        chosen = body.model_dump(exclude={"name", "snapshot_id"})
-        run = work.start_run(session, context().folder, path.project_id, chosen, body.name, body.snapshot_id)
+        run = work.start_run(
+            session,
+            context().folder,
+            path.project_id,
+            body.settings.model_dump(),
+            body.name,
+            body.snapshot_id,
+            body.start,
+            body.watched,
+        )
         job_id, kind, out = run.job.id, run.job.kind, run_out(context().folder, run)
     context().enqueue(job_id, kind)
     return reply(out, 202)
@@ -72,11 +92,28 @@ def start_run(path: ProjectPath, body: schemas.RunIn) -> Response:
 
 @runs.get("/runs/<int:run_id>", responses={200: schemas.RunDetail})
 def get_run(path: schemas.RunPath) -> Response:
-    """One run with all its epochs."""
+    """One run with all its epochs, and hints that are due."""
     with context().reading() as session:
         run = work.get_run(session, path.run_id)
         epochs = [schemas.EpochOut(epoch=each.epoch, **each.figures) for each in run.epochs]
-        return reply(schemas.RunDetail(run=run_out(context().folder, run), epochs=epochs))
+        hints = [schemas.HintOut.model_validate(hint) for hint in hints_of(run)]
+        return reply(schemas.RunDetail(run=run_out(context().folder, run), epochs=epochs, hints=hints))
+
+
+@runs.patch("/runs/<int:run_id>", responses={200: schemas.RunOut})
+def describe_run(path: schemas.RunPath, body: schemas.RunChange) -> Response:
+    """Give a run another name or note."""
+    with context().sessions.begin() as session:
+        run = work.describe_run(session, path.run_id, body.name, body.note)
+        return reply(run_out(context().folder, run))
+
+
+@runs.put("/runs/<int:run_id>/binned", responses={200: schemas.RunOut})
+def bin_run(path: schemas.RunPath, body: schemas.BinIn) -> Response:
+    """Put a run into the bin, or take it back."""
+    with context().sessions.begin() as session:
+        run = work.bin_run(session, path.run_id, body.binned)
+        return reply(run_out(context().folder, run))
 
 
 @runs.post("/runs/<int:run_id>/resume", responses={202: schemas.RunOut})
@@ -89,13 +126,50 @@ def resume_run(path: schemas.RunPath) -> Response:
     return reply(out, 202)
 
 
+@runs.post("/runs/<int:run_id>/extend", responses={202: schemas.RunOut})
+def extend_run(path: schemas.RunPath, body: schemas.ExtendIn) -> Response:
+    """Add epochs to a run that is done."""
+    with context().sessions.begin() as session:
+        run = work.extend_run(session, path.run_id, body.epochs)
+        job_id, kind, out = run.job.id, run.job.kind, run_out(context().folder, run)
+    context().enqueue(job_id, kind)
+    return reply(out, 202)
+
+
+@runs.get("/runs/<int:run_id>/log", responses={200: schemas.LogOut})
+def read_log(path: schemas.RunPath) -> Response:
+    """The run's log, its end where it is long."""
+    with context().reading() as session:
+        run = work.get_run(session, path.run_id)
+        return reply(schemas.LogOut(lines=run_files.read_log(context().folder, run)))
+
+
 @runs.get("/runs/<int:run_id>/model/<which>")
 def model(path: schemas.BundlePath) -> Response:
     """The best or the latest checkpoint as a model bundle."""
     with context().reading() as session:
         run = work.get_run(session, path.run_id)
         file = work.model_path(context().folder, run, path.which)
-    safe = "".join(letter if letter.isalnum() else "-" for letter in run.name)
     return send_file(
-        file, as_attachment=True, download_name=f"{safe}-{path.which}.zip", mimetype="application/zip"
+        file,
+        as_attachment=True,
+        download_name=f"{_safe(run.name)}-{path.which}.zip",
+        mimetype="application/zip",
     )
+
+
+@runs.get("/runs/<int:run_id>/archive")
+def archive(path: schemas.RunPath) -> Response:
+    """Settings, figures, log and models of a run as one zip."""
+    folder = context().folder
+    with context().reading() as session:
+        run = work.get_run(session, path.run_id)
+        target = folder.run(run.project_id, run.id) / "archive.zip"
+        run_files.export_run(session, folder, run, target)
+    return send_file(
+        target, as_attachment=True, download_name=f"{_safe(run.name)}.zip", mimetype="application/zip"
+    )
+
+
+def _safe(name: str) -> str:
+    return "".join(letter if letter.isalnum() else "-" for letter in name)

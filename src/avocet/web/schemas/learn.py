@@ -1,4 +1,4 @@
-"""Schemas of runs, evaluations and detections."""
+"""Schemas of evaluations and detections."""
 
 from typing import Any, Literal
 
@@ -6,88 +6,6 @@ from pydantic import BaseModel, Field
 
 from avocet.store.tables import Part, PictureState
 from avocet.web.schemas.common import JobOut, Request, Schema
-
-
-class PlanQuery(BaseModel):
-    side: int = Field(416, ge=96, le=2048, multiple_of=32)
-    snapshot_id: int | None = None
-
-
-class PlanOut(Schema):
-    training: int
-    validation: int
-    test: int
-    unassigned: int
-    boxes_by_class: dict[str, int]
-    obstacles: list[str]
-    warnings: list[str]
-    epochs: int
-    every_direction: bool
-    parameters: dict[str, int]
-
-
-class RunIn(Request):
-    name: str = ""
-    snapshot_id: int | None = None
-    size: Literal["stint", "dunlin", "curlew"] = "stint"
-    side: int = 416
-    epochs: int | None = None
-    batch: int = 8
-    seed: int = 0
-    learning_rate: float | None = None
-    flips: Literal["none", "sideways", "all"] | None = None
-
-
-class ValidationOut(Schema):
-    box: float
-    objectness: float
-    classes: float
-    map50: float
-    map: float
-    by_class: dict[str, dict[str, float | int | None]]
-
-
-class EpochOut(Schema):
-    epoch: int
-    box: float
-    objectness: float
-    classes: float
-    learning_rate: float
-    pictures_per_second: float
-    best: bool
-    validation: ValidationOut | None = None
-
-
-class RunOut(Schema):
-    id: int
-    name: str
-    settings: dict[str, Any]
-    snapshot_hash: str
-    snapshot_pictures: int
-    snapshot_boxes: int
-    best_epoch: int | None
-    best_map50: float | None
-    best_map: float | None
-    has_model: bool
-    created_at: str
-    job: JobOut
-
-
-class RunList(Schema):
-    runs: list[RunOut]
-
-
-class RunDetail(Schema):
-    run: RunOut
-    epochs: list[EpochOut]
-
-
-class RunPath(BaseModel):
-    run_id: int
-
-
-class BundlePath(RunPath):
-    which: Literal["best", "latest"]
 
 
 class EvaluationIn(Request):

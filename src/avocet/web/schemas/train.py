@@ -1,0 +1,298 @@
+"""Schemas of planning, running, watching and comparing trainings."""
+
+from typing import Any, Literal
+
+from pydantic import BaseModel, Field
+
+from avocet.web.schemas.common import JobOut, Request, Schema
+
+
+class PlanQuery(BaseModel):
+    side: int = Field(416, ge=96, le=2048, multiple_of=32)
+    batch: int = Field(8, ge=1, le=256)
+    snapshot_id: int | None = None
+
+
+class SideAdviceOut(Schema):
+    side: int
+    small: float
+    cost: float
+
+
+class PlanOut(Schema):
+    training: int
+    validation: int
+    test: int
+    unassigned: int
+    boxes_by_class: dict[str, int]
+    obstacles: list[str]
+    warnings: list[str]
+    epochs: int
+    passes: int
+    every_direction: bool
+    parameters: dict[str, int]
+    sides: list[SideAdviceOut]
+    advised_side: int
+
+
+class AugmentationIn(Request):
+    flips: Literal["none", "sideways", "all"] | None = None
+    scale_least: float = 0.75
+    scale_most: float = 1.35
+    shift: float = 1.0
+    turn: float = 0.0
+    light: float = 0.2
+    hue: float = 0.0
+    saturation: float = 0.0
+    blur: float = 0.0
+    collage: float = 0.5
+    copy_in: float = 0.0
+
+
+class SettingsIn(Request):
+    """What is left out or null is chosen from the labels; bounds are checked where the settings are made."""
+
+    size: Literal["stint", "dunlin", "curlew"] = "stint"
+    side: int = 416
+    epochs: int | None = None
+    batch: int = 8
+    passes: int | None = None
+    seed: int = 0
+    learning_rate: float | None = None
+    optimizer: Literal["adamw", "sgd"] = "adamw"
+    warm_up: float = 0.05
+    schedule: Literal["cosine", "linear", "constant"] = "cosine"
+    weight_decay: float = 0.02
+    multi_scale: bool = False
+    patience: int = 0
+    average: float = 0.998
+    box_weight: float = 2.0
+    objectness_weight: float = 1.0
+    class_weight: float = 1.0
+    number_format: Literal["auto", "float32", "bfloat16"] = "auto"
+    best_by: Literal["map", "map50", "loss"] = "map"
+    keep_every: int = 0
+    freeze_backbone: bool = False
+    anchors: list[tuple[float, float]] = Field(default_factory=list, max_length=64)
+    augmentation: AugmentationIn = AugmentationIn()
+
+
+class RunIn(Request):
+    name: str = ""
+    snapshot_id: int | None = None
+    settings: SettingsIn = SettingsIn()
+    start: int | Literal["shipped"] | None = Field(None, description="A run's number, or the shipped weights")
+    watched: list[int] = Field([], max_length=48)
+
+
+class ValidationOut(Schema):
+    box: float
+    objectness: float
+    classes: float
+    map50: float
+    map: float
+    by_class: dict[str, dict[str, float | int | None]]
+
+
+class EpochOut(Schema):
+    epoch: int
+    box: float
+    objectness: float
+    classes: float
+    learning_rate: float
+    pictures_per_second: float
+    seconds: float = 0.0
+    best: bool
+    validation: ValidationOut | None = None
+
+
+class RunOut(Schema):
+    id: int
+    name: str
+    note: str
+    binned: bool
+    settings: dict[str, Any]
+    facts: dict[str, Any]
+    snapshot_id: int
+    snapshot_hash: str
+    snapshot_name: str
+    snapshot_pictures: int
+    snapshot_boxes: int
+    held_out: str = Field(description="The same where runs were validated on the same pictures and truths")
+    best_epoch: int | None
+    best_map50: float | None
+    best_map: float | None
+    has_model: bool
+    created_at: str
+    job: JobOut
+
+
+class RunList(Schema):
+    runs: list[RunOut]
+    differing: list[str]
+
+
+class HintOut(Schema):
+    kind: str
+    epoch: int
+    text: str
+
+
+class RunDetail(Schema):
+    run: RunOut
+    epochs: list[EpochOut]
+    hints: list[HintOut]
+
+
+class RunsQuery(BaseModel):
+    binned: bool = False
+
+
+class GroupQuery(BaseModel):
+    by: str
+
+
+class GroupOut(Schema):
+    value: str
+    runs: list[int]
+    mean_map50: float
+    mean_map: float
+    spread_map50: float | None
+    spread_map: float | None
+    comparable: bool
+
+
+class GroupList(Schema):
+    groups: list[GroupOut]
+
+
+class RunChange(Request):
+    name: str | None = None
+    note: str | None = None
+
+
+class ExtendIn(Request):
+    epochs: int
+
+
+class BinIn(Request):
+    binned: bool
+
+
+class RunPath(BaseModel):
+    run_id: int
+
+
+class BundlePath(RunPath):
+    which: Literal["best", "latest"]
+
+
+class LogOut(Schema):
+    lines: list[str]
+
+
+class WatchedTruth(Schema):
+    class_index: int
+    corners: tuple[float, float, float, float]
+
+
+class WatchedPicture(Schema):
+    picture_id: int
+    name: str
+    width: int
+    height: int
+    truths: list[WatchedTruth]
+
+
+class WatchOut(Schema):
+    class_names: list[str]
+    pictures: list[WatchedPicture]
+    epochs: list[int]
+
+
+class WatchPath(RunPath):
+    epoch: int
+
+
+class Predicted(Schema):
+    boxes: list[tuple[float, float, float, float]]
+    scores: list[float]
+    classes: list[int]
+
+
+class WatchedEpoch(Schema):
+    epoch: int
+    pictures: list[Predicted]
+
+
+class LookIn(Request):
+    """A look ahead: at anchors, augmented pictures, sizes or the time it takes."""
+
+    snapshot_id: int | None = None
+    settings: SettingsIn = SettingsIn()
+    draw: int = Field(0, ge=0, lt=2**32, description="Seed of the augmented pictures")
+
+
+class LookPath(BaseModel):
+    project_id: int
+    look: Literal["anchors", "augmented", "sizes", "estimate"]
+
+
+class TryIn(Request):
+    picture_id: int
+
+
+class EffectIn(Request):
+    side: int = Field(ge=96, le=2048, multiple_of=32)
+    anchors: list[tuple[float, float]] = Field(min_length=1, max_length=64)
+    snapshot_id: int | None = None
+
+
+class EffectOut(Schema):
+    mean_iou: float
+    poor: float
+    held: list[int]
+
+
+class SheetPath(BaseModel):
+    job_id: int
+    number: int = Field(ge=0, lt=1000)
+
+
+class StudyIn(Request):
+    snapshot_id: int | None = None
+    settings: SettingsIn = SettingsIn()
+    steps: int = 150
+    seeds: int = 1
+
+
+class StudyResult(Schema):
+    pictures: int
+    seed: int
+    map: float
+    map50: float
+
+
+class StudyVerdict(Schema):
+    pictures: int
+    words: str
+    now: float
+    low: float
+    middle: float
+    high: float
+    curve: list[tuple[float, float]]
+
+
+class StudyOut(Schema):
+    id: int
+    settings: dict[str, Any]
+    snapshot_hash: str
+    planned: int
+    results: list[StudyResult]
+    verdict: StudyVerdict | None
+    created_at: str
+    job: JobOut
+
+
+class StudyList(Schema):
+    studies: list[StudyOut]

@@ -1,0 +1,194 @@
+"""What a run would learn from, and what stands in its way."""
+
+import hashlib
+import json
+from collections import Counter
+from dataclasses import dataclass
+
+import numpy as np
+
+from avocet.core.boxes import Array
+from avocet.core.letterbox import letterbox
+from avocet.core.orientation import lie_in_every_direction
+from avocet.detector.settings import default_epochs, default_passes
+from avocet.detector.sizes import SIZES, parameter_count
+from avocet.store.tables import Part
+from avocet.work.snapshots import Frozen
+
+LEARNABLE = 8
+"""Boxes with a shorter side under this many input pixels are hard to learn."""
+
+SIDES = (256, 320, 416, 512, 640, 832, 1024)
+"""Input sides that are spoken of."""
+
+ENOUGH_LEARNABLE = 0.02
+"""A side is advised at which at most this share of boxes is too small."""
+
+
+@dataclass(frozen=True)
+class SideAdvice:
+    """An input side: how many boxes are too small at it, and its cost against the chosen one."""
+
+    side: int
+    small: float
+    cost: float
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a run would be trained on, and what stands in its way.
+
+    Attributes
+    ----------
+    training, validation, test, unassigned : int
+        Labelled pictures in each part.
+    boxes_by_class : dict
+        Class name to boxes in the training part.
+    obstacles : list of str
+        A run cannot start while there are any.
+    warnings : list of str
+    epochs, passes : int
+        Suggested, and how often each epoch goes through the pictures.
+    every_direction : bool
+        Objects lie in every direction, so pictures may be turned freely.
+    parameters : dict
+        Trainable parameters of each size for these classes.
+    sides : list of SideAdvice
+    advised_side : int
+        The smallest side at which nearly all boxes are large enough to be learnt.
+    """
+
+    training: int
+    validation: int
+    test: int
+    unassigned: int
+    boxes_by_class: dict[str, int]
+    obstacles: list[str]
+    warnings: list[str]
+    epochs: int
+    passes: int
+    every_direction: bool
+    parameters: dict[str, int]
+    sides: list[SideAdvice]
+    advised_side: int
+
+
+def plan_run(frozen: Frozen, side: int = 416, batch: int = 8) -> Plan:
+    """Say what a run would have to learn from labels as they are now, or as a snapshot holds them."""
+    counts = Counter(picture.part.value if picture.part else "" for picture in frozen.pictures)
+    names = frozen.classes
+    by_part: dict[str, Counter[str]] = {part.value: Counter() for part in Part}
+    for picture in frozen.pictures:
+        if picture.part is not None:
+            by_part[picture.part.value].update(names[box[0]] for box in picture.boxes)
+    sizes, labels = box_sizes(frozen, 1)
+    learnt, held_out = by_part[Part.TRAINING.value], by_part[Part.VALIDATION.value]
+    passes = default_passes(counts[Part.TRAINING], counts[Part.VALIDATION])
+    sides = [SideAdvice(each, _small(sizes, each), (each / side) ** 2) for each in sorted({*SIDES, side})]
+    warnings = _warnings(learnt, held_out, names)
+    small = round(_small(sizes, side) * len(sizes))
+    if small:
+        warnings.append(
+            f"{small} of {len(sizes)} training boxes are under {LEARNABLE} pixels at side {side}; "
+            "a larger side helps to find them"
+        )
+    if 0 < counts[Part.TRAINING] * passes < batch:
+        warnings.append(
+            f"A batch of {batch} is more than the {counts[Part.TRAINING]} training pictures; "
+            "some are in it more than once"
+        )
+    advised = [each.side for each in sides if each.small <= ENOUGH_LEARNABLE and each.side in SIDES]
+    return Plan(
+        training=counts[Part.TRAINING],
+        validation=counts[Part.VALIDATION],
+        test=counts[Part.TEST],
+        unassigned=counts[""],
+        boxes_by_class={name: learnt[name] for name in names},
+        obstacles=_obstacles(counts, learnt, held_out, names),
+        warnings=warnings,
+        epochs=default_epochs(counts[Part.TRAINING], passes),
+        passes=passes,
+        every_direction=lie_in_every_direction(sizes, labels),
+        parameters={name: parameter_count(size, max(1, len(names))) for name, size in SIZES.items()},
+        sides=sides,
+        advised_side=min(advised, default=SIDES[-1]),
+    )
+
+
+def box_sizes(frozen: Frozen, side: int) -> tuple[Array, np.ndarray]:
+    """Widths and heights of all training boxes in input pixels of ``side``, and their classes.
+
+    ``side`` 1 gives them as shares of the longer side, to be scaled later.
+    """
+    sizes, labels = [], []
+    for picture in frozen.pictures:
+        if picture.part != Part.TRAINING:
+            continue
+        scale = (
+            np.full(2, 1 / max(picture.width, picture.height))
+            if side == 1
+            else _scale(picture.width, picture.height, side)
+        )
+        for label, x1, y1, x2, y2, crowd in picture.boxes:
+            if not crowd:
+                sizes.append(((x2 - x1) * scale[0], (y2 - y1) * scale[1]))
+                labels.append(label)
+    return np.array(sizes, dtype=np.float64).reshape(-1, 2), np.array(labels, dtype=np.int64)
+
+
+def held_out_hash(frozen: Frozen) -> str:
+    """Names what the validation figures of a run come from: pictures, truths and classes."""
+    held = sorted(
+        [picture.content_hash, sorted(picture.boxes)]
+        for picture in frozen.pictures
+        if picture.part == Part.VALIDATION
+    )
+    return hashlib.sha256(json.dumps([frozen.classes, held]).encode()).hexdigest()[:16]
+
+
+def _scale(width: int, height: int, side: int) -> np.ndarray:
+    box = letterbox(width, height, side)
+    return np.array([box.scale_x, box.scale_y])
+
+
+def _small(shares: Array, side: int) -> float:
+    """Share of boxes whose shorter side is under `LEARNABLE` input pixels."""
+    return float((shares.min(axis=1) * side < LEARNABLE).mean()) if len(shares) else 0.0
+
+
+def _warnings(learnt: Counter[str], held_out: Counter[str], names: list[str]) -> list[str]:
+    warnings = [
+        f"Class {name!r} has only {learnt[name]} training boxes" for name in names if 0 < learnt[name] < 10
+    ]
+    warnings += [
+        f"Class {name!r} has no training box and will never be found"
+        for name in names
+        if not learnt[name] and not held_out[name]
+    ]
+    warnings += [
+        f"Class {name!r} has no validation box, so its precision cannot be measured"
+        for name in names
+        if learnt[name] and not held_out[name]
+    ]
+    return warnings
+
+
+def _obstacles(
+    counts: Counter[str], learnt: Counter[str], held_out: Counter[str], names: list[str]
+) -> list[str]:
+    if not names:
+        return ["The project has no class yet; add one in Collect"]
+    if not sum(counts.values()):
+        return ["No picture is labelled yet; draw some boxes in Collect first"]
+    obstacles = []
+    for part, name in ((Part.TRAINING, "training"), (Part.VALIDATION, "validation")):
+        if not counts[part]:
+            obstacles.append(f"No labelled picture is in the {name} part; split the pictures")
+    if counts[Part.TRAINING] and not learnt:
+        obstacles.append("The labelled training pictures hold no box")
+    obstacles += [
+        f"Class {name!r} has {held_out[name]} boxes in the validation part but none in the training part"
+        for name in names
+        if held_out[name] and not learnt[name]
+    ]
+    return obstacles
