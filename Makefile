@@ -58,7 +58,11 @@ check: $(VENV)/tested
 	$(VENV)/bin/ruff format --check src tests bench scripts
 	$(VENV)/bin/mypy
 
-bench: $(VENV)/tested
+$(VENV)/benched: $(VENV)/tested
+	@$(PYTHON) -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[bench]'
+	@touch $@
+
+bench: $(VENV)/benched
 	$(PYTHON) -m bench
 
 screenshots: setup $(VENV)/tested

@@ -1,14 +1,16 @@
-"""Runs the benchmarks: ``python -m bench [suppression] [reading] [pages] [learning]``; all of them by default."""
+"""Runs the benchmarks: ``python -m bench [suppression] [reading] [pages] [training] [learning] [digits]``; all of them by default."""
 
 import sys
 
-from bench import learning, pages, reading, suppression
+from bench import digits, learning, pages, reading, suppression, training
 
 BENCHES = {
     "suppression": suppression.main,
     "reading": reading.main,
     "pages": pages.main,
+    "training": training.main,
     "learning": learning.main,
+    "digits": digits.main,
 }
 
 if __name__ == "__main__":

@@ -36,8 +36,8 @@ def worker_pid(data):
 
 
 def test_train_judge_and_use(page):
-    start_small_run(page, 60)
-    page.find("epoch", "60 of 60", 240)
+    start_small_run(page, 20)
+    page.find("epoch", "20 of 20", 240)
     page.find("job-state", "Done")
     page.find("stage-train", "best mAP")
     run = page.run()
@@ -116,7 +116,7 @@ def test_obstacles_are_said_where_they_can_be_mended(page):
     page.until(lambda: page.find("start-run").is_enabled(), "a way to start")
 
 
-@pytest.mark.parametrize("path", ["collect", "collect/{picture}", "train", "judge", "use"])
+@pytest.mark.parametrize("path", ["collect", "collect/{picture}", "train", "train/runs", "train/study", "judge", "use"])
 def test_views_fit_the_screen(page, path):
     page.open(path.format(picture=page.pictures[0]))
     page.find("stage-collect", "labelled")

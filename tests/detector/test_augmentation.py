@@ -1,8 +1,8 @@
 import numpy as np
 import pytest
 
-from avocet.detector.augmentation import Augmentation, Sample, collage, place
-from avocet.detector.colours import light
+from avocet.detector.augmentation import Augmentation, Sample, collage, copy_in, place, turn
+from avocet.detector.colours import light, recolour, shift_colours
 
 
 def marked(boxes, width=80, height=60):
@@ -62,3 +62,79 @@ def test_light_stays_in_range_and_keeps_black():
     lit = [light(pixels, 0.2, np.random.default_rng(seed)).mean() for seed in range(50)]
     assert 150 < min(lit) < 185 and 215 < max(lit) <= 255
     assert not light(np.zeros((4, 4, 3), np.uint8), 0.2, np.random.default_rng(0)).any()
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_turned_boxes_hold_turned_ellipses(seed):
+    """The box of a turned ellipse, measured on the turned pixels themselves."""
+    random = np.random.default_rng(seed)
+    half = random.uniform(9, 22, 2)
+    y, x = np.mgrid[0:120, 0:120]
+    ellipse = (((x + 0.5 - 60) / half[0]) ** 2 + ((y + 0.5 - 60) / half[1]) ** 2) <= 1
+    pixels = np.repeat((ellipse * 255).astype(np.uint8)[..., None], 3, axis=2)
+    box = np.array([[60 - half[0], 60 - half[1], 60 + half[0], 60 + half[1]]])
+    sample = Sample(pixels, box, np.zeros(1, int), np.zeros(1, bool))
+    turned = turn(sample, float(random.uniform(-45, 45)))
+    rows, columns = np.nonzero(turned.pixels[..., 0] > 127)
+    inside = (columns >= 20) & (columns < 100) & (rows >= 20) & (rows < 100)
+    rows, columns = rows[inside], columns[inside]
+    seen = [columns.min(), rows.min(), columns.max() + 1, rows.max() + 1]
+    assert np.abs(turned.boxes[0] - seen).max() <= 1.5
+
+
+def test_no_shift_keeps_the_middle():
+    sample = marked([[30, 20, 50, 40]])
+    placed = place(sample, 120, 100, 1.0, Augmentation(flips="none", shift=0), np.random.default_rng(3))
+    assert placed.boxes.tolist() == [[50, 40, 70, 60]]
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_copied_objects_cover_little_and_bring_their_box(seed):
+    generator = np.random.default_rng(seed)
+    sample, donor = marked([[10, 8, 34, 22]]), marked([[5, 5, 25, 30]])
+    donor.pixels[..., 2] = donor.pixels[..., 0]
+    made = copy_in(sample, [donor, donor], [1.0, 0.5], generator)
+    assert made.boxes[0].tolist() == [10, 8, 34, 22] and len(made.boxes) <= 3
+    for first in range(len(made.boxes)):
+        for second in range(first + 1, len(made.boxes)):
+            a, b = made.boxes[first], made.boxes[second]
+            shared = max(0, min(a[2], b[2]) - max(a[0], b[0])) * max(0, min(a[3], b[3]) - max(a[1], b[1]))
+            least = min((a[2] - a[0]) * (a[3] - a[1]), (b[2] - b[0]) * (b[3] - b[1]))
+            assert shared <= 0.2 * least
+    for x1, y1, x2, y2 in made.boxes[1:].astype(int):
+        middle = made.pixels[(y1 + y2) // 2, (x1 + x2) // 2]
+        assert middle[0] > 200 and middle[2] > 200
+
+
+def test_nothing_to_copy_changes_nothing():
+    sample = marked([[10, 8, 34, 22]])
+    ignored = Sample(sample.pixels, sample.boxes, sample.classes, np.ones(1, bool))
+    made = copy_in(sample, [ignored, marked([])], [1.0, 1.0], np.random.default_rng(0))
+    np.testing.assert_array_equal(made.pixels, sample.pixels)
+    assert len(made.boxes) == 1
+
+
+def test_colours():
+    random = np.random.default_rng(0)
+    pixels = random.integers(60, 190, (12, 10, 3), dtype=np.uint8)
+    same = shift_colours(pixels, 0, 1)
+    assert np.abs(same.astype(int) - pixels).max() <= 1
+    there_and_back = shift_colours(shift_colours(pixels, 20, 1), -20, 1)
+    assert np.abs(there_and_back.astype(int) - pixels).max() <= 3
+    grey = np.repeat(pixels[..., :1], 3, axis=2)
+    assert np.abs(shift_colours(grey, 77, 1.7).astype(int) - grey).max() <= 1
+    strong = Augmentation(light=0.3, hue=60, saturation=0.8, blur=2)
+    varied = [recolour(pixels, strong, np.random.default_rng(seed)) for seed in (1, 1, 2)]
+    np.testing.assert_array_equal(varied[0], varied[1])
+    assert (varied[0] != varied[2]).any() and varied[0].shape == pixels.shape
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_everything_at_once_keeps_boxes_in_the_canvas(seed):
+    every = Augmentation("all", 0.5, 1.6, 0.7, 20, 0.4, 30, 0.5, 1.5, 0.5, 1.0)
+    generator = np.random.default_rng(seed)
+    samples = [marked([[10, 8, 34, 22], [45, 30, 70, 55]]) for _ in range(4)]
+    made = collage(samples, 128, 96, [0.9] * 4, every, generator)
+    made = copy_in(made, samples[:2], [0.8, 0.8], generator)
+    assert (made.boxes[:, :2] >= 0).all() and (made.boxes[:, 2:] <= (128, 96)).all()
+    assert len(made.boxes) == len(made.classes) == len(made.ignored)

@@ -10,6 +10,9 @@ from avocet.core.boxes import Array, co_centred_iou
 MANY_SIZES = 20_000
 """From so many boxes on, boxes of nearly the same size are clustered as one, with its weight."""
 
+SAME_SIZE = 0.02
+"""Sizes that differ by less than this share are taken for one where sizes have to be made up."""
+
 STEPS_PER_DOUBLING = 64
 """How finely sizes are told apart then: to 1.1 %."""
 
@@ -205,9 +208,13 @@ def _spaced_starts(sizes: Array, weights: Array, count: int, generator: np.rando
 
 
 def _spread(distinct: Array, count: int) -> Array:
-    """More sizes around the few there are: by 0.75, 1.35, 0.56, 1.82 and so on."""
-    steps = [1.0]
-    while len(steps) * len(distinct) < count:
-        power = (len(steps) + 1) // 2
-        steps.append(0.75**power if len(steps) % 2 else 1.35**power)
-    return np.concatenate([distinct * step for step in steps])
+    """More sizes around the few there are, by 0.75, 1.35, 0.56, 1.82 and so on, none of them twice."""
+    made = [*distinct]
+    power = 1
+    while len(made) < count:
+        for factor in (0.75**power, 1.35**power):
+            for size in distinct * factor:
+                if all(np.abs(size / each - 1).max() > SAME_SIZE for each in made):
+                    made.append(size)
+        power += 1
+    return np.array(made)

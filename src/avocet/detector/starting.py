@@ -120,7 +120,7 @@ def take_over(network: Network, classes: list[str], weights: StartingWeights) ->
                 count = 0
             taken[part] += count
             new[part] += mine.numel() - count
-    if not any(taken.values()):
+    if not taken["backbone"] and not taken["neck"]:
         raise InputError(
             f"{weights.name} is a {weights.size.capitalize()}; nothing of it fits. "
             "Choose the same size to start from it."

@@ -137,13 +137,16 @@ def box_sizes(frozen: Frozen, side: int) -> tuple[Array, np.ndarray]:
 
 
 def held_out_hash(frozen: Frozen) -> str:
-    """Names what the validation figures of a run come from: pictures, truths and classes."""
+    """Names what the validation figures of a run come from: pictures and truths.
+
+    A class without a truth among them counts for nothing there, so it changes nothing here.
+    """
     held = sorted(
-        [picture.content_hash, sorted(picture.boxes)]
+        [picture.content_hash, sorted([frozen.classes[box[0]], *box[1:]] for box in picture.boxes)]
         for picture in frozen.pictures
         if picture.part == Part.VALIDATION
     )
-    return hashlib.sha256(json.dumps([frozen.classes, held]).encode()).hexdigest()[:16]
+    return hashlib.sha256(json.dumps(held).encode()).hexdigest()[:16]
 
 
 def _scale(width: int, height: int, side: int) -> np.ndarray:

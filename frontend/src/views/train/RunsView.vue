@@ -263,7 +263,7 @@ useKeys([
 </template>
 
 <style scoped>
-.body { display: grid; gap: 16px; align-content: start; }
+.body { display: grid; gap: 16px; align-content: start; grid-auto-rows: max-content; }
 .table { overflow-x: auto; }
 .filter { width: 150px; }
 .narrow { width: 160px; }

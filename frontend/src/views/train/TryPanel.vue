@@ -101,12 +101,13 @@ async function fromOutside(event: Event): Promise<void> {
 
 <style scoped>
 .try { display: grid; grid-template-columns: 190px minmax(0, 1fr); gap: 18px; height: 100%; }
-aside { display: grid; grid-template-rows: auto minmax(0, 1fr) auto; gap: 8px; min-height: 0; }
+aside { display: grid; grid-template: auto minmax(0, 1fr) auto / minmax(0, 1fr); gap: 8px; min-height: 0; min-width: 0; }
 .list { overflow: auto; display: grid; align-content: start; gap: 2px; }
 .list button { display: flex; gap: 8px; align-items: center; border: 0; background: none; padding: 2px; cursor: pointer; text-align: left; color: inherit; font-size: 13px; }
 .list button:hover { background: var(--paper-deep); }
 .list button.here { background: var(--leg-pale); }
 .list img { width: 56px; height: 32px; object-fit: cover; background: var(--stage); }
+.outside input { min-width: 0; width: 100%; }
 .outside { font-size: 13px; color: var(--ink-soft); display: grid; gap: 3px; }
 section { display: grid; gap: 8px; align-content: start; min-width: 0; }
 .controls { display: flex; gap: 18px; align-items: center; }

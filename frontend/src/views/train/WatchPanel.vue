@@ -130,7 +130,7 @@ useKeys([
           <el-slider v-model="looks.score" :min="0.05" :max="0.95" :step="0.05" :show-tooltip="false" size="small" aria-label="Minimum score" />
         </label>
         <el-checkbox v-model="looks.truths" size="small"><span class="line-key" />Truth</el-checkbox>
-        <el-checkbox v-model="looks.scores" size="small">Scores</el-checkbox>
+        <el-checkbox v-if="large !== null" v-model="looks.scores" size="small">Scores</el-checkbox>
         <el-select v-model="otherId" size="small" clearable :value-on-clear="null" placeholder="Beside another run" aria-label="Beside another run" class="other" data-test="watch-other">
           <el-option v-for="each in others" :key="each.id" :value="each.id" :label="each.name" />
         </el-select>
@@ -145,8 +145,8 @@ useKeys([
       <div class="tiles" :class="{ pairs: otherId !== null, one: large !== null }">
         <div v-for="each in shownTiles" :key="each.picture.id" class="tile" data-test="watch-picture">
           <button type="button" :aria-label="`Enlarge ${each.picture.name}`" @click="large = large === null ? each.picture.id : null">
-            <DetectionPicture :picture="each.picture" :names="names" :truths="each.truths" :predictions="each.mine" :scores="looks.scores" />
-            <DetectionPicture v-if="each.theirs" :picture="each.picture" :names="other?.class_names ?? []" :truths="each.truths" :predictions="each.theirs" :scores="looks.scores" />
+            <DetectionPicture :picture="each.picture" :names="names" :truths="each.truths" :predictions="each.mine" :scores="looks.scores && large !== null" />
+            <DetectionPicture v-if="each.theirs" :picture="each.picture" :names="other?.class_names ?? []" :truths="each.truths" :predictions="each.theirs" :scores="looks.scores && large !== null" />
             <span v-else-if="each.theirs === null" class="absent">not watched by {{ otherName }}</span>
           </button>
         </div>
