@@ -124,7 +124,11 @@ def main(data: Path) -> None:
             ask("/projects/1/runs", {"start": "shipped", "settings": {"epochs": 10}, "name": "From shapes"})
             ask("/projects/1/runs", {"settings": {"epochs": 10, "side": 320}, "name": "From nothing"})
             wait_for_jobs()
-        run = next(run["id"] for run in ask("/projects/1/runs")["runs"] if run["name"] == "From shapes" or run["job"]["state"] == "done")
+        run = next(
+            run["id"]
+            for run in ask("/projects/1/runs")["runs"]
+            if run["name"] == "From shapes" or run["job"]["state"] == "done"
+        )
         camera.open(f"train/{run}", ".chart canvas")
         camera.take("run")
         driver.find_element(By.XPATH, "//div[@role='tab'][contains(.,'Watch pictures')]").click()

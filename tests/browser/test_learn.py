@@ -116,7 +116,9 @@ def test_obstacles_are_said_where_they_can_be_mended(page):
     page.until(lambda: page.find("start-run").is_enabled(), "a way to start")
 
 
-@pytest.mark.parametrize("path", ["collect", "collect/{picture}", "train", "train/runs", "train/study", "judge", "use"])
+@pytest.mark.parametrize(
+    "path", ["collect", "collect/{picture}", "train", "train/runs", "train/study", "judge", "use"]
+)
 def test_views_fit_the_screen(page, path):
     page.open(path.format(picture=page.pictures[0]))
     page.find("stage-collect", "labelled")

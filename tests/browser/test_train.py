@@ -11,7 +11,8 @@ pytestmark = [pytest.mark.browser, pytest.mark.slow]
 
 def tab(page, name):
     page.until(
-        lambda: page.driver.find_elements(By.XPATH, f"//div[@role='tab'][contains(.,'{name}')]"), f"tab {name}"
+        lambda: page.driver.find_elements(By.XPATH, f"//div[@role='tab'][contains(.,'{name}')]"),
+        f"tab {name}",
     )[0].click()
 
 
@@ -37,7 +38,10 @@ def test_looks_ahead_of_a_run(page):
     first = page.driver.find_element(By.CSS_SELECTOR, "[data-test=augmented] image").get_attribute("href")
     page.keys("w")
     page.until(
-        lambda: page.driver.find_element(By.CSS_SELECTOR, "[data-test=augmented] image").get_attribute("href") != first,
+        lambda: (
+            page.driver.find_element(By.CSS_SELECTOR, "[data-test=augmented] image").get_attribute("href")
+            != first
+        ),
         "another drawing",
         60,
     )

@@ -52,6 +52,10 @@ def test_a_run_followed_from_start_to_bin(client, labelled, work):
     work()
     detail = client.get(f"{BASE}/runs/1").json
     assert detail["run"]["facts"]["transfer_share"] > 0.9 and detail["hints"] == []
+    assert detail["models"] == ["best", "latest", "epoch-00001", "epoch-00002"]
+    assert client.get(f"{BASE}/runs/1/model/epoch-00001").data[:2] == b"PK"
+    assert client.get(f"{BASE}/runs/1/model/epoch-00009").status_code == 404
+    assert client.get(f"{BASE}/runs/1/model/latest.safetensors").status_code == 422
     watch = client.get(f"{BASE}/runs/1/watch").json
     assert watch["epochs"] == [1, 2] and len(watch["pictures"]) == 2 and watch["pictures"][0]["truths"]
     assert len(client.get(f"{BASE}/runs/1/watch/2").json["pictures"]) == 2

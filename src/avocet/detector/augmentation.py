@@ -167,8 +167,8 @@ def _scaled_part(pixels: NDArray[np.uint8], source: Array, size: tuple[int, int]
     x1, y1 = max(0, int(source[0]) - margin), max(0, int(source[1]) - margin)
     x2, y2 = min(width, int(np.ceil(source[2])) + margin), min(height, int(np.ceil(source[3])) + margin)
     part = Image.fromarray(pixels[y1:y2, x1:x2])
-    box = tuple(float(value) for value in np.clip(source - [x1, y1, x1, y1], 0, [x2 - x1, y2 - y1] * 2))
-    return np.asarray(part.resize(size, Image.Resampling.BILINEAR, box=box))
+    left, top, right, bottom = np.clip(source - [x1, y1, x1, y1], 0, [x2 - x1, y2 - y1] * 2).tolist()
+    return np.asarray(part.resize(size, Image.Resampling.BILINEAR, box=(left, top, right, bottom)))
 
 
 def collage(

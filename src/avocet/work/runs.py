@@ -207,6 +207,13 @@ def model_path(folder: DataFolder, run: Run, which: str = "best") -> Path:
     return path
 
 
+def kept_models(folder: DataFolder, run: Run) -> list[str]:
+    """Names of the run's checkpoints that can be used: best, latest and those of single epochs."""
+    place = folder.run(run.project_id, run.id)
+    single = sorted(path.stem for path in place.glob("epoch-*.zip"))
+    return [name for name in ("best", "latest") if (place / f"{name}.zip").is_file()] + single
+
+
 def save_model(folder: DataFolder, run: Run, target: Path, copy: Callable[[Path, Path], None]) -> None:
     """Copy the run's best model bundle to ``target``."""
     copy(model_path(folder, run), target)

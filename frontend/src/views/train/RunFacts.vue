@@ -8,7 +8,7 @@ import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { settingName, settingValue } from "@/views/train/settingNames";
 
-const props = defineProps<{ run: Run }>();
+const props = defineProps<{ run: Run; models: string[] }>();
 const emit = defineEmits<{ changed: [] }>();
 const store = useProject();
 const name = ref(props.run.name);
@@ -58,6 +58,7 @@ async function describe(body: { name: string; note: string }): Promise<void> {
       </p>
       <p class="soft small">Validation pictures and truths are named {{ run.held_out || "–" }}: figures compare among runs where this is the same.</p>
       <p><a :href="`/api/v1/runs/${run.id}/archive`" data-test="run-archive">Download settings, figures, log and models</a></p>
+      <p v-if="models.length" class="models">Models: <a v-for="each in models" :key="each" :href="`/api/v1/runs/${run.id}/model/${each}`" data-test="kept-model">{{ each.replace(/^epoch-0*/, "epoch ") }}</a></p>
     </section>
     <section>
       <h2>Settings</h2>
@@ -80,4 +81,5 @@ section { display: grid; gap: 8px; min-width: 0; }
 label { display: grid; gap: 3px; font-weight: 600; }
 td { padding: 3px 8px 3px 0 !important; overflow-wrap: anywhere; }
 .small { font-size: 13px; }
+.models { display: flex; flex-wrap: wrap; gap: 4px 12px; }
 </style>

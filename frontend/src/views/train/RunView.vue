@@ -27,6 +27,7 @@ const runId = Number(route.params.run);
 const run = ref<Run | null>(null);
 const epochs = ref<Epoch[]>([]);
 const hints = ref<Hint[]>([]);
+const models = ref<string[]>([]);
 const failed = ref("");
 const page = ref("curves");
 const pages = ["curves", "watch", "try", "log", "facts"] as const;
@@ -46,6 +47,7 @@ async function load(): Promise<void> {
     run.value = found.run;
     epochs.value = found.epochs;
     hints.value = found.hints;
+    models.value = found.models;
     failed.value = "";
   } catch (error) {
     failed.value = (error as Error).message;
@@ -160,7 +162,7 @@ useKeys([
           <el-tab-pane label="Watch pictures" name="watch"><WatchPanel v-if="page === 'watch'" :run="run" :latest="last?.epoch ?? 0" /></el-tab-pane>
           <el-tab-pane label="Try" name="try"><TryPanel v-if="page === 'try'" :run="run" :latest="last?.epoch ?? 0" /></el-tab-pane>
           <el-tab-pane label="Log" name="log"><RunLog v-if="page === 'log'" :run-id="runId" :latest="last?.epoch ?? 0" :state="job.state" /></el-tab-pane>
-          <el-tab-pane label="Trained with" name="facts"><RunFacts v-if="page === 'facts'" :run="run" @changed="load" /></el-tab-pane>
+          <el-tab-pane label="Trained with" name="facts"><RunFacts v-if="page === 'facts'" :run="run" :models="models" @changed="load" /></el-tab-pane>
         </el-tabs>
         <p v-if="!epochs.length && active" class="soft">The first of {{ count(allEpochs, "epoch") }} is at work.</p>
       </template>

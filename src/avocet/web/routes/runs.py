@@ -97,7 +97,9 @@ def get_run(path: schemas.RunPath) -> Response:
         run = work.get_run(session, path.run_id)
         epochs = [schemas.EpochOut(epoch=each.epoch, **each.figures) for each in run.epochs]
         hints = [schemas.HintOut.model_validate(hint) for hint in hints_of(run)]
-        return reply(schemas.RunDetail(run=run_out(context().folder, run), epochs=epochs, hints=hints))
+        models = work.kept_models(context().folder, run)
+        out = run_out(context().folder, run)
+        return reply(schemas.RunDetail(run=out, epochs=epochs, hints=hints, models=models))
 
 
 @runs.patch("/runs/<int:run_id>", responses={200: schemas.RunOut})
@@ -146,7 +148,7 @@ def read_log(path: schemas.RunPath) -> Response:
 
 @runs.get("/runs/<int:run_id>/model/<which>")
 def model(path: schemas.BundlePath) -> Response:
-    """The best or the latest checkpoint as a model bundle."""
+    """The best, the latest or a single epoch's checkpoint as a model bundle."""
     with context().reading() as session:
         run = work.get_run(session, path.run_id)
         file = work.model_path(context().folder, run, path.which)

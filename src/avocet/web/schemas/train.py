@@ -142,6 +142,7 @@ class RunDetail(Schema):
     run: RunOut
     epochs: list[EpochOut]
     hints: list[HintOut]
+    models: list[str] = Field(description="Checkpoints that can be downloaded")
 
 
 class RunsQuery(BaseModel):
@@ -184,7 +185,7 @@ class RunPath(BaseModel):
 
 
 class BundlePath(RunPath):
-    which: Literal["best", "latest"]
+    which: str = Field(pattern=r"^(best|latest|epoch-\d{5})$")
 
 
 class LogOut(Schema):
