@@ -3,6 +3,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from avocet.core import near_pairs
+from avocet.core.boxes import iou
 from avocet.core.suppression import suppress
 from tests.core.slow import iou_of_two, suppress_slowly
 
@@ -50,11 +52,45 @@ def test_many_boxes_equal_the_plain_greedy_loop(huge):
     assert result.kept.tolist() == kept and result.suppressor.tolist() == dropped_by
 
 
-def test_pairs_beyond_one_chunk(monkeypatch):
-    from avocet.core import suppression
+@settings(max_examples=200)
+@given(scenes(), st.sampled_from([0.2, 0.5, 0.9, 1.0]))
+def test_cells_equal_the_plain_greedy_loop(scene, limit):
+    """As many boxes are paired, though here there are few."""
+    boxes, scores, classes = scene
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(near_pairs, "FEW_COMPARISONS", -1)
+        result = suppress(boxes, scores, limit, classes)
+    kept, dropped_by = suppress_slowly(boxes, scores, limit, classes)
+    assert result.kept.tolist() == kept and result.suppressor.tolist() == dropped_by
 
-    plain = suppression._overlapping_pairs
-    monkeypatch.setattr(suppression, "_overlapping_pairs", lambda *args: plain(*args, chunk=10))
+
+@pytest.mark.parametrize("limit", [0.2, 0.35, 0.5, 0.75])
+@pytest.mark.parametrize("spread", [0.1, 1.5])
+def test_pairs_of_every_size_are_found(monkeypatch, limit, spread):
+    monkeypatch.setattr(near_pairs, "FEW_COMPARISONS", -1)
+    random = np.random.default_rng(7)
+    sides = 20 * np.exp(random.normal(0, spread, (500, 2)))
+    centres = random.uniform(0, 200, (500, 2))
+    boxes, labels = np.hstack([centres - sides / 2, centres + sides / 2]), random.integers(0, 2, 500)
+    first, second, overlap = near_pairs.pairs_above(boxes, labels, limit)
+    overlaps = iou(boxes, boxes)
+    a, b = np.nonzero(np.triu(overlaps > limit, 1) & (labels[:, None] == labels))
+    assert sorted(zip(first.tolist(), second.tolist(), strict=True)) == list(
+        zip(a.tolist(), b.tolist(), strict=True)
+    )
+    np.testing.assert_allclose(overlap, overlaps[first, second], rtol=1e-12)
+
+
+def test_tiny_boxes_far_apart(monkeypatch):
+    monkeypatch.setattr(near_pairs, "FEW_COMPARISONS", -1)
+    corners = np.array([[0.0, 0], [0, 0], [1e6, 1e6], [1e6, 1e6], [5e5, 1]])
+    boxes = np.hstack([corners, corners + 1e-6])
+    result = suppress(boxes, [0.9, 0.8, 0.7, 0.6, 0.5], 0.5)
+    assert result.kept.tolist() == [0, 2, 4]
+
+
+def test_pairs_beyond_one_chunk(monkeypatch):
+    monkeypatch.setattr(near_pairs, "CHUNK", 10)
     random = np.random.default_rng(3)
     corner = random.uniform(0, 50, (80, 2))
     boxes, scores = np.hstack([corner, corner + 20]), random.random(80)

@@ -5,7 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from avocet.core.boxes import Array, area, as_boxes
+from avocet.core.boxes import Array, as_boxes
+from avocet.core.near_pairs import pairs_above
 
 
 @dataclass(frozen=True)
@@ -37,8 +38,9 @@ def suppress(
     their order in the input. A dropped box is credited to the best-scored kept box that
     overlaps it enough.
 
-    Candidates are paired by sweeping along x, so that only boxes which share a column are ever
-    compared; the greedy order is then resolved on that sparse list of overlapping pairs.
+    Only boxes that can overlap enough are ever compared (`avocet.core.near_pairs`); the greedy
+    order is then resolved on that sparse list of pairs, many boxes at a time: in each round every
+    box is kept whose better neighbours are all dropped, and all that it overlaps are dropped.
 
     Parameters
     ----------
@@ -76,63 +78,29 @@ def suppress(
         raise ValueError(f"the overlap limit must lie between 0 and 1, not {overlap_limit}")
 
     order = np.argsort(-values, kind="stable")
-    ranked, ranked_labels = array[order], labels[order]
-    better, worse, overlap_of_pair = _overlapping_pairs(ranked, ranked_labels, overlap_limit)
-
+    better, worse, overlap_of_pair = pairs_above(array[order], labels[order], overlap_limit)
+    dropped = _resolve(better, worse, len(array))
+    # The best-scored kept box that overlaps it enough is credited: the first of its kept pairs.
+    credited = ~dropped[better]
+    better, worse, overlap_of_pair = better[credited], worse[credited], overlap_of_pair[credited]
+    first = np.lexsort((better, worse))
+    first = first[np.concatenate([[True], worse[first][1:] != worse[first][:-1]])] if len(first) else first
     suppressor = np.full(len(array), -1, dtype=np.int64)
     overlap = np.zeros(len(array))
-    # Pairs are sorted by the better box's rank, so when a box's turn comes its own fate is final.
-    starts = np.searchsorted(better, np.arange(len(array) + 1))
-    by_rank = np.full(len(array), -1, dtype=np.int64)
-    for rank in np.unique(better):
-        if by_rank[rank] >= 0:
-            continue
-        part = slice(starts[rank], starts[rank + 1])
-        targets = worse[part]
-        fresh = by_rank[targets] < 0
-        by_rank[targets[fresh]] = rank
-        overlap[order[targets[fresh]]] = overlap_of_pair[part][fresh]
-    dropped = by_rank >= 0
-    suppressor[order[dropped]] = order[by_rank[dropped]]
+    suppressor[order[worse[first]]] = order[better[first]]
+    overlap[order[worse[first]]] = overlap_of_pair[first]
     return Suppressed(kept=order[~dropped], suppressor=suppressor, overlap=overlap)
 
 
-def _overlapping_pairs(
-    ranked: Array, labels: NDArray[np.int64], overlap_limit: float, chunk: int = 2_000_000
-) -> tuple[NDArray[np.int64], NDArray[np.int64], Array]:
-    """All pairs (better rank, worse rank, IoU) above the limit, sorted by the better, then the worse."""
-    # Moving each class to its own stretch of the x axis keeps classes apart in one sweep.
-    _, label_index = np.unique(labels, return_inverse=True)
-    left_edge, right_edge = ranked[:, 0], ranked[:, 2]
-    span = (right_edge.max() - left_edge.min() + 1.0) if len(ranked) else 1.0
-    start = left_edge + label_index * span
-    end = right_edge + label_index * span
-    by_start = np.argsort(start, kind="stable")
-    # Box i meets, in start order, the boxes that start before it ends.
-    last = np.searchsorted(start[by_start], end[by_start], side="left")
-    counts = np.maximum(last - np.arange(len(ranked)) - 1, 0)
-    areas = area(ranked)
-    found: list[tuple[NDArray[np.int64], NDArray[np.int64], Array]] = []
-    begin = 0
-    cumulative = np.cumsum(counts)
-    while begin < len(ranked):
-        base = cumulative[begin - 1] if begin else 0
-        stop = max(int(np.searchsorted(cumulative, base + chunk, side="right")), begin + 1)
-        part = counts[begin:stop]
-        first = np.repeat(np.arange(begin, stop), part)
-        second = first + 1 + np.arange(part.sum()) - np.repeat(np.cumsum(part) - part, part)
-        a, b = by_start[first], by_start[second]
-        height = np.minimum(ranked[a, 3], ranked[b, 3]) - np.maximum(ranked[a, 1], ranked[b, 1])
-        a, b, height = a[height > 0], b[height > 0], height[height > 0]
-        width = np.minimum(ranked[a, 2], ranked[b, 2]) - np.maximum(ranked[a, 0], ranked[b, 0])
-        shared = np.maximum(width, 0) * height
-        union = areas[a] + areas[b] - shared
-        overlap = np.divide(shared, union, out=np.zeros_like(shared), where=union > 0)
-        near = (overlap > overlap_limit) & (labels[a] == labels[b])
-        found.append((np.minimum(a, b)[near], np.maximum(a, b)[near], overlap[near]))
-        begin = stop
-    if not found:
-        return np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0)
-    better, worse, overlaps = (np.concatenate(column) for column in zip(*found, strict=True))
-    sort = np.lexsort((worse, better))
-    return better[sort], worse[sort], overlaps[sort]
+def _resolve(better: NDArray[np.int64], worse: NDArray[np.int64], count: int) -> NDArray[np.bool_]:
+    """Which ranks are dropped, from all pairs (better rank, worse rank) that overlap too much."""
+    dropped = np.zeros(count, dtype=bool)
+    while len(better):
+        # A box with no better neighbour left is kept; whom it overlaps is dropped.
+        challenged = np.zeros(count, dtype=bool)
+        challenged[worse] = True
+        kept = ~challenged[better]
+        dropped[worse[kept]] = True
+        left = ~(kept | dropped[better] | dropped[worse])
+        better, worse = better[left], worse[left]
+    return dropped
