@@ -1,11 +1,12 @@
-"""Runs the benchmarks: ``python -m bench [suppression] [reading] [pages] [training] [learning] [digits]``; all of them by default."""
+"""Runs the benchmarks: ``python -m bench [suppression] [evaluation] [reading] [pages] [training] [learning] [digits]``; all of them by default."""
 
 import sys
 
-from bench import digits, learning, pages, reading, suppression, training
+from bench import digits, evaluation, learning, pages, reading, suppression, training
 
 BENCHES = {
     "suppression": suppression.main,
+    "evaluation": evaluation.main,
     "reading": reading.main,
     "pages": pages.main,
     "training": training.main,

@@ -54,6 +54,33 @@ def match_slowly(detections, scores, truths, threshold, ignored, crowd):
     return [taken_by.get(i, -1) for i in range(len(detections))]
 
 
+def measure_slowly(scene, class_id, threshold, span, limit):
+    """AP, recall, truths, hits and false alarms of one class, IoU and area range, picture by picture."""
+
+    def outside(box):
+        return not span[0] <= (box[2] - box[0]) * (box[3] - box[1]) <= span[1]
+
+    scores, hits, truths, false_alarms = [], [], 0, 0
+    for truth, found in scene:
+        real = [i for i in range(len(truth.boxes)) if truth.classes[i] == class_id]
+        boxes = [truth.boxes[i] for i in real]
+        crowd = [bool(truth.crowd[i]) for i in real]
+        ignored = [bool(truth.ignored[i]) or crowd[n] or outside(boxes[n]) for n, i in enumerate(real)]
+        truths += ignored.count(False)
+        mine = [i for i in range(len(found.boxes)) if found.classes[i] == class_id]
+        mine = sorted(mine, key=lambda i: -found.scores[i])[:limit]
+        own = [found.boxes[i] for i in mine]
+        taken = match_slowly(own, [found.scores[i] for i in mine], boxes, threshold, ignored, crowd)
+        for box, index, partner in zip(own, mine, taken, strict=True):
+            if ignored[partner] if partner >= 0 else outside(box):
+                continue
+            scores.append(found.scores[index])
+            hits.append(partner >= 0)
+    false_alarms = hits.count(False)
+    precision = average_precision_slowly(scores, hits, truths, "101-point") if truths else None
+    return precision, (sum(hits) / truths if truths else None), truths, sum(hits), false_alarms
+
+
 def average_precision_slowly(scores, hits, truths, interpolation):
     order = sorted(range(len(scores)), key=lambda i: -scores[i])
     points, found = [], 0

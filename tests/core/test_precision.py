@@ -3,15 +3,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.matching import match
+from avocet.core.measurement import COCO_AREAS, measure_detections
 from avocet.core.precision import (
     COCO_THRESHOLDS,
-    PictureDetections,
-    PictureTruth,
     average_precision,
     evaluate,
 )
-from tests.core.slow import average_precision_slowly, match_slowly
+from tests.core.slow import average_precision_slowly, match_slowly, measure_slowly
 
 corner, side = st.integers(0, 10), st.integers(1, 8)
 box = st.tuples(corner, corner, side, side).map(lambda b: (b[0], b[1], b[0] + b[2], b[1] + b[3]))
@@ -138,3 +138,48 @@ def test_unusable_input_is_refused():
         PictureDetections([[0, 0, 1, 1]], [np.nan], [0])
     with pytest.raises(ValueError, match="interpolation"):
         average_precision([0.5], [True], 1, "7-point")
+
+
+SPANS = {"all": (0.0, np.inf), "small": (0.0, 12.0), "middle": (12.0, 30.0), "large": (30.0, np.inf)}
+
+
+@settings(max_examples=150)
+@given(st.lists(pictures(classes=3), min_size=1, max_size=5), st.integers(1, 6))
+def test_measurement_equals_the_slow_version(scene, most):
+    """Ties in score and IoU, crowds, ignored truths, empty pictures, classes without truths, areas."""
+    thresholds, limits = [0.3, 0.5, 0.75, 1.0], sorted({1, most})
+    truths, found = [each[0] for each in scene], [each[1] for each in scene]
+    measured = measure_detections(truths, found, [2, 0, 1, 7], thresholds, SPANS, limits)
+    for k, class_id in enumerate((2, 0, 1, 7)):
+        for a, span in enumerate(SPANS.values()):
+            for t, threshold in enumerate(thresholds):
+                for m, limit in enumerate(limits):
+                    expected = measure_slowly(scene, class_id, threshold, span, limit)
+                    precision, recall, count, hits, false_alarms = expected
+                    assert measured.truths[k, a] == count
+                    if count:
+                        assert measured.recall[t, k, a, m] == pytest.approx(recall, abs=1e-9)
+                    else:
+                        assert np.isnan(measured.recall[t, k, a, m])
+                    if limit != max(limits):
+                        continue
+                    assert (measured.hits[t, k, a], measured.false_alarms[t, k, a]) == (hits, false_alarms)
+                    if count:
+                        assert measured.average_precision[t, k, a] == pytest.approx(precision, abs=1e-9)
+                    else:
+                        assert np.isnan(measured.average_precision[t, k, a])
+
+
+def test_sizes_worked_by_hand():
+    """A small truth found, a large one missed, and a large false alarm."""
+    truth = PictureTruth([[0, 0, 10, 10], [100, 100, 300, 300]], [1, 1])
+    found = PictureDetections([[0, 0, 10, 10], [400, 100, 600, 300]], [0.6, 0.9], [1, 1])
+    measured = measure_detections([truth], [found], [1], [0.5], COCO_AREAS, (1, 10, 100))
+    by_area = dict(zip(measured.areas, measured.average_precision[0, 0].tolist(), strict=True))
+    # Of all: false alarm first, then one hit of two truths: precision 1/2 up to recall 1/2.
+    assert by_area["all"] == pytest.approx(0.5 * 51 / 101)
+    assert by_area["small"] == 1.0 and by_area["large"] == 0.0 and np.isnan(by_area["medium"])
+    assert measured.recall[0, 0, 0].tolist() == [0.0, 0.5, 0.5]
+    assert measured.mean(0.5, "small") == 1.0 and measured.mean_recall(1) == 0.0
+    with pytest.raises(ValueError, match="2 pictures of truths, but 1"):
+        measure_detections([truth, truth], [found], [1], [0.5])

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from avocet.core.boxes import Array
-from avocet.core.precision import PictureDetections
+from avocet.core.detections import PictureDetections
 from avocet.core.suppression import suppress
 
 

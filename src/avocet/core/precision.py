@@ -1,14 +1,15 @@
 """Average precision: from matched detections to precision-recall curves, AP and mAP."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from avocet.core.boxes import Array, as_boxes
-from avocet.core.matching import match
+from avocet.core.boxes import Array
+from avocet.core.detections import PictureDetections, PictureTruth
+from avocet.core.measurement import measure_detections
 
 Interpolation = Literal["101-point", "11-point", "exact-area"]
 
@@ -17,57 +18,6 @@ COCO_THRESHOLDS = np.round(np.arange(0.5, 0.96, 0.05), 2)
 
 MOST_DETECTIONS = 100
 """Detections of one class in one picture beyond this many, by score, are not looked at."""
-
-
-@dataclass(frozen=True)
-class PictureTruth:
-    """What is really in one picture.
-
-    Attributes
-    ----------
-    boxes : (G, 4) ndarray of float64
-    classes : (G,) ndarray of int64
-    ignored, crowd : (G,) ndarray of bool
-    """
-
-    boxes: Array
-    classes: NDArray[np.int64]
-    ignored: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
-    crowd: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
-
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "boxes", as_boxes(self.boxes))
-        object.__setattr__(self, "classes", np.asarray(self.classes, np.int64).reshape(-1))
-        for name in ("ignored", "crowd"):
-            flags = np.asarray(getattr(self, name), bool).reshape(-1)
-            object.__setattr__(self, name, flags if len(flags) else np.zeros(len(self.boxes), bool))
-        if not len(self.boxes) == len(self.classes) == len(self.ignored) == len(self.crowd):
-            raise ValueError("boxes, classes and flags of a picture differ in number")
-
-
-@dataclass(frozen=True)
-class PictureDetections:
-    """What a detector says is in one picture.
-
-    Attributes
-    ----------
-    boxes : (D, 4) ndarray of float64
-    scores : (D,) ndarray of float64
-    classes : (D,) ndarray of int64
-    """
-
-    boxes: Array
-    scores: Array
-    classes: NDArray[np.int64]
-
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "boxes", as_boxes(self.boxes))
-        object.__setattr__(self, "scores", np.asarray(self.scores, np.float64).reshape(-1))
-        object.__setattr__(self, "classes", np.asarray(self.classes, np.int64).reshape(-1))
-        if not len(self.boxes) == len(self.scores) == len(self.classes):
-            raise ValueError("boxes, scores and classes of a picture differ in number")
-        if np.isnan(self.scores).any():
-            raise ValueError("a score is not a number")
 
 
 @dataclass(frozen=True)
@@ -234,55 +184,24 @@ def evaluate(
     """
     if len(truths) != len(detections):
         raise ValueError(f"{len(truths)} pictures of truths, but {len(detections)} of detections")
-    levels = np.asarray(thresholds, dtype=np.float64).reshape(-1)
-    classes = {
-        class_id: _measure_class(truths, detections, class_id, levels, interpolation, most_detections)
-        for class_id in class_ids
+    points = {
+        "101-point": np.linspace(0, 1, 101),
+        "11-point": np.linspace(0, 1, 11),
+        "exact-area": np.zeros(0),
     }
-    return Precision(levels, classes)
-
-
-def _measure_class(
-    truths: Sequence[PictureTruth],
-    detections: Sequence[PictureDetections],
-    class_id: int,
-    levels: Array,
-    interpolation: Interpolation,
-    most_detections: int,
-) -> ClassPrecision:
-    scores: list[Array] = [np.zeros(0)]
-    hits: list[NDArray[np.bool_]] = [np.zeros((len(levels), 0), bool)]
-    ignored: list[NDArray[np.bool_]] = [np.zeros((len(levels), 0), bool)]
-    total = 0
-    for truth, found in zip(truths, detections, strict=True):
-        real, mine = truth.classes == class_id, np.flatnonzero(found.classes == class_id)
-        not_counted = truth.ignored[real] | truth.crowd[real]
-        total += int((~not_counted).sum())
-        best = mine[np.argsort(-found.scores[mine], kind="stable")[:most_detections]]
-        if not len(best):
-            continue
-        matches = match(
-            found.boxes[best],
-            found.scores[best],
-            truth.boxes[real],
-            levels,
-            ignored=truth.ignored[real],
-            crowd=truth.crowd[real],
-        )
-        scores.append(found.scores[best])
-        hits.append((matches.truth_of_detection >= 0) & ~matches.detection_ignored)
-        ignored.append(matches.detection_ignored)
-    all_scores = np.concatenate(scores)
-    all_hits, all_ignored = np.concatenate(hits, axis=1), np.concatenate(ignored, axis=1)
-    return ClassPrecision(
-        average_precision=np.array(
-            [
-                average_precision(all_scores[~skip], hit[~skip], total, interpolation)
-                for hit, skip in zip(all_hits, all_ignored, strict=True)
-            ]
-        ),
-        truths=total,
-        detections=len(all_scores),
-        hits=all_hits.sum(axis=1),
-        false_alarms=(~all_hits & ~all_ignored).sum(axis=1),
+    if interpolation not in points:
+        raise ValueError(f"unknown interpolation {interpolation!r}")
+    measured = measure_detections(
+        truths, detections, class_ids, thresholds, limits=(most_detections,), points=points[interpolation]
     )
+    classes = {
+        int(class_id): ClassPrecision(
+            average_precision=measured.average_precision[:, number, 0],
+            truths=int(measured.truths[number, 0]),
+            detections=int(measured.detections[number]),
+            hits=measured.hits[:, number, 0],
+            false_alarms=measured.false_alarms[:, number, 0],
+        )
+        for number, class_id in enumerate(measured.class_ids)
+    }
+    return Precision(measured.thresholds, classes)

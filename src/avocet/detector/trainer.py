@@ -13,9 +13,9 @@ from torch import nn
 
 from avocet.core.anchors import cluster_anchors
 from avocet.core.boxes import Array
+from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
 from avocet.core.letterbox import letterbox
-from avocet.core.precision import PictureDetections
 from avocet.detector.batches import Batch, HeldOutPictures, TrainingPictures
 from avocet.detector.bundle import ModelCard, write_bundle
 from avocet.detector.checkpoint import Progress, load_checkpoint, save_checkpoint

@@ -7,7 +7,8 @@ import numpy as np
 import torch
 
 from avocet.core.boxes import Array
-from avocet.core.precision import PictureDetections, PictureTruth, evaluate
+from avocet.core.detections import PictureDetections, PictureTruth
+from avocet.core.precision import evaluate
 from avocet.detector.batches import HeldOutPictures
 from avocet.detector.bundle import ModelCard
 from avocet.detector.loss import LossWeights, detection_loss

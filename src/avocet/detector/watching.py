@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from avocet.core.precision import PictureDetections
+from avocet.core.detections import PictureDetections
 from avocet.files import write_bytes
 
 WATCHED = 12

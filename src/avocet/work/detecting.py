@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
-from avocet.core.precision import PictureDetections
 from avocet.detector.predictor import Predictor
 from avocet.files import replacing, write_bytes, write_text
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES

@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from avocet.core.candidates import Candidates
-from avocet.core.precision import PictureDetections, PictureTruth, evaluate
+from avocet.core.detections import PictureDetections, PictureTruth
+from avocet.core.precision import evaluate
 from avocet.detector.labelled import LabelledPicture
 from avocet.detector.predictor import MEASURING_SCORE, OVERLAP_LIMIT, Predictor
 from avocet.work.progress import Reporter, Stopped

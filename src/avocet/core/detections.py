@@ -1,0 +1,59 @@
+"""What is in a picture, and what a detector says is in it."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from avocet.core.boxes import Array, as_boxes
+
+
+@dataclass(frozen=True)
+class PictureTruth:
+    """What is really in one picture.
+
+    Attributes
+    ----------
+    boxes : (G, 4) ndarray of float64
+    classes : (G,) ndarray of int64
+    ignored, crowd : (G,) ndarray of bool
+    """
+
+    boxes: Array
+    classes: NDArray[np.int64]
+    ignored: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
+    crowd: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "boxes", as_boxes(self.boxes))
+        object.__setattr__(self, "classes", np.asarray(self.classes, np.int64).reshape(-1))
+        for name in ("ignored", "crowd"):
+            flags = np.asarray(getattr(self, name), bool).reshape(-1)
+            object.__setattr__(self, name, flags if len(flags) else np.zeros(len(self.boxes), bool))
+        if not len(self.boxes) == len(self.classes) == len(self.ignored) == len(self.crowd):
+            raise ValueError("boxes, classes and flags of a picture differ in number")
+
+
+@dataclass(frozen=True)
+class PictureDetections:
+    """What a detector says is in one picture.
+
+    Attributes
+    ----------
+    boxes : (D, 4) ndarray of float64
+    scores : (D,) ndarray of float64
+    classes : (D,) ndarray of int64
+    """
+
+    boxes: Array
+    scores: Array
+    classes: NDArray[np.int64]
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "boxes", as_boxes(self.boxes))
+        object.__setattr__(self, "scores", np.asarray(self.scores, np.float64).reshape(-1))
+        object.__setattr__(self, "classes", np.asarray(self.classes, np.int64).reshape(-1))
+        if not len(self.boxes) == len(self.scores) == len(self.classes):
+            raise ValueError("boxes, scores and classes of a picture differ in number")
+        if np.isnan(self.scores).any():
+            raise ValueError("a score is not a number")

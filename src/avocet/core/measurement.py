@@ -1,0 +1,248 @@
+"""Measuring a detector over many pictures: AP and recall by class, IoU and object size, in one pass."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from avocet.core.boxes import Array, area
+from avocet.core.detections import PictureDetections, PictureTruth
+from avocet.core.matching_all import match_all
+
+Areas = Mapping[str, tuple[float, float]]
+
+ALL: Areas = {"all": (0.0, float("inf"))}
+COCO_AREAS: Areas = {
+    "all": (0.0, float("inf")),
+    "small": (0.0, 32.0**2),
+    "medium": (32.0**2, 96.0**2),
+    "large": (96.0**2, float("inf")),
+}
+"""Ranges of box area in square pixels, as COCO has them; both ends belong to the range."""
+
+
+@dataclass(frozen=True)
+class Measurement:
+    """What was measured. T thresholds, K classes, A area ranges, M limits of detections a picture.
+
+    Attributes
+    ----------
+    thresholds : (T,) ndarray of float64
+    class_ids : (K,) ndarray of int64
+    areas : tuple of str
+    limits : tuple of int
+    average_precision : (T, K, A) ndarray of float64
+        NaN where a class has no truth that counts.
+    recall : (T, K, A, M) ndarray of float64
+        The greatest recall with at most so many detections a class and picture.
+    truths : (K, A) ndarray of int64
+    detections : (K,) ndarray of int64
+        Detections looked at.
+    hits, false_alarms : (T, K, A) ndarray of int64
+    """
+
+    thresholds: Array
+    class_ids: NDArray[np.int64]
+    areas: tuple[str, ...]
+    limits: tuple[int, ...]
+    average_precision: Array
+    recall: Array
+    truths: NDArray[np.int64]
+    detections: NDArray[np.int64]
+    hits: NDArray[np.int64]
+    false_alarms: NDArray[np.int64]
+
+    def mean(self, threshold: float | None = None, area: str = "all") -> float:
+        """mAP at one IoU threshold, or over all of them; NaN where no class has a truth."""
+        levels = slice(None) if threshold is None else [self._level(threshold)]
+        return _mean(self.average_precision[levels, :, self.areas.index(area)])
+
+    def mean_recall(self, limit: int | None = None, area: str = "all") -> float:
+        """AR: mean over thresholds and classes of the greatest recall; by default at the last limit."""
+        column = -1 if limit is None else self.limits.index(limit)
+        return _mean(self.recall[:, :, self.areas.index(area), column])
+
+    def _level(self, threshold: float) -> int:
+        near = np.flatnonzero(np.isclose(self.thresholds, threshold))
+        if not len(near):
+            raise ValueError(f"nothing was measured at IoU {threshold}")
+        return int(near[0])
+
+
+def measure_detections(
+    truths: Sequence[PictureTruth],
+    detections: Sequence[PictureDetections],
+    class_ids: Sequence[int],
+    thresholds: ArrayLike,
+    areas: Areas = ALL,
+    limits: Sequence[int] = (100,),
+    points: ArrayLike | None = None,
+) -> Measurement:
+    """Measure by the published COCO rules (Lin et al., 2014).
+
+    Of each class and picture the best detections are looked at, as many as the greatest limit.
+    For an area range, truths outside of it are ignored, and so are detections outside of it that
+    hit nothing.
+
+    Parameters
+    ----------
+    truths, detections : sequence
+        One entry a picture, in the same order.
+    class_ids : sequence of int
+    thresholds : (T,) array_like
+        IoU thresholds.
+    areas : mapping of str to (float, float)
+        Least and greatest box area in square pixels, by name.
+    limits : sequence of int
+        Rising.
+    points : array_like, optional
+        Recalls at which precision is read, by default 0, 0.01, …, 1; empty takes the exact area
+        under the envelope.
+
+    Returns
+    -------
+    Measurement
+
+    Raises
+    ------
+    ValueError
+        If there are not as many pictures of truths as of detections.
+
+    Examples
+    --------
+    >>> truth = PictureTruth(boxes=[[0, 0, 10, 10], [50, 50, 60, 60]], classes=[3, 3])
+    >>> found = PictureDetections(boxes=[[0, 0, 10, 8]], scores=[0.9], classes=[3])
+    >>> measured = measure_detections([truth], [found], [3], [0.5, 0.75, 0.9])
+    >>> measured.hits[:, 0, 0], measured.recall[:, 0, 0, 0]
+    (array([1, 1, 0]), array([0.5, 0.5, 0. ]))
+    """
+    if len(truths) != len(detections):
+        raise ValueError(f"{len(truths)} pictures of truths, but {len(detections)} of detections")
+    levels = np.asarray(thresholds, dtype=np.float64).reshape(-1)
+    ids = np.asarray(class_ids, dtype=np.int64).reshape(-1)
+    at = np.linspace(0, 1, 101) if points is None else np.asarray(points, dtype=np.float64)
+    bounds = np.array(list(areas.values()), dtype=np.float64)
+
+    real = _flat(truths, ids)
+    mine = _flat(detections, ids)
+    rank = _ranks(mine.group, mine.scores)
+    looked_at = rank < max(limits)
+    mine, rank = mine.some(looked_at), rank[looked_at]
+
+    real_area, my_area = area(real.boxes), area(mine.boxes)
+    low, high = bounds[:, :1], bounds[:, 1:]
+    ignored = real.flags | (real_area < low) | (real_area > high)
+    outside = (my_area < low) | (my_area > high)
+    taken = match_all(mine.boxes, mine.group, rank, real.boxes, real.group, ignored, real.crowd, levels).truth
+    hit = taken >= 0
+    spans = np.arange(len(bounds))[None, :, None]
+    # The column at the end answers for detections that hit nothing.
+    padded = np.concatenate([ignored, np.zeros((len(bounds), 1), bool)], axis=1)
+    skipped = np.where(hit, padded[spans, taken], outside[None])
+    hit &= ~skipped
+
+    shape = (len(levels), len(ids), len(bounds))
+    precision = np.full(shape, np.nan)
+    recall = np.full((*shape, len(limits)), np.nan)
+    hits, false_alarms = np.zeros(shape, np.int64), np.zeros(shape, np.int64)
+    counts = np.zeros((len(ids), len(bounds)), np.int64)
+    seen = np.bincount(mine.kind, minlength=len(ids))
+    # In order of falling score within each class; of equal scores the earlier picture comes first.
+    order = np.lexsort((rank, mine.group, -mine.scores, mine.kind))
+    starts = np.searchsorted(mine.kind[order], np.arange(len(ids) + 1))
+    for number in range(len(ids)):
+        part = order[starts[number] : starts[number + 1]]
+        counts[number] = (~ignored[:, real.kind == number]).sum(axis=1)
+        found, lost = hit[:, :, part], ~hit[:, :, part] & ~skipped[:, :, part]
+        hits[:, number], false_alarms[:, number] = found.sum(axis=2), lost.sum(axis=2)
+        known = counts[number] > 0
+        if not known.any():
+            continue
+        precision[:, number, known] = _average_precision(
+            found[:, known], lost[:, known], counts[number][known], at
+        )
+        for column, limit in enumerate(limits):
+            within = found[:, :, rank[part] < limit].sum(axis=2)
+            recall[:, number, known, column] = within[:, known] / counts[number][known]
+    return Measurement(
+        levels, ids, tuple(areas), tuple(limits), precision, recall, counts, seen, hits, false_alarms
+    )
+
+
+@dataclass(frozen=True)
+class _Flat:
+    """Boxes of all pictures in one list. ``group`` is one number for a class in a picture."""
+
+    boxes: Array
+    scores: Array
+    kind: NDArray[np.int64]
+    group: NDArray[np.int64]
+    flags: NDArray[np.bool_]
+    crowd: NDArray[np.bool_]
+
+    def some(self, chosen: NDArray[np.bool_]) -> "_Flat":
+        return _Flat(*(getattr(self, name)[chosen] for name in self.__dataclass_fields__))
+
+
+def _flat(pictures: Sequence[PictureTruth] | Sequence[PictureDetections], ids: NDArray[np.int64]) -> _Flat:
+    """All boxes of the wanted classes."""
+    counts = [len(each.boxes) for each in pictures]
+    owner = np.repeat(np.arange(len(pictures)), counts)
+    boxes = np.concatenate([np.zeros((0, 4)), *(each.boxes for each in pictures)])
+    classes = np.concatenate([np.zeros(0, np.int64), *(each.classes for each in pictures)])
+    sort = np.argsort(ids, kind="stable")
+    place = np.searchsorted(ids[sort], classes)
+    place = np.minimum(place, len(ids) - 1) if len(ids) else np.zeros(len(classes), np.int64)
+    kind = sort[place] if len(ids) else place
+    wanted = (ids[kind] == classes) if len(ids) else np.zeros(len(classes), bool)
+    none = np.zeros(len(boxes), dtype=bool)
+    scores, flags, crowd = np.zeros(len(boxes)), none, none
+    if pictures and isinstance(pictures[0], PictureDetections):
+        scores = np.concatenate([each.scores for each in pictures])  # type: ignore[union-attr]
+    elif pictures:
+        crowd = np.concatenate([each.crowd for each in pictures])  # type: ignore[union-attr]
+        flags = np.concatenate([each.ignored for each in pictures]) | crowd  # type: ignore[union-attr]
+    flat = _Flat(boxes, scores, kind, owner * max(1, len(ids)) + kind, flags, crowd)
+    return flat.some(wanted)
+
+
+def _ranks(group: NDArray[np.int64], scores: Array) -> NDArray[np.int64]:
+    """Place of each detection in its group, by falling score; of equal scores the earlier comes first."""
+    order = np.lexsort((-scores, group))
+    sorted_group = group[order]
+    starts = (
+        np.flatnonzero(np.concatenate([[True], sorted_group[1:] != sorted_group[:-1]]))
+        if len(group)
+        else order
+    )
+    lengths = np.diff(np.append(starts, len(group)))
+    rank = np.empty(len(group), dtype=np.int64)
+    rank[order] = np.arange(len(group)) - np.repeat(starts, lengths)
+    return rank
+
+
+def _average_precision(
+    found: NDArray[np.bool_], lost: NDArray[np.bool_], truths: NDArray[np.int64], points: Array
+) -> Array:
+    """(T, A) average precisions of (T, A, D) hits and false alarms in order of falling score."""
+    made = np.zeros(found.shape[:2])
+    if not found.shape[2]:
+        return made
+    right, wrong = np.cumsum(found, axis=2), np.cumsum(lost, axis=2)
+    precision = right / np.maximum(right + wrong, 1)
+    envelope = np.maximum.accumulate(precision[:, :, ::-1], axis=2)[:, :, ::-1]
+    for level in range(found.shape[0]):
+        for span in range(found.shape[1]):
+            recall = right[level, span] / truths[span]
+            if len(points):
+                place = np.searchsorted(recall, points, side="left")
+                made[level, span] = np.append(envelope[level, span], 0.0)[place].mean()
+            else:
+                made[level, span] = np.sum(np.diff(recall, prepend=0.0) * envelope[level, span])
+    return made
+
+
+def _mean(values: Array) -> float:
+    known = values[~np.isnan(values)]
+    return float(known.mean()) if len(known) else float("nan")
