@@ -7,7 +7,7 @@ nothing of the demo's belt, then packed small. Interrupted, it goes on where it 
 
 FOLDER keeps the checkpoints. The weights in the package were made with the numbers below: Stint in
 25 minutes and Dunlin in 35 on one thread, Curlew on two. Mean average precision at 0.5 on 100
-held-out scenes: Stint 0.86, Dunlin 0.48, Curlew CURLEWMAP; the larger ones were trained less long.
+held-out scenes: Stint 0.86, Dunlin 0.48, Curlew 0.11; the larger ones were trained far less long.
 """
 
 import argparse

@@ -117,18 +117,93 @@ def measure_detections(
     >>> measured.hits[:, 0, 0], measured.recall[:, 0, 0, 0]
     (array([1, 1, 0]), array([0.5, 0.5, 0. ]))
     """
+    limits = tuple(limits)
+    matched = match_pictures(truths, detections, class_ids, thresholds, areas, max(limits))
+    return sum_up(matched, limits, points)
+
+
+@dataclass(frozen=True)
+class MatchedPictures:
+    """Detections and truths of all pictures in one list, matched.
+
+    Detections are in order of class, then of falling score.
+
+    Attributes
+    ----------
+    thresholds : (T,) ndarray of float64
+    class_ids : (K,) ndarray of int64
+    areas : tuple of str
+    pictures : int
+    kind, picture, rank : (D,) ndarray of int64
+        Place of the detection's class in ``class_ids``, its picture, its place in the two.
+    scores : (D,) ndarray of float64
+    hit, skipped : (T, A, D) ndarray of bool
+        Detections that found a truth that counts, and those that are neither hit nor false alarm.
+    truth_kind, truth_picture : (G,) ndarray of int64
+    counted : (A, G) ndarray of bool
+        Truths that count.
+    """
+
+    thresholds: Array
+    class_ids: NDArray[np.int64]
+    areas: tuple[str, ...]
+    pictures: int
+    kind: NDArray[np.int64]
+    picture: NDArray[np.int64]
+    rank: NDArray[np.int64]
+    scores: Array
+    hit: NDArray[np.bool_]
+    skipped: NDArray[np.bool_]
+    truth_kind: NDArray[np.int64]
+    truth_picture: NDArray[np.int64]
+    counted: NDArray[np.bool_]
+
+    def of_class(self, number: int) -> slice:
+        """Where the detections of a class lie."""
+        start, stop = np.searchsorted(self.kind, [number, number + 1])
+        return slice(int(start), int(stop))
+
+
+def match_pictures(
+    truths: Sequence[PictureTruth],
+    detections: Sequence[PictureDetections],
+    class_ids: Sequence[int],
+    thresholds: ArrayLike,
+    areas: Areas = ALL,
+    most_detections: int = 100,
+) -> MatchedPictures:
+    """Match all detections with all truths, as `measure_detections` does before it counts.
+
+    Parameters
+    ----------
+    truths, detections : sequence
+        One entry a picture, in the same order.
+    class_ids : sequence of int
+    thresholds : (T,) array_like
+    areas : mapping of str to (float, float)
+    most_detections : int
+        Looked at in one class and picture.
+
+    Returns
+    -------
+    MatchedPictures
+
+    Raises
+    ------
+    ValueError
+        If there are not as many pictures of truths as of detections.
+    """
     if len(truths) != len(detections):
         raise ValueError(f"{len(truths)} pictures of truths, but {len(detections)} of detections")
     levels = np.asarray(thresholds, dtype=np.float64).reshape(-1)
     ids = np.asarray(class_ids, dtype=np.int64).reshape(-1)
-    at = np.linspace(0, 1, 101) if points is None else np.asarray(points, dtype=np.float64)
     bounds = np.array(list(areas.values()), dtype=np.float64)
-
-    real = _flat(truths, ids)
-    mine = _flat(detections, ids)
+    real, mine = _flat(truths, ids), _flat(detections, ids)
     rank = _ranks(mine.group, mine.scores)
-    looked_at = rank < max(limits)
-    mine, rank = mine.some(looked_at), rank[looked_at]
+    # In order of falling score within each class; of equal scores the earlier picture comes first.
+    order = np.lexsort((rank, mine.group, -mine.scores, mine.kind))
+    order = order[rank[order] < most_detections]
+    mine, rank = mine.some(order), rank[order]
 
     real_area, my_area = area(real.boxes), area(mine.boxes)
     low, high = bounds[:, :1], bounds[:, 1:]
@@ -136,52 +211,59 @@ def measure_detections(
     outside = (my_area < low) | (my_area > high)
     taken = match_all(mine.boxes, mine.group, rank, real.boxes, real.group, ignored, real.crowd, levels).truth
     hit = taken >= 0
-    spans = np.arange(len(bounds))[None, :, None]
     # The column at the end answers for detections that hit nothing.
     padded = np.concatenate([ignored, np.zeros((len(bounds), 1), bool)], axis=1)
-    skipped = np.where(hit, padded[spans, taken], outside[None])
-    hit &= ~skipped
+    skipped = np.where(hit, padded[np.arange(len(bounds))[None, :, None], taken], outside[None])
+    return MatchedPictures(
+        levels, ids, tuple(areas), len(truths), mine.kind, mine.owner, rank, mine.scores,
+        hit & ~skipped, skipped, real.kind, real.owner, ~ignored,
+    )  # fmt: skip
 
-    shape = (len(levels), len(ids), len(bounds))
+
+def sum_up(
+    matched: MatchedPictures, limits: Sequence[int] = (100,), points: ArrayLike | None = None
+) -> Measurement:
+    """Precision and recall of matched pictures; see `measure_detections`."""
+    at = np.linspace(0, 1, 101) if points is None else np.asarray(points, dtype=np.float64)
+    shape = (len(matched.thresholds), len(matched.class_ids), len(matched.areas))
     precision = np.full(shape, np.nan)
     recall = np.full((*shape, len(limits)), np.nan)
     hits, false_alarms = np.zeros(shape, np.int64), np.zeros(shape, np.int64)
-    counts = np.zeros((len(ids), len(bounds)), np.int64)
-    seen = np.bincount(mine.kind, minlength=len(ids))
-    # In order of falling score within each class; of equal scores the earlier picture comes first.
-    order = np.lexsort((rank, mine.group, -mine.scores, mine.kind))
-    starts = np.searchsorted(mine.kind[order], np.arange(len(ids) + 1))
-    for number in range(len(ids)):
-        part = order[starts[number] : starts[number + 1]]
-        counts[number] = (~ignored[:, real.kind == number]).sum(axis=1)
-        found, lost = hit[:, :, part], ~hit[:, :, part] & ~skipped[:, :, part]
+    counts = np.zeros(shape[1:], np.int64)
+    for number in range(shape[1]):
+        part = matched.of_class(number)
+        counts[number] = matched.counted[:, matched.truth_kind == number].sum(axis=1)
+        found = matched.hit[:, :, part]
+        lost = ~found & ~matched.skipped[:, :, part]
         hits[:, number], false_alarms[:, number] = found.sum(axis=2), lost.sum(axis=2)
         known = counts[number] > 0
         if not known.any():
             continue
-        precision[:, number, known] = _average_precision(
-            found[:, known], lost[:, known], counts[number][known], at
-        )
+        own = counts[number][known]
+        precision[:, number, known] = _average_precision(found[:, known], lost[:, known], own, at)
         for column, limit in enumerate(limits):
-            within = found[:, :, rank[part] < limit].sum(axis=2)
-            recall[:, number, known, column] = within[:, known] / counts[number][known]
+            within = found[:, :, matched.rank[part] < limit].sum(axis=2)
+            recall[:, number, known, column] = within[:, known] / own
+    seen = np.bincount(matched.kind, minlength=shape[1])
     return Measurement(
-        levels, ids, tuple(areas), tuple(limits), precision, recall, counts, seen, hits, false_alarms
-    )
+        matched.thresholds, matched.class_ids, matched.areas, tuple(limits),
+        precision, recall, counts, seen, hits, false_alarms,
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)
 class _Flat:
-    """Boxes of all pictures in one list. ``group`` is one number for a class in a picture."""
+    """Boxes of all pictures in one list: the picture of each, its class, one number for the two."""
 
     boxes: Array
     scores: Array
+    owner: NDArray[np.int64]
     kind: NDArray[np.int64]
     group: NDArray[np.int64]
     flags: NDArray[np.bool_]
     crowd: NDArray[np.bool_]
 
-    def some(self, chosen: NDArray[np.bool_]) -> "_Flat":
+    def some(self, chosen: NDArray[np.bool_] | NDArray[np.int64]) -> "_Flat":
         return _Flat(*(getattr(self, name)[chosen] for name in self.__dataclass_fields__))
 
 
@@ -203,7 +285,7 @@ def _flat(pictures: Sequence[PictureTruth] | Sequence[PictureDetections], ids: N
     elif pictures:
         crowd = np.concatenate([each.crowd for each in pictures])  # type: ignore[union-attr]
         flags = np.concatenate([each.ignored for each in pictures]) | crowd  # type: ignore[union-attr]
-    flat = _Flat(boxes, scores, kind, owner * max(1, len(ids)) + kind, flags, crowd)
+    flat = _Flat(boxes, scores, owner, kind, owner * max(1, len(ids)) + kind, flags, crowd)
     return flat.some(wanted)
 
 
