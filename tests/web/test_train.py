@@ -45,7 +45,8 @@ def test_looks_ahead(client, labelled, work):
 
 def test_a_run_followed_from_start_to_bin(client, labelled, work):
     run = client.post(
-        f"{BASE}/projects/1/runs", json={"settings": SMALL, "name": "First", "start": "shipped"}
+        f"{BASE}/projects/1/runs",
+        json={"settings": SMALL | {"keep_every": 1}, "name": "First", "start": "shipped"},
     )
     assert run.status_code == 202 and run.json["settings"]["starting_weights"] == "shipped"
     assert client.post(f"{BASE}/runs/1/try", json={"picture_id": 1}).status_code == 404

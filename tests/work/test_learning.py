@@ -231,8 +231,15 @@ def test_measuring_perfect_and_useless_answers(data, trained):
     pictures = labelled_pictures(folder, run.project_id, frozen, Part.VALIDATION)
     perfect = [Candidates(p.boxes, np.linspace(0.9, 0.8, len(p.boxes)), p.classes) for p in pictures]
     nothing = [Candidates(np.zeros((0, 4)), np.zeros(0), np.zeros(0, np.int64)) for _ in pictures]
-    assert measure(frozen.classes, pictures, perfect)["map"] == 1.0
-    assert measure(frozen.classes, pictures, nothing)["map50"] == 0.0
+    good, bad = measure(frozen.classes, pictures, perfect), measure(frozen.classes, pictures, nothing)
+    assert good["map"] == good["map75"] == 1.0 and bad["map50"] == 0.0
+    assert good["map_interval"] == [1.0, 1.0] and bad["map50_interval"] == [0.0, 0.0]
+    assert (good["flawless"], bad["flawless"]) == (len(pictures), 0)
+    counted = sum(len(picture.boxes) for picture in pictures)
+    assert sum(each["truths"] for each in good["sizes"].values()) == counted
+    assert sum(each["hits"] for each in good["classes"].values()) == counted
+    assert sum(each["misses"] for each in bad["classes"].values()) == counted
+    assert good["recall"]["100"] == 1.0 and good["recall"]["1"] <= 1.0
 
 
 def write_clip(path, frames):

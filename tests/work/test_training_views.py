@@ -397,7 +397,7 @@ def test_verdicts_in_words(data, labelled):
         study = start_study(session, folder, labelled, QUICK, 24, 1)
         assert verdict(study) is None
         for values, expected in (
-            ([0.2, 0.4, 0.6, 0.8], "worth the labelling"),
+            ([0.475, 0.677, 0.753, 0.793], "worth the labelling"),
             ([0.9, 0.9, 0.9, 0.9], "little; look at labels"),
             ([0.2, 0.7, 0.3, 0.65], "er"),
         ):

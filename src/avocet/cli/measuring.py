@@ -99,10 +99,26 @@ def _labelled(picture: RecordedPicture, path: Path) -> LabelledPicture:
 
 def _show(figures: dict) -> None:
     width = max(5, *map(len, figures["classes"]))
-    click.echo(f"{'class':{width}}   AP@.5      AP  truths  detections")
+    click.echo(f"{'class':{width}}   AP@.5  95 % interval      AP  truths  hits  false alarms  misses")
     for name, entry in figures["classes"].items():
-        counts = f"{entry['truths']:6}  {entry['detections']:10}"
-        click.echo(f"{name:{width}}  {number(entry['ap50'])}  {number(entry['ap'])}  {counts}")
+        counts = f"{entry['truths']:6}  {entry['hits']:4}  {entry['false_alarms']:12}  {entry['misses']:6}"
+        between = _between(entry["ap50_interval"])
+        click.echo(f"{name:{width}}  {number(entry['ap50'])}  {between}  {number(entry['ap'])}  {counts}")
+    between = _between(figures["map50_interval"])
+    click.echo(f"{'mean':{width}}  {number(figures['map50'])}  {between}  {number(figures['map'])}")
+    sizes = ", ".join(f"{size} {number(entry['map']).strip()}" for size, entry in figures["sizes"].items())
+    recalls = ", ".join(f"{number(value).strip()} at {limit}" for limit, value in figures["recall"].items())
+    low, high = figures["map_interval"] or (float("nan"), float("nan"))
     click.echo(
-        f"{'mean':{width}}  {number(figures['map50'])}  {number(figures['map'])}  on {figures['pictures']} pictures"
+        f"mAP at 0.75 {number(figures['map75']).strip()}; at 0.50:0.95 between {low:.3f} and {high:.3f} (95 %)"
     )
+    click.echo(f"mAP at 0.50:0.95 by size: {sizes} (to 32², to 96², above, in square pixels)")
+    click.echo(f"Average recall {recalls} detections of a class a picture")
+    click.echo(
+        f"Measured on {figures['pictures']} pictures; counts are at IoU 0.5 and any score. In {figures['flawless']} "
+        "everything was found above 0.25, and nothing else."
+    )
+
+
+def _between(held: list[float] | None) -> str:
+    return f"{held[0]:.3f} to {held[1]:.3f}" if held else " " * 14

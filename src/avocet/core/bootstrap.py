@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from avocet.core.boxes import Array
 from avocet.core.measurement import MatchedPictures
@@ -102,7 +103,9 @@ def interval(values: Array, measured: float, share: float = 0.95) -> tuple[float
     return float(np.clip(low - bias, 0, 1)), float(np.clip(high - bias, 0, 1))
 
 
-def _class(matched: MatchedPictures, part: slice, drawn: Array, truths: Array) -> Array:
+def _class(
+    matched: MatchedPictures, part: slice, drawn: NDArray[np.float32], truths: NDArray[np.float32]
+) -> Array:
     """(T, R) average precisions of one class."""
     pictures, hit, skipped = matched.picture[part], matched.hit[:, 0, part], matched.skipped[:, 0, part]
     made = np.zeros((len(hit), drawn.shape[1]))

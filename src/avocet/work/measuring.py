@@ -7,14 +7,21 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from avocet.core.bootstrap import RESAMPLES, interval, resample
 from avocet.core.candidates import Candidates
 from avocet.core.detections import PictureDetections, PictureTruth
-from avocet.core.precision import evaluate
+from avocet.core.measurement import COCO_AREAS, match_pictures, measure_detections
+from avocet.core.precision import COCO_THRESHOLDS
 from avocet.detector.labelled import LabelledPicture
-from avocet.detector.predictor import MEASURING_SCORE, OVERLAP_LIMIT, Predictor
+from avocet.detector.predictor import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT, Predictor
 from avocet.work.progress import Reporter, Stopped
 
 BATCH = 8
+LIMITS = (1, 10, 100)
+"""Detections of a class in a picture at which recall is told."""
+
+RESAMPLING_SEED = 0
+"""The same for all models, so that each resample draws the same pictures for all."""
 
 
 def find_candidates(
@@ -42,7 +49,7 @@ def measure(
     candidates: Sequence[Candidates],
     overlap_limit: float = OVERLAP_LIMIT,
 ) -> dict[str, Any]:
-    """mAP and AP by class, by the COCO rules.
+    """mAP, AP by class and by size, recall and how sure they are, by the COCO rules.
 
     Parameters
     ----------
@@ -55,32 +62,69 @@ def measure(
     Returns
     -------
     dict
-        ``map50``, ``map``, ``classes`` (name to ``ap50``, ``ap``, ``truths``, ``detections``)
-        and ``pictures``. An average precision is None where there is no truth to find.
+        ``map50``, ``map75``, ``map``, their 95 % intervals over resampled pictures, ``sizes``
+        (mAP of small, medium and large objects), ``recall`` (AR at 1, 10 and 100), ``classes``
+        (name to figures and the counts behind them at IoU 0.5), ``pictures`` and how many of them
+        are ``flawless``. A figure is None where there is no truth to find.
     """
     truths = [PictureTruth(picture.boxes, picture.classes, picture.ignored) for picture in pictures]
     detections: list[PictureDetections] = [
         each.after_suppression(MEASURING_SCORE, overlap_limit) for each in candidates
     ]
-    measured = evaluate(truths, detections, range(len(class_names)))
+    numbers = range(len(class_names))
+    measured = measure_detections(truths, detections, numbers, COCO_THRESHOLDS, COCO_AREAS, LIMITS)
+    matched = match_pictures(truths, detections, numbers, COCO_THRESHOLDS)
+    resampled = resample(matched, np.random.default_rng(RESAMPLING_SEED))
     classes = {}
     for index, name in enumerate(class_names):
-        entry = measured.classes[index]
-        values = entry.average_precision
+        values = measured.average_precision[:, index, 0]
+        drawn = resampled.average_precision[:, index]
         classes[name] = {
             "ap50": _number(values[0]),
             "ap": _number(values.mean()),
-            "truths": entry.truths,
-            "detections": entry.detections,
+            "ap50_interval": _interval(drawn[0], values[0]),
+            "ap_interval": _interval(drawn.mean(axis=0), values.mean()),
+            "truths": int(measured.truths[index, 0]),
+            "detections": int(measured.detections[index]),
+            "hits": int(measured.hits[0, index, 0]),
+            "false_alarms": int(measured.false_alarms[0, index, 0]),
+            "misses": int(measured.truths[index, 0] - measured.hits[0, index, 0]),
         }
     return {
         "map50": _number(measured.mean(0.5)),
+        "map75": _number(measured.mean(0.75)),
         "map": _number(measured.mean()),
+        "map50_interval": _interval(resampled.mean(0), measured.mean(0.5)),
+        "map_interval": _interval(resampled.mean(), measured.mean()),
+        "sizes": {
+            size: {"map": _number(measured.mean(None, size)), "truths": int(measured.truths[:, number].sum())}
+            for number, size in enumerate(measured.areas)
+            if number
+        },
+        "recall": {str(limit): _number(measured.mean_recall(limit)) for limit in LIMITS},
         "classes": classes,
         "pictures": len(pictures),
+        "flawless": _flawless(truths, candidates, overlap_limit),
+        "resamples": RESAMPLES,
         "overlap_limit": overlap_limit,
         "lowest_score": MEASURING_SCORE,
     }
+
+
+def _flawless(truths: Sequence[PictureTruth], candidates: Sequence[Candidates], overlap_limit: float) -> int:
+    """Pictures in which everything is found above the usual minimum score, and nothing else."""
+    count = 0
+    for truth, each in zip(truths, candidates, strict=True):
+        found = each.after_suppression(MINIMUM_SCORE, overlap_limit)
+        kinds = np.unique(np.concatenate([truth.classes, found.classes]))
+        summed = measure_detections([truth], [found], kinds.tolist(), [0.5])
+        count += bool((summed.hits[0, :, 0] == summed.truths[:, 0]).all() and not summed.false_alarms.any())
+    return count
+
+
+def _interval(values: NDArray[np.float64], measured: float) -> list[float] | None:
+    low, high = interval(values, measured)
+    return None if math.isnan(low) else [low, high]
 
 
 def by_name(

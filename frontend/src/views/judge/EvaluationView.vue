@@ -65,6 +65,8 @@ async function load(): Promise<void> {
   }
 }
 
+const between = (range: readonly number[]): string => `${precision(range[0])} to ${precision(range[1])}`;
+
 onMounted(load);
 const forget = store.onJob((changed) => {
   if (changed.id === evaluation.value?.job.id && changed.state !== "running") void load();
@@ -86,18 +88,32 @@ onBeforeUnmount(forget);
       <template v-if="evaluation?.report">
         <div class="top">
           <dl class="facts">
-            <div><dt>mAP at 0.5</dt><dd data-test="map50">{{ precision(evaluation.report.map50) }}</dd></div>
-            <div><dt>mAP at 0.50:0.95</dt><dd data-test="map">{{ precision(evaluation.report.map) }}</dd></div>
+            <div><dt>mAP at 0.5</dt><dd data-test="map50">{{ precision(evaluation.report.map50) }}</dd><dt v-if="evaluation.report.map50_interval" data-test="interval">{{ between(evaluation.report.map50_interval) }}</dt></div>
+            <div><dt>mAP at 0.50:0.95</dt><dd data-test="map">{{ precision(evaluation.report.map) }}</dd><dt v-if="evaluation.report.map_interval">{{ between(evaluation.report.map_interval) }}</dt></div>
             <div class="small"><dt>by the COCO rules on {{ count(evaluation.report.pictures, "picture") }}, epoch {{ evaluation.report.epoch }}, overlap limit {{ evaluation.report.overlap_limit }}</dt></div>
+            <div v-if="evaluation.report.resamples" class="small">
+              <dt>The ranges hold 95 % of {{ evaluation.report.resamples.toLocaleString("en") }} measurements on pictures drawn anew from these.</dt>
+            </div>
+            <div v-if="evaluation.report.map75 !== undefined" class="small" data-test="more-figures">
+              <dt>
+                mAP at 0.75 {{ precision(evaluation.report.map75) }}; by size
+                <template v-for="(each, size, index) in evaluation.report.sizes" :key="size">{{ index ? ", " : "" }}{{ size }} {{ precision(each.map) }} ({{ each.truths }})</template>;
+                average recall <template v-for="(value, limit, index) in evaluation.report.recall" :key="limit">{{ index ? ", " : "" }}{{ precision(value) }} at {{ limit }}</template>.
+                <template v-if="evaluation.report.flawless !== null && evaluation.report.flawless !== undefined">In {{ evaluation.report.flawless }} of {{ count(evaluation.report.pictures, "picture") }} everything was found above 0.25, and nothing else.</template>
+              </dt>
+            </div>
           </dl>
           <table class="figures" data-test="class-figures">
-            <thead><tr><th>Class</th><th class="number">AP at 0.5</th><th class="number">at 0.50:0.95</th><th class="number">Truths</th></tr></thead>
+            <thead><tr><th>Class</th><th class="number">AP at 0.5</th><th class="number">95 % range</th><th class="number">at 0.50:0.95</th><th class="number">Truths</th><th class="number">Hits</th><th class="number">Missed</th></tr></thead>
             <tbody>
               <tr v-for="(figures, name) in evaluation.report.classes" :key="name">
                 <td>{{ name }}</td>
                 <td class="number">{{ precision(figures.ap50) }}</td>
+                <td class="number soft">{{ figures.ap50_interval ? between(figures.ap50_interval) : "–" }}</td>
                 <td class="number">{{ precision(figures.ap) }}</td>
                 <td class="number">{{ figures.truths }}</td>
+                <td class="number">{{ figures.hits ?? "–" }}</td>
+                <td class="number">{{ figures.misses ?? "–" }}</td>
               </tr>
             </tbody>
           </table>
@@ -137,7 +153,7 @@ onBeforeUnmount(forget);
 </template>
 
 <style scoped>
-.top { display: grid; grid-template-columns: 330px minmax(0, 560px); gap: 30px; align-items: start; }
+.top { display: grid; grid-template-columns: 380px minmax(0, 620px); gap: 30px; align-items: start; }
 .facts { display: flex; flex-wrap: wrap; gap: 8px 34px; margin: 0; }
 dt { font-size: 14px; color: var(--ink-soft); }
 dd { margin: 0; font: 560 32px/1.2 var(--serif); }

@@ -18,11 +18,28 @@ class ClassFigures(Schema):
     ap: float | None
     truths: int
     detections: int
+    ap50_interval: tuple[float, float] | None = None
+    ap_interval: tuple[float, float] | None = None
+    hits: int | None = None
+    false_alarms: int | None = None
+    misses: int | None = None
+
+
+class SizeFigures(Schema):
+    map: float | None
+    truths: int
 
 
 class ReportOut(Schema):
     map50: float | None
+    map75: float | None = None
     map: float | None
+    map50_interval: tuple[float, float] | None = None
+    map_interval: tuple[float, float] | None = None
+    sizes: dict[str, SizeFigures] = Field(default_factory=dict)
+    recall: dict[str, float | None] = Field(default_factory=dict)
+    flawless: int | None = None
+    resamples: int | None = None
     classes: dict[str, ClassFigures]
     pictures: int
     overlap_limit: float
