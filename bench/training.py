@@ -54,7 +54,7 @@ def _bare(run: Training, batches: list) -> float:
     started = time.perf_counter()
     run.network.train()
     for batch in batches:
-        outputs = run.network(as_input(batch.pixels, torch.device("cpu")))
+        outputs = run.network(as_input(batch.pixels, torch.device("cpu"), batch.light))
         losses = detection_loss(outputs, batch.truths, run.anchors, STRIDES, REACH)
         run._optimizer.zero_grad(set_to_none=True)
         losses.total.backward()

@@ -1,8 +1,10 @@
 import numpy as np
 import pytest
+import torch
 
 from avocet.detector.augmentation import Augmentation, Sample, collage, copy_in, place, turn
-from avocet.detector.colours import light, recolour, shift_colours
+from avocet.detector.colours import drawn_light, lit, recolour, shift_colours
+from avocet.detector.predictor import as_input
 
 
 def marked(boxes, width=80, height=60):
@@ -59,9 +61,13 @@ def test_boxes_cut_down_too_far_are_dropped():
 
 def test_light_stays_in_range_and_keeps_black():
     pixels = np.full((4, 4, 3), 200, np.uint8)
-    lit = [light(pixels, 0.2, np.random.default_rng(seed)).mean() for seed in range(50)]
-    assert 150 < min(lit) < 185 and 215 < max(lit) <= 255
-    assert not light(np.zeros((4, 4, 3), np.uint8), 0.2, np.random.default_rng(0)).any()
+    drawn = [drawn_light(0.2, np.random.default_rng(seed)) for seed in range(50)]
+    shown = [lit(pixels, each).mean() for each in drawn]
+    assert 150 < min(shown) < 185 and 215 < max(shown) <= 255
+    assert not lit(np.zeros((4, 4, 3), np.uint8), drawn[0]).any()
+    assert drawn_light(0, np.random.default_rng(0)).tolist() == [1, 1, 1]
+    given = as_input(pixels[None], torch.device("cpu"), drawn[0][None])
+    np.testing.assert_allclose(given[0, :, 0, 0].numpy() * 255, lit(pixels, drawn[0])[0, 0], atol=0.51)
 
 
 @pytest.mark.parametrize("seed", range(6))
@@ -123,7 +129,7 @@ def test_colours():
     assert np.abs(there_and_back.astype(int) - pixels).max() <= 3
     grey = np.repeat(pixels[..., :1], 3, axis=2)
     assert np.abs(shift_colours(grey, 77, 1.7).astype(int) - grey).max() <= 1
-    strong = Augmentation(light=0.3, hue=60, saturation=0.8, blur=2)
+    strong = Augmentation(hue=60, saturation=0.8, blur=2)
     varied = [recolour(pixels, strong, np.random.default_rng(seed)) for seed in (1, 1, 2)]
     np.testing.assert_array_equal(varied[0], varied[1])
     assert (varied[0] != varied[2]).any() and varied[0].shape == pixels.shape

@@ -154,13 +154,13 @@ def place(
     source = flip.back(shown, wide, tall)[0]
     size = (y2 - y1, x2 - x1) if flip.transposed else (x2 - x1, y2 - y1)
     canvas = np.full((height, width, 3), PADDING, dtype=np.uint8)
-    canvas[y1:y2, x1:x2] = flip.pixels(_scaled_part(sample.pixels, source, size))
+    canvas[y1:y2, x1:x2] = np.asarray(flip.picture(_scaled_part(sample.pixels, source, size)))
     boxes = flip.boxes(sample.boxes, wide, tall)
     moved = boxes / np.array([across, down] * 2) + np.array([left, top] * 2)
     return _cut(Sample(canvas, moved, sample.classes, sample.ignored), width, height)
 
 
-def _scaled_part(pixels: NDArray[np.uint8], source: Array, size: tuple[int, int]) -> NDArray[np.uint8]:
+def _scaled_part(pixels: NDArray[np.uint8], source: Array, size: tuple[int, int]) -> Image.Image:
     """Scale the part of a picture within ``source`` to a size, touching no more than is needed."""
     margin = 2
     height, width = pixels.shape[:2]
@@ -168,7 +168,7 @@ def _scaled_part(pixels: NDArray[np.uint8], source: Array, size: tuple[int, int]
     x2, y2 = min(width, int(np.ceil(source[2])) + margin), min(height, int(np.ceil(source[3])) + margin)
     part = Image.fromarray(pixels[y1:y2, x1:x2])
     left, top, right, bottom = np.clip(source - [x1, y1, x1, y1], 0, [x2 - x1, y2 - y1] * 2).tolist()
-    return np.asarray(part.resize(size, Image.Resampling.BILINEAR, box=(left, top, right, bottom)))
+    return part.resize(size, Image.Resampling.BILINEAR, box=(left, top, right, bottom))
 
 
 def collage(
@@ -330,11 +330,16 @@ class _Flip:
     sideways: bool
     upside_down: bool
 
-    def pixels(self, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
-        """A flipped view of a picture."""
-        if self.transposed:
-            pixels = pixels.transpose(1, 0, 2)
-        return pixels[:: -1 if self.upside_down else 1, :: -1 if self.sideways else 1]
+    def picture(self, picture: Image.Image) -> Image.Image:
+        """A flipped picture."""
+        for wanted, way in (
+            (self.transposed, Image.Transpose.TRANSPOSE),
+            (self.sideways, Image.Transpose.FLIP_LEFT_RIGHT),
+            (self.upside_down, Image.Transpose.FLIP_TOP_BOTTOM),
+        ):
+            if wanted:
+                picture = picture.transpose(way)
+        return picture
 
     def boxes(self, boxes: Array, width: int, height: int) -> Array:
         """Flipped boxes; width and height are those of the flipped picture."""

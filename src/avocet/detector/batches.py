@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from avocet.core.letterbox import Letterbox, letterbox
 from avocet.detector.augmentation import Augmentation, Sample, collage, copy_in, place
-from avocet.detector.colours import recolour
+from avocet.detector.colours import drawn_light, recolour
 from avocet.detector.labelled import LabelledPicture
 from avocet.detector.letterbox import lay_in, scale_to
 from avocet.detector.loss import Truths
@@ -30,11 +30,23 @@ MULTI_SCALE_REACH = 0.25
 
 @dataclass(frozen=True)
 class Batch:
-    """(B, H, W, 3) uint8 pixels, their truths in input pixels, and which pictures they began with."""
+    """Pictures of one shape for the network.
+
+    Attributes
+    ----------
+    pixels : (B, H, W, 3) ndarray of uint8
+    truths : Truths
+        In input pixels.
+    pictures : tuple of int
+        Which picture each began with.
+    light : (B, 3) ndarray of float32, optional
+        Factors for red, green and blue.
+    """
 
     pixels: NDArray[np.uint8]
     truths: Truths
     pictures: tuple[int, ...] = ()
+    light: NDArray[np.float32] | None = None
 
 
 class TrainingPictures:
@@ -151,7 +163,8 @@ class TrainingPictures:
         samples = [
             self._augmented(int(index), width, height, generator, whole_pictures_only) for index in chosen
         ]
-        return stack(samples, tuple(int(index) for index in chosen))
+        light = np.stack([drawn_light(self._augmentation.light, generator) for _ in samples])
+        return stack(samples, tuple(int(index) for index in chosen), light)
 
     def _sides(self, number: int, step: int) -> tuple[int, int]:
         """Width and height of the input in this step."""
@@ -254,7 +267,9 @@ class HeldOutPictures:
         return Sample(pixels, box.to_input(picture.boxes), picture.classes, picture.ignored)
 
 
-def stack(samples: Sequence[Sample], pictures: tuple[int, ...] = ()) -> Batch:
+def stack(
+    samples: Sequence[Sample], pictures: tuple[int, ...] = (), light: NDArray[np.float32] | None = None
+) -> Batch:
     """Put samples of one shape together."""
     counts = [len(sample.boxes) for sample in samples]
     return Batch(
@@ -266,4 +281,5 @@ def stack(samples: Sequence[Sample], pictures: tuple[int, ...] = ()) -> Batch:
             ignored=np.concatenate([sample.ignored for sample in samples]),
         ),
         pictures=pictures,
+        light=light,
     )

@@ -126,6 +126,15 @@ def forward(
     return [level.float().cpu().numpy() for level in outputs]
 
 
-def as_input(pixels: NDArray[np.uint8], device: torch.device) -> Tensor:
-    """(B, H, W, 3) uint8 pixels as the network's (B, 3, H, W) float input in channels-last memory."""
-    return torch.from_numpy(pixels).to(device).permute(0, 3, 1, 2).float().div_(255)
+def as_input(
+    pixels: NDArray[np.uint8], device: torch.device, light: NDArray[np.float32] | None = None
+) -> Tensor:
+    """(B, H, W, 3) uint8 pixels as the network's (B, 3, H, W) float input in channels-last memory.
+
+    ``light`` has (B, 3) factors for red, green and blue.
+    """
+    values = torch.from_numpy(pixels).to(device).permute(0, 3, 1, 2).float()
+    if light is None:
+        return values.div_(255)
+    factors = torch.from_numpy(light).to(device)[:, :, None, None] / 255
+    return values.mul_(factors).clamp_(max=1)

@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 import torch
 from torch import nn
+from torch.optim.swa_utils import get_ema_multi_avg_fn
 
 from avocet.core.anchors import cluster_anchors
 from avocet.core.boxes import Array
@@ -161,6 +162,11 @@ class Training:
         self._frozen.requires_grad_(False)
         self.average = copy.deepcopy(self.network).eval().requires_grad_(False)
         self._optimizer = _optimizer(self.network, settings)
+        # Counters of batches are no weights, and whole numbers cannot be averaged.
+        self._followed = tuple(
+            [value for value in net.state_dict().values() if value.dtype.is_floating_point]
+            for net in (self.average, self.network)
+        )
         self._last_validation: Validation | None = None
         self.last_found: list[PictureDetections] = []
         """What the last validation found, one a validation picture."""
@@ -285,7 +291,7 @@ class Training:
         for group in self._optimizer.param_groups:
             group["lr"] = rate
         with torch.autocast(self._device.type, torch.bfloat16, enabled=self._bfloat16):
-            outputs = self.network(as_input(batch.pixels, self._device))
+            outputs = self.network(as_input(batch.pixels, self._device, batch.light))
         losses = detection_loss(outputs, batch.truths, self.anchors, STRIDES, REACH, self._weights)
         parts = np.array([part.item() for part in (losses.box, losses.objectness, losses.classes)])
         if not np.isfinite(parts).all():
@@ -317,13 +323,7 @@ class Training:
     def _follow(self, step: int) -> None:
         """Moving average of the weights, quick at first."""
         keep = self.settings.average * (1 - math.exp(-(step + 1) / 40))
-        for mine, theirs in zip(
-            self.average.state_dict().values(), self.network.state_dict().values(), strict=True
-        ):
-            if mine.dtype.is_floating_point:
-                mine.lerp_(theirs, 1 - keep)
-            else:
-                mine.copy_(theirs)
+        get_ema_multi_avg_fn(keep)(*self._followed, step)
 
     def validate(self) -> Validation:
         """Losses and mAP of the averaged weights on the validation pictures. Changes no weight."""

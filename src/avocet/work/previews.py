@@ -5,12 +5,14 @@ from dataclasses import asdict
 from multiprocessing.connection import Connection
 from typing import Any
 
+import numpy as np
 import psutil
 from sqlalchemy.orm import Session, sessionmaker
 
 from avocet.core.errors import InputError
 from avocet.detector.augmentation import LEAST_SIDE, LEAST_VISIBLE
 from avocet.detector.batches import TrainingPictures
+from avocet.detector.colours import lit
 from avocet.detector.predictor import OVERLAP_LIMIT, Predictor
 from avocet.detector.probe import Probe, probe
 from avocet.detector.settings import settings_from
@@ -58,7 +60,8 @@ def draw_augmented(
     place.mkdir(parents=True, exist_ok=True)
     shown = []
     for number, pixels in enumerate(batch.pixels):
-        write_bytes(place / f"{number}.jpg", encode_jpeg(pixels))
+        shade = batch.light[number] if batch.light is not None else np.ones(3, np.float32)
+        write_bytes(place / f"{number}.jpg", encode_jpeg(lit(pixels, shade)))
         here = batch.truths.pictures == number
         shown.append(
             {

@@ -1,0 +1,122 @@
+"""Choosing a minimum score: precision and recall against it, and the score that a wish asks for."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from avocet.core.boxes import Array
+
+Wish = Literal["precision", "recall", "f1", "price"]
+
+
+@dataclass(frozen=True)
+class OperatingCurve:
+    """What each minimum score would give, from the highest score down.
+
+    Attributes
+    ----------
+    scores : (N,) ndarray of float64
+        Different scores, falling; as a minimum score each lets itself pass.
+    hits, false_alarms : (N,) ndarray of int64
+        At that minimum score.
+    truths : int
+    """
+
+    scores: Array
+    hits: Array
+    false_alarms: Array
+    truths: int
+
+    @property
+    def precision(self) -> Array:
+        return np.asarray(self.hits / (self.hits + self.false_alarms))
+
+    @property
+    def recall(self) -> Array:
+        return np.asarray(self.hits / max(1, self.truths))
+
+    @property
+    def f1(self) -> Array:
+        """Harmonic mean of precision and recall."""
+        return np.asarray(2 * self.hits / (self.hits + self.false_alarms + self.truths))
+
+
+def operating_curve(scores: ArrayLike, hits: ArrayLike, truths: int) -> OperatingCurve:
+    """Hits and false alarms at every minimum score.
+
+    Parameters
+    ----------
+    scores : (D,) array_like
+    hits : (D,) array_like of bool
+        True where the detection found a truth.
+    truths : int
+
+    Returns
+    -------
+    OperatingCurve
+
+    Examples
+    --------
+    >>> curve = operating_curve([0.9, 0.8, 0.8, 0.3], [True, False, True, True], 4)
+    >>> curve.scores, curve.hits, curve.false_alarms
+    (array([0.9, 0.8, 0.3]), array([1, 2, 3]), array([0, 1, 1]))
+    """
+    values, found = np.asarray(scores, np.float64).reshape(-1), np.asarray(hits, bool).reshape(-1)
+    order = np.argsort(-values, kind="stable")
+    values, found = values[order], found[order]
+    # Detections of one score pass together.
+    last = np.append(values[1:] != values[:-1], True) if len(values) else np.zeros(0, bool)
+    right, wrong = np.cumsum(found), np.cumsum(~found)
+    return OperatingCurve(values[last], right[last], wrong[last], int(truths))
+
+
+def choose_score(
+    curve: OperatingCurve, wish: Wish, amount: float = 0.95, miss_price: float = 1, alarm_price: float = 1
+) -> float | None:
+    """The minimum score that a wish asks for.
+
+    Parameters
+    ----------
+    curve : OperatingCurve
+    wish : {'precision', 'recall', 'f1', 'price'}
+        At least ``amount`` of precision with as much recall as that leaves; at least ``amount`` of
+        recall with as high a score as that leaves; the best F1; or the least sum of prices.
+    amount : float
+    miss_price, alarm_price : float
+        What a miss and a false alarm cost.
+
+    Returns
+    -------
+    float or None
+        None where no minimum score does it; for 'price' that means that finding nothing is
+        cheapest.
+
+    Raises
+    ------
+    ValueError
+        If the wish is unknown.
+
+    Examples
+    --------
+    >>> curve = operating_curve([0.9, 0.8, 0.7, 0.3], [True, False, True, True], 4)
+    >>> [choose_score(curve, wish, 0.7) for wish in ("precision", "recall", "f1")]
+    [0.3, 0.3, 0.3]
+    >>> choose_score(curve, "precision", 0.9), choose_score(curve, "recall", 0.9)
+    (0.9, None)
+    """
+    if wish == "precision":
+        good = np.flatnonzero(curve.precision >= amount - 1e-12)
+        return float(curve.scores[good[-1]]) if len(good) else None
+    if wish == "recall":
+        good = np.flatnonzero(curve.recall >= amount - 1e-12)
+        return float(curve.scores[good[0]]) if len(good) else None
+    if wish == "f1":
+        return float(curve.scores[curve.f1.argmax()]) if len(curve.scores) else None
+    if wish == "price":
+        prices = miss_price * (curve.truths - curve.hits) + alarm_price * curve.false_alarms
+        if not len(prices) or prices.min() > miss_price * curve.truths:
+            return None
+        return float(curve.scores[prices.argmin()])
+    raise ValueError(f"unknown wish {wish!r}")
