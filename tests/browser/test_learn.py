@@ -57,6 +57,20 @@ def test_train_judge_and_use(page):
     slider = page.find("[data-test=score-slider] [role=slider]")
     slider.send_keys(Keys.HOME)
     page.until(lambda: page.find("sums").text != sums, "other counts")
+    page.keys("2")
+    cells = page.until(
+        lambda: [each for each in page.all("cell") if each.is_enabled()], "numbers in the matrix"
+    )
+    wanted = cells[-1].text
+    cells[-1].click()
+    page.find("behind", wanted)
+    assert page.until(lambda: page.all("confused"), "crops")
+    page.keys("3")
+    page.until(lambda: len(page.all("operating-row")) == 5, "a score for each class")
+    page.choose("[data-test=wish]", "Least price")
+    page.find("chooser", "A false alarm")
+    page.click("[data-test=judge-pages] label", "Pictures")
+    page.until(lambda: len(page.all("wall-tile")) == 2, "the pictures again")
     page.all("wall-tile")[0].click()
     page.stage()
     shown = page.until(lambda: page.find("marks").text, "marks")

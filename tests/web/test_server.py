@@ -5,6 +5,7 @@ import json
 import sys
 from pathlib import Path
 
+import numpy as np
 import pytest
 from openapi_spec_validator import validate
 from PIL import Image
@@ -203,6 +204,25 @@ def test_from_training_to_use(client, labelled, work, frames):
     compared = client.get(f"{BASE}/evaluations/1/pictures/{row['picture_id']}?minimum_score=0.01").json
     assert len(compared["predictions"]) == row["hits"] + row["false_alarms"]
     assert client.get(f"{BASE}/evaluations/1/pictures?minimum_score=2").status_code == 422
+    matrix = client.get(f"{BASE}/evaluations/1/confusion?minimum_score=0.01").json
+    counts = np.array(matrix["counts"])
+    truths = sum(each["truths"] for each in evaluation["report"]["classes"].values())
+    assert counts.shape == (6, 6) and counts[:5].sum() == truths and counts[5, 5] == 0
+    row, column = (int(each) for each in np.unravel_index(counts.argmax(), counts.shape))
+    url = f"{BASE}/evaluations/1/confusion/cell?minimum_score=0.01&row={row}&column={column}"
+    behind = client.get(url).json
+    assert behind["total"] == counts[row, column] and len(behind["boxes"]) == min(200, behind["total"])
+    box = behind["boxes"][0]
+    x1, y1, x2, y2 = box["corners"]
+    crop = client.get(f"{BASE}/pictures/{box['picture_id']}/crop?x1={x1}&y1={y1}&x2={x2}&y2={y2}")
+    assert crop.mimetype == "image/jpeg"
+    for wish in ("precision", "recall", "f1", "price"):
+        chosen = client.get(f"{BASE}/evaluations/1/operating?wish={wish}&amount=0.9").json["classes"]
+        assert [each["name"] for each in chosen] == matrix["class_names"]
+        for each in chosen:
+            if each["score"] is not None and wish in ("precision", "recall"):
+                assert each[wish] >= 0.9 - 1e-9
+    assert client.get(f"{BASE}/evaluations/1/operating?wish=luck").status_code == 422
     stages = client.get(f"{BASE}/projects/1").json["stages"]
     assert stages["runs"] == 1 and stages["last_part"] == "validation"
     started = send(client, "/detections/upload", (jpeg(frames[0]), "a.jpg"), run_id="1", minimum_score="0.01")

@@ -41,7 +41,7 @@ function draw(): void {
         nameGap: 22,
         min: 0,
         max: props.xTop,
-        minInterval: 1,
+        minInterval: props.xTop !== undefined && props.xTop <= 1 ? undefined : 1,
         splitLine: { show: false },
         axisLine: { lineStyle: { color: "#15181b" } },
       },

@@ -1,7 +1,6 @@
 """Matching the detections of many pictures and classes with their truths at once, by the COCO rules."""
 
 from dataclasses import dataclass
-from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -72,7 +71,7 @@ def match_all(
     detection, truth, overlap = detection[order], truth[order], overlap[order]
     rounds = np.searchsorted(rank[detection], np.arange(rank.max(initial=-1) + 2))
     free = np.ones((len(levels), len(ignored), len(truths)), dtype=bool)
-    for start, stop in pairwise(rounds.tolist()):
+    for start, stop in zip(rounds.tolist(), rounds[1:].tolist(), strict=False):
         if start == stop:
             continue
         mine, real = detection[start:stop], truth[start:stop]

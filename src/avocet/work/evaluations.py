@@ -8,8 +8,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.candidates import Candidates
+from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.errors import InputError
 from avocet.core.matching import match
+from avocet.formats.record import IGNORE
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, JobState, Part
 from avocet.work.jobs import create_job
@@ -79,6 +81,11 @@ class Measured:
             picture for picture in self.frozen.pictures if picture.part == evaluation.part
         ]
         self._candidates = _load(folder.evaluation(evaluation.project_id, evaluation.id))
+        self.truths = [_truth(picture) for picture in self.pictures]
+
+    def found(self, minimum_score: float, overlap_limit: float) -> list[PictureDetections]:
+        """What is found on every picture at two thresholds."""
+        return [each.after_suppression(minimum_score, overlap_limit) for each in self._candidates]
 
     def wall(self, minimum_score: float, overlap_limit: float) -> list[dict[str, Any]]:
         """Counts of hits, misses and false alarms of every picture, in the snapshot's order."""
@@ -115,15 +122,15 @@ class Measured:
         found = self._candidates[index].after_suppression(minimum_score, overlap_limit)
         labels = np.array([box[0] for box in picture.boxes], dtype=np.int64)
         corners = np.array([box[1:5] for box in picture.boxes], dtype=np.float64).reshape(-1, 4)
-        crowd = np.array([box[5] for box in picture.boxes], dtype=bool)
+        crowd, skipped = self.truths[index].crowd, self.truths[index].ignored
         truths = [
             {
                 "class_index": int(label),
                 "corners": box.tolist(),
-                "mark": "ignored" if many else "miss",
+                "mark": "ignored" if left_out else "miss",
                 "partner": None,
             }
-            for label, box, many in zip(labels, corners, crowd, strict=True)
+            for label, box, left_out in zip(labels, corners, crowd | skipped, strict=True)
         ]
         predictions: list[dict[str, Any]] = [
             {
@@ -138,16 +145,33 @@ class Measured:
         for label in np.unique(found.classes):
             mine, real = np.flatnonzero(found.classes == label), np.flatnonzero(labels == label)
             matches = match(
-                found.boxes[mine], found.scores[mine], corners[real], [MATCHING_IOU], crowd=crowd[real]
+                found.boxes[mine],
+                found.scores[mine],
+                corners[real],
+                [MATCHING_IOU],
+                ignored=skipped[real],
+                crowd=crowd[real],
             )
             for place, taken in zip(mine, matches.truth_of_detection[0], strict=True):
                 if taken < 0:
                     continue
                 truth = int(real[taken])
-                predictions[place] |= {"mark": "ignored" if crowd[truth] else "hit", "partner": truth}
-                if not crowd[truth]:
+                left_out = crowd[truth] or skipped[truth]
+                predictions[place] |= {"mark": "ignored" if left_out else "hit", "partner": truth}
+                if not left_out:
                     truths[truth] |= {"mark": "hit", "partner": int(place)}
         return {"truths": truths, "predictions": predictions}
+
+
+def _truth(picture: FrozenPicture) -> PictureTruth:
+    """A picture's truths. Boxes marked to be ignored are, as in the figures."""
+    marked = [bool(picture.attributes.get(number, {}).get(IGNORE)) for number in range(len(picture.boxes))]
+    return PictureTruth(
+        np.array([box[1:5] for box in picture.boxes], dtype=np.float64).reshape(-1, 4),
+        np.array([box[0] for box in picture.boxes], dtype=np.int64),
+        np.array(marked, dtype=bool),
+        np.array([box[5] for box in picture.boxes], dtype=bool),
+    )
 
 
 def _load(path: Path) -> list[Candidates]:

@@ -7,8 +7,11 @@ import { api, type Evaluation, take, type WallRow } from "@/api/client";
 import { count, precision } from "@/parts/format";
 import JobState from "@/parts/JobState.vue";
 import { useLiveJob } from "@/parts/liveJob";
+import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
+import ConfusionMatrix from "@/views/judge/ConfusionMatrix.vue";
 import MarkKey from "@/views/judge/MarkKey.vue";
+import ScoreChooser from "@/views/judge/ScoreChooser.vue";
 import { latestOnly, useThresholds } from "@/views/judge/thresholds";
 import ThresholdSliders from "@/views/judge/ThresholdSliders.vue";
 
@@ -20,6 +23,7 @@ const evaluation = ref<Evaluation | null>(null);
 const wall = ref<WallRow[]>([]);
 const failed = ref("");
 const order = ref<"worst" | "name">("worst");
+const page = ref<"wall" | "confusion" | "score">("wall");
 const job = computed(() => (evaluation.value ? live(evaluation.value.job) : null));
 
 const loadWall = latestOnly(async () => {
@@ -66,6 +70,12 @@ async function load(): Promise<void> {
 }
 
 const between = (range: readonly number[]): string => `${precision(range[0])} to ${precision(range[1])}`;
+
+useKeys([
+  { keys: ["1"], label: "Show the pictures", run: () => (page.value = "wall") },
+  { keys: ["2"], label: "Show who is taken for whom", run: () => (page.value = "confusion") },
+  { keys: ["3"], label: "Choose a minimum score", run: () => (page.value = "score") },
+]);
 
 onMounted(load);
 const forget = store.onJob((changed) => {
@@ -130,7 +140,14 @@ onBeforeUnmount(forget);
             <el-option value="worst" label="Worst first" /><el-option value="name" label="By name" />
           </el-select>
         </div>
-        <div class="wall">
+        <el-radio-group v-model="page" size="small" aria-label="What to look at" class="pages" data-test="judge-pages">
+          <el-radio-button value="wall">Pictures</el-radio-button>
+          <el-radio-button value="confusion">Confusion</el-radio-button>
+          <el-radio-button value="score">Minimum score</el-radio-button>
+        </el-radio-group>
+        <ConfusionMatrix v-if="page === 'confusion'" :evaluation-id="evaluationId" :minimum-score="minimumScore" :overlap-limit="overlapLimit" :query="query()" />
+        <ScoreChooser v-else-if="page === 'score'" :evaluation-id="evaluationId" :overlap-limit="overlapLimit" @use="minimumScore = Math.floor(100 * $event) / 100" />
+        <div v-else class="wall">
           <router-link
             v-for="row in ordered"
             :key="row.picture_id"
@@ -160,6 +177,7 @@ dd { margin: 0; font: 560 32px/1.2 var(--serif); }
 .small { width: 100%; }
 .controls { display: flex; align-items: center; gap: 30px; padding: 12px 0; margin: 14px 0; border-top: 1px solid var(--rule); border-bottom: 1px solid var(--rule); position: sticky; top: -18px; background: var(--paper); z-index: 2; }
 .sums { flex: 1; display: flex; flex-wrap: wrap; gap: 4px 8px; align-items: center; }
+.pages { margin-bottom: 12px; }
 .wall { display: grid; grid-template-columns: repeat(auto-fill, minmax(190px, 1fr)); gap: 12px; }
 .tile { color: inherit; text-decoration: none; font-size: 13px; min-width: 0; }
 img { width: 100%; aspect-ratio: 16 / 9; object-fit: contain; background: var(--stage); display: block; }

@@ -10,7 +10,11 @@ from avocet.web.context import context, job_out, reply
 from avocet.web.schemas import learn as schemas
 from avocet.web.schemas.common import ProjectPath
 from avocet.work import evaluations as work
+from avocet.work import judging
 from avocet.work.projects import get_project
+
+MOST_BOXES = 200
+"""Boxes of a cell that are shown."""
 
 evaluations = APIBlueprint("evaluations", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="evaluations")])
 
@@ -70,6 +74,41 @@ def compare(path: schemas.ComparePath, query: schemas.ThresholdQuery) -> Respons
     index = measured.index_of(path.picture_id)
     return reply(
         schemas.CompareOut.model_validate(measured.compare(index, query.minimum_score, query.overlap_limit))
+    )
+
+
+@evaluations.get("/evaluations/<int:evaluation_id>/confusion", responses={200: schemas.ConfusionOut})
+def confusion(path: schemas.EvaluationPath, query: schemas.ConfusionQuery) -> Response:
+    """Who was taken for whom at two thresholds and an IoU."""
+    measured = _measured(path.evaluation_id)
+    made = judging.confusion_of(measured, query.minimum_score, query.overlap_limit, query.iou)
+    return reply(schemas.ConfusionOut(class_names=measured.frozen.classes, counts=made.counts.tolist()))
+
+
+@evaluations.get("/evaluations/<int:evaluation_id>/confusion/cell", responses={200: schemas.CellOut})
+def cell(path: schemas.EvaluationPath, query: schemas.CellQuery) -> Response:
+    """The boxes behind one cell of the confusion matrix."""
+    measured = _measured(path.evaluation_id)
+    found = judging.confused_boxes(
+        measured, query.minimum_score, query.overlap_limit, query.iou, query.row, query.column
+    )
+    boxes = [schemas.ConfusedBox.model_validate(each) for each in found[:MOST_BOXES]]
+    return reply(schemas.CellOut(total=len(found), boxes=boxes))
+
+
+@evaluations.get("/evaluations/<int:evaluation_id>/operating", responses={200: schemas.OperatingOut})
+def operating(path: schemas.EvaluationPath, query: schemas.OperatingQuery) -> Response:
+    """Precision and recall of each class against the minimum score, and the score that a wish asks for."""
+    chosen = judging.chosen_scores(
+        _measured(path.evaluation_id),
+        query.overlap_limit,
+        query.wish,
+        query.amount,
+        query.miss_price,
+        query.alarm_price,
+    )
+    return reply(
+        schemas.OperatingOut(classes=[schemas.ClassOperating.model_validate(each) for each in chosen])
     )
 
 

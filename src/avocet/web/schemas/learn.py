@@ -75,6 +75,56 @@ class ThresholdQuery(BaseModel):
     overlap_limit: float = Field(0.5, ge=0, le=1)
 
 
+class ConfusionQuery(ThresholdQuery):
+    iou: float = Field(0.5, gt=0, le=1)
+
+
+class ConfusionOut(Schema):
+    """Row: the true class, the last for 'nothing there'. Column: the predicted one, the last for 'not found'."""
+
+    class_names: list[str]
+    counts: list[list[int]]
+
+
+class CellQuery(ConfusionQuery):
+    row: int = Field(ge=0)
+    column: int = Field(ge=0)
+
+
+class ConfusedBox(Schema):
+    picture_id: int
+    name: str
+    corners: tuple[float, float, float, float]
+    score: float | None
+
+
+class CellOut(Schema):
+    total: int
+    boxes: list[ConfusedBox]
+
+
+class OperatingQuery(BaseModel):
+    wish: Literal["precision", "recall", "f1", "price"] = "f1"
+    amount: float = Field(0.95, gt=0, le=1)
+    miss_price: float = Field(1, gt=0, le=1e6)
+    alarm_price: float = Field(1, gt=0, le=1e6)
+    overlap_limit: float = Field(0.5, ge=0, le=1)
+
+
+class ClassOperating(Schema):
+    name: str
+    truths: int
+    score: float | None
+    precision: float | None
+    recall: float | None
+    f1: float | None
+    curve: list[tuple[float, float, float]] = Field(description="Minimum score, precision, recall")
+
+
+class OperatingOut(Schema):
+    classes: list[ClassOperating]
+
+
 class WallRow(Schema):
     picture_id: int
     name: str
