@@ -138,11 +138,6 @@ def main(data: Path) -> None:
         ActionChains(driver).send_keys("a").perform()
         camera.wait("[data-test=overlay] canvas")
         camera.take("runs")
-        if not ask("/projects/1/studies")["studies"]:
-            ask("/projects/1/studies", {"settings": {"side": 256}, "steps": 60, "seeds": 1})
-            wait_for_jobs()
-        camera.open("train/study", "[data-test=verdict]")
-        camera.take("study")
         evaluation = ask("/evaluations", {"run_id": run, "part": "validation"})["id"]
         detection = ask("/detections", {"run_id": run, "clip_id": 1})["id"]
         wait_for_jobs()
@@ -150,6 +145,15 @@ def main(data: Path) -> None:
         camera.take("judge")
         camera.open(f"judge/{evaluation}", "[data-test=wall-tile] img")
         camera.take("measurement")
+        ActionChains(driver).send_keys("2").perform()
+        camera.wait("[data-test=cell]")
+        [each for each in driver.find_elements(By.CSS_SELECTOR, "[data-test=cell]") if each.is_enabled()][
+            -1
+        ].click()
+        camera.wait("[data-test=confused]")
+        camera.take("confusion")
+        ActionChains(driver).send_keys("1").perform()
+        camera.wait("[data-test=wall-tile] img")
         driver.find_element(By.CSS_SELECTOR, "[data-test=wall-tile]").click()
         camera.wait("[data-test=stage][data-ready=true]")
         camera.take("compare")
