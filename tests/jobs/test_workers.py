@@ -112,6 +112,7 @@ def test_the_queue_outlives_the_process_that_filled_it(data):
     Queues(folder).enqueue(11, "train")
     Queues(folder).enqueue(12, "sample_clip")
     Queues(folder).enqueue(13, "detect")
+    Queues(folder).enqueue(14, "try_model")
     taken = {}
     for lane in LANES:
         seen = []
@@ -119,7 +120,7 @@ def test_the_queue_outlives_the_process_that_filled_it(data):
         while (task := queue.dequeue()) is not None:
             queue.execute(task)
         taken[lane] = seen
-    assert taken == {"compute": [11, 13], "media": [12], "labels": []}
+    assert taken == {"compute": [11, 13], "media": [12], "labels": [], "looks": [14]}
 
 
 def test_jobs_run_in_the_worker_only(data):
