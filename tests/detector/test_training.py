@@ -162,6 +162,9 @@ def test_unreadable_picture_ends_the_epoch_with_its_error():
 def test_unusable_settings_are_named(values, expected):
     with pytest.raises(InputError, match=expected):
         settings_from(values)
+    with pytest.raises(InputError) as caught:
+        settings_from({"side": 100})
+    assert str(caught.value).startswith("input side 100")
 
 
 def test_nothing_to_learn_from_is_said(tmp_path):

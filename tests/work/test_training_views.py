@@ -235,7 +235,7 @@ def test_starting_from_an_earlier_run_with_one_more_class(data, labelled, run_id
     third = do(data, lambda s, f: start_run(s, f, labelled, QUICK, start=folder.root / "notes.txt"))
     with sessions() as session:
         job = get_run(session, third).job
-        assert job.state == JobState.FAILED and "is not a model bundle" in job.message
+        assert job.state == JobState.FAILED and job.message.startswith("notes.txt is not a model bundle")
     shipped = do(
         data, lambda s, f: start_run(s, f, labelled, QUICK | {"freeze_backbone": True}, start="shipped")
     )

@@ -168,6 +168,8 @@ def settings_from(record: Mapping[str, Any]) -> Settings:
         values["anchors"] = tuple((float(w), float(h)) for w, h in values.get("anchors") or ())
         values["extended"] = tuple(int(more) for more in values.get("extended") or ())
         return Settings(**values, augmentation=Augmentation(**given))
+    except InputError:
+        raise
     except (TypeError, ValueError) as error:
         raise InputError(f"a setting has a value of the wrong kind: {error}") from None
 

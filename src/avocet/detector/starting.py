@@ -68,14 +68,21 @@ class StartingWeights:
     tensors: dict[str, Tensor]
 
 
-def weights_of_bundle(path: Path) -> StartingWeights:
-    """The weights of a model bundle. Raises `InputError` if it is none, or is damaged."""
-    card, content = read_parts(path)
+def weights_of_bundle(path: Path, called: str = "") -> StartingWeights:
+    """The weights of a model bundle. Raises `InputError` if it is none, or is damaged.
+
+    ``called`` is the name that the person knows it by, where the file has another.
+    """
+    called = called or path.name
+    try:
+        card, content = read_parts(path)
+    except InputError as error:
+        raise InputError(str(error).replace(path.name, called)) from None
     try:
         tensors = safetensors.torch.load(content)
     except (safetensors.SafetensorError, ValueError, KeyError) as error:
-        raise InputError(f"{path.name}: its weights cannot be read: {error}") from None
-    return StartingWeights(path.name, card.size, card.classes, tensors)
+        raise InputError(f"{called}: its weights cannot be read: {error}") from None
+    return StartingWeights(called, card.size, card.classes, tensors)
 
 
 def take_over(network: Network, classes: list[str], weights: StartingWeights) -> Transfer:

@@ -164,7 +164,7 @@ def _begin(training: Training, start: str, place: Path) -> dict[str, Any]:
     if start == "shipped":
         weights = shipped_weights(training.settings.size)
     else:
-        weights = weights_of_bundle(place / START_BUNDLE)
+        weights = weights_of_bundle(place / START_BUNDLE, start)
     transfer = training.start_from(weights)
     return {
         "transfer": transfer.in_words(),
