@@ -139,6 +139,6 @@ def _in_words(curve: Saturation, most: int) -> str:
         return said + "More pictures are worth the labelling."
     if high < 0.02:
         return said + "More of the same pictures bring little; look at labels, size and side instead."
-    if gain > 0.02:
+    if gain > 0.02 and low > -0.02:
         return said + "More pictures will probably help; another seed or two would make it surer."
     return said + "Too uncertain to say; more seeds or more steps would tell."
