@@ -5,9 +5,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.core.boxes import Array
+from avocet.core.boxes import Array, clip
+from avocet.core.decode import Decoded
 from avocet.core.detections import PictureDetections
+from avocet.core.letterbox import Letterbox
 from avocet.core.suppression import suppress
+
+MOST_CANDIDATES = 1000
+"""Candidates of one picture that suppression looks at, best first."""
 
 
 @dataclass(frozen=True)
@@ -33,3 +38,77 @@ class Candidates:
         boxes, scores, classes = self.boxes[above], self.scores[above], self.classes[above]
         kept = suppress(boxes, scores, overlap_limit, classes).kept
         return PictureDetections(boxes[kept], scores[kept], classes[kept])
+
+
+@dataclass(frozen=True)
+class InPicture:
+    """Every decoded box of a picture in the picture's own pixels, and how far it got.
+
+    Attributes
+    ----------
+    boxes : (N, 4) ndarray of float64
+        Cut to the picture.
+    scores : (N,) ndarray of float64
+        Of the likeliest class.
+    classes : (N,) ndarray of int64
+    high_enough : (N,) ndarray of bool
+        At or above the minimum score.
+    visible : (N,) ndarray of bool
+        With some area inside of the picture.
+    chosen : (M,) ndarray of int64
+        The best of those that are both, best first: what suppression looks at.
+    """
+
+    boxes: Array
+    scores: Array
+    classes: NDArray[np.int64]
+    high_enough: NDArray[np.bool_]
+    visible: NDArray[np.bool_]
+    chosen: NDArray[np.int64]
+
+    @property
+    def candidates(self) -> Candidates:
+        return Candidates(self.boxes[self.chosen], self.scores[self.chosen], self.classes[self.chosen])
+
+
+def in_picture(
+    decoded: Decoded,
+    box: Letterbox,
+    width: int,
+    height: int,
+    minimum_score: float,
+    most: int = MOST_CANDIDATES,
+) -> InPicture:
+    """Bring decoded boxes back to the picture and choose the candidates among them.
+
+    Parameters
+    ----------
+    decoded : Decoded
+    box : Letterbox
+        How the picture lay in the input.
+    width, height : int
+        Size of the original picture in pixels.
+    minimum_score : float
+    most : int
+
+    Returns
+    -------
+    InPicture
+
+    Examples
+    --------
+    >>> from avocet.core.decode import decode
+    >>> from avocet.core.letterbox import letterbox
+    >>> decoded = decode([np.zeros((1, 6, 1, 1))], [[[16, 8]]], [32])
+    >>> in_picture(decoded, letterbox(64, 64, 32), 64, 64, 0.2).candidates.boxes
+    array([[16., 24., 48., 40.]])
+    """
+    all_scores = decoded.scores
+    classes = all_scores.argmax(axis=1) if len(all_scores) else np.zeros(0, np.int64)
+    scores = all_scores[np.arange(len(classes)), classes]
+    boxes = clip(box.to_picture(decoded.boxes), width, height)
+    high_enough = scores >= minimum_score
+    visible = (boxes[:, 2] > boxes[:, 0]) & (boxes[:, 3] > boxes[:, 1])
+    order = np.flatnonzero(high_enough & visible)
+    order = order[np.argsort(-scores[order], kind="stable")[:most]]
+    return InPicture(boxes, scores, classes.astype(np.int64), high_enough, visible, order)

@@ -8,8 +8,7 @@ import torch
 from numpy.typing import NDArray
 from torch import Tensor
 
-from avocet.core.boxes import clip
-from avocet.core.candidates import Candidates
+from avocet.core.candidates import Candidates, in_picture
 from avocet.core.decode import decode
 from avocet.core.letterbox import Letterbox, letterbox
 from avocet.detector.bundle import ModelCard, read_bundle
@@ -22,9 +21,6 @@ MINIMUM_SCORE, OVERLAP_LIMIT = 0.25, 0.5
 
 MEASURING_SCORE = 0.005
 """Average precision looks at everything above this score."""
-
-MOST_CANDIDATES = 1000
-"""Candidates of one picture that suppression looks at, best first."""
 
 
 def candidates_of(
@@ -52,14 +48,7 @@ def candidates_of(
     Candidates
     """
     decoded = decode(raw, card.anchors, card.strides, card.reach, minimum_objectness=minimum_score)
-    all_scores = decoded.scores
-    classes = all_scores.argmax(axis=1) if len(all_scores) else np.zeros(0, np.int64)
-    scores = all_scores[np.arange(len(classes)), classes]
-    boxes = clip(box.to_picture(decoded.boxes), width, height)
-    usable = (scores >= minimum_score) & (boxes[:, 2] > boxes[:, 0]) & (boxes[:, 3] > boxes[:, 1])
-    order = np.flatnonzero(usable)
-    order = order[np.argsort(-scores[order], kind="stable")[:MOST_CANDIDATES]]
-    return Candidates(boxes[order], scores[order], classes[order].astype(np.int64))
+    return in_picture(decoded, box, width, height, minimum_score).candidates
 
 
 class Predictor:
