@@ -17,7 +17,7 @@ from avocet.detector.predictor import Predictor
 from avocet.detector.settings import Settings
 from avocet.detector.shipped import shipped_weights
 from avocet.detector.trainer import Training
-from avocet.work.measuring import find_candidates, measure
+from avocet.work.measuring import find_candidates, measure, truths_in
 from avocet.work.progress import Silent
 
 SEEDS = (0, 1, 2)
@@ -78,7 +78,7 @@ def _train(
         seconds = time.perf_counter() - started
         run.close()
         predictor = Predictor.from_bundle(Path(name) / "best.zip")
-        figures = measure(NAMES, unseen, find_candidates(predictor, unseen, Silent()))
+        figures = measure(NAMES, truths_in(unseen), find_candidates(predictor, unseen, Silent()))
     verdict = "reached" if figures["map50"] >= 0.95 else "NOT reached"
     print(
         f"    seed {seed}: {run.total_steps} steps in {seconds:.0f} s, mAP {figures['map50']:.3f} at 0.5 "

@@ -62,7 +62,11 @@ def test_any_labels(client, labelled, body):
             "/projects",
             "/projects/1/classes",
             "/projects/1/runs",
-            "/evaluations",
+            "/projects/1/evaluations",
+            "/projects/1/ensembles",
+            "/projects/1/fusions",
+            "/runs/1/anatomies",
+            "/fusions/1",
             "/detections",
             "/clips/1/frames",
         ]

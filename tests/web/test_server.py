@@ -55,7 +55,7 @@ def test_projects_and_classes(client):
         ("get", "/projects/1/pictures?limit=0", None, 422, "limit"),
         ("get", "/projects/1/pictures?state=odd", None, 422, "state"),
         ("post", "/jobs/99/stop", None, 404, "there is no job 99"),
-        ("post", "/evaluations", {"run_id": 1, "part": "all"}, 422, "part"),
+        ("post", "/projects/1/evaluations", {"run_id": 1, "part": "all"}, 422, "part"),
         ("post", "/projects/1/media", None, 422, "no file was sent"),
     ],
 )
@@ -187,7 +187,10 @@ def test_from_training_to_use(client, labelled, work, frames):
     assert client.get(f"{BASE}/projects/1/plan").json["training"] == 4
     run = client.post(f"{BASE}/projects/1/runs", json={"settings": {"side": 96, "epochs": 2, "batch": 2}})
     assert run.status_code == 202 and run.json["job"]["state"] == "waiting" and not run.json["has_model"]
-    assert client.post(f"{BASE}/evaluations", json={"run_id": 1, "part": "validation"}).status_code == 404
+    assert (
+        client.post(f"{BASE}/projects/1/evaluations", json={"run_id": 1, "part": "validation"}).status_code
+        == 404
+    )
     work()
     detail = client.get(f"{BASE}/runs/1").json
     assert (
@@ -195,7 +198,7 @@ def test_from_training_to_use(client, labelled, work, frames):
     )
     assert client.get(f"{BASE}/runs/1/model/best").data[:2] == b"PK"
     assert client.post(f"{BASE}/runs/1/resume").status_code == 422
-    client.post(f"{BASE}/evaluations", json={"run_id": 1, "part": "validation"})
+    client.post(f"{BASE}/projects/1/evaluations", json={"run_id": 1, "part": "validation"})
     work()
     evaluation = client.get(f"{BASE}/evaluations/1").json
     assert evaluation["report"]["pictures"] == 2

@@ -16,7 +16,8 @@ from avocet.store.tables import Box, JobState, Part, Picture, PictureState
 from avocet.work.classes import add_class
 from avocet.work.detecting import Input, detect, gather
 from avocet.work.detections import get_detection, result_file, start_detection
-from avocet.work.evaluations import Measured, get_evaluation, start_evaluation
+from avocet.work.evaluations import Order, get_evaluation, start_evaluation
+from avocet.work.measured import Measured
 from avocet.work.jobs import (
     JobReporter,
     claim,
@@ -27,7 +28,7 @@ from avocet.work.jobs import (
     seconds_left,
     waiting_jobs,
 )
-from avocet.work.measuring import measure
+from avocet.work.measuring import measure, truths_in
 from avocet.work.planning import plan_run
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent, Stopped
@@ -197,19 +198,19 @@ def test_nothing_labelled_is_an_obstacle(data, labelled):
 def test_evaluation_counts_what_the_pictures_show(trained):
     folder, sessions, run_id = trained
     with sessions.begin() as session:
-        with pytest.raises(InputError, match="no labelled picture in its test part"):
-            start_evaluation(session, folder, run_id, Part.TEST)
-        with pytest.raises(InputError, match="not on training"):
-            start_evaluation(session, folder, run_id, Part.TRAINING)
-        evaluation = start_evaluation(session, folder, run_id, Part.VALIDATION)
+        with pytest.raises(InputError, match="no labelled picture in the test part"):
+            start_evaluation(session, folder, 1, Order(run_id, part=Part.TEST))
+        with pytest.raises(InputError, match="choose one model"):
+            start_evaluation(session, folder, 1, Order())
+        evaluation = start_evaluation(session, folder, 1, Order(run_id))
         evaluation_id, job_id = evaluation.id, evaluation.job_id
         with pytest.raises(NotFound, match="not done"):
-            Measured(folder, evaluation)
+            Measured.opened(folder, evaluation)
     run_job(sessions, folder, job_id)
     with sessions() as session:
         evaluation = get_evaluation(session, evaluation_id)
         assert evaluation.job.state == JobState.DONE, evaluation.job.message
-        measured, report = Measured(folder, evaluation), evaluation.report
+        measured, report = Measured.opened(folder, evaluation), evaluation.report
         run = get_run(session, run_id)
     assert report["pictures"] == 2 and report["map50"] == pytest.approx(run.best_map50, abs=0.02)
     for score in (0.01, 0.9):
@@ -231,7 +232,8 @@ def test_measuring_perfect_and_useless_answers(data, trained):
     pictures = labelled_pictures(folder, run.project_id, frozen, Part.VALIDATION)
     perfect = [Candidates(p.boxes, np.linspace(0.9, 0.8, len(p.boxes)), p.classes) for p in pictures]
     nothing = [Candidates(np.zeros((0, 4)), np.zeros(0), np.zeros(0, np.int64)) for _ in pictures]
-    good, bad = measure(frozen.classes, pictures, perfect), measure(frozen.classes, pictures, nothing)
+    truths = truths_in(pictures)
+    good, bad = measure(frozen.classes, truths, perfect), measure(frozen.classes, truths, nothing)
     assert good["map"] == good["map75"] == 1.0 and bad["map50"] == 0.0
     assert good["map_interval"] == [1.0, 1.0] and bad["map50_interval"] == [0.0, 0.0]
     assert (good["flawless"], bad["flawless"]) == (len(pictures), 0)

@@ -19,11 +19,18 @@ from avocet.work.detections import check_limits
 @click.option(
     "--out", type=click.Path(path_type=Path, file_okay=False), required=True, help="Folder for the results."
 )
-@click.option("--min-score", default=MINIMUM_SCORE, show_default=True, help="Lowest score that is reported.")
+@click.option(
+    "--min-score",
+    type=float,
+    show_default=f"what was chosen for the model, else {MINIMUM_SCORE}",
+    help="Lowest score that is reported.",
+)
 @click.option(
     "--overlap-limit", default=OVERLAP_LIMIT, show_default=True, help="IoU above which the worse box goes."
 )
-def detect(model: Path, inputs: tuple[Path, ...], out: Path, min_score: float, overlap_limit: float) -> None:
+def detect(
+    model: Path, inputs: tuple[Path, ...], out: Path, min_score: float | None, overlap_limit: float
+) -> None:
     """Find objects in pictures, folders of pictures and clips.
 
     Writes annotated copies, detections.json and detections.csv; boxes are in pixels of the
@@ -33,7 +40,7 @@ def detect(model: Path, inputs: tuple[Path, ...], out: Path, min_score: float, o
     Example:
       avocet detect --model model.zip pictures/ belt.mp4 --out found
     """
-    check_limits(min_score, overlap_limit)
+    check_limits(MINIMUM_SCORE if min_score is None else min_score, overlap_limit)
     items = gather(inputs)
     # Results of an earlier run that lie within the folder looked at are no input.
     earlier = (out / ANNOTATED).resolve()
@@ -42,7 +49,9 @@ def detect(model: Path, inputs: tuple[Path, ...], out: Path, min_score: float, o
         raise InputError(f"{out} holds nothing but earlier results; name the pictures to look at")
     predictor = Predictor.from_bundle(model)
     with Bar("Detecting") as bar:
-        summary = run(predictor, items, out, min_score, overlap_limit, bar)
+        least = MINIMUM_SCORE if min_score is None else min_score
+        chosen = predictor.card.minimum_scores if min_score is None else {}
+        summary = run(predictor, items, out, least, overlap_limit, bar, chosen)
     for problem in summary["problems"]:
         click.echo(f"avocet: {problem}", err=True)
     speed = summary["frames_per_second"] or 0

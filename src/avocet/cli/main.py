@@ -16,6 +16,7 @@ COMMANDS = {
     "export": "avocet.cli.exporting:export",
     "train": "avocet.cli.training:train",
     "evaluate": "avocet.cli.measuring:evaluate",
+    "explain": "avocet.cli.explaining:explain",
     "detect": "avocet.cli.detecting:detect",
     "worker": "avocet.cli.working:worker",
 }

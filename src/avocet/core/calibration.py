@@ -7,6 +7,9 @@ from numpy.typing import ArrayLike, NDArray
 
 from avocet.core.boxes import Array
 
+CALIBRATED_SCORE = 0.05
+"""Usually looked at from here on: detections below are many, and nobody uses them."""
+
 
 @dataclass(frozen=True)
 class Reliability:

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from avocet.core.boxes import Array, clip
 from avocet.core.decode import Decoded
@@ -32,9 +32,10 @@ class Candidates:
     scores: Array
     classes: NDArray[np.int64]
 
-    def after_suppression(self, minimum_score: float, overlap_limit: float) -> PictureDetections:
-        """What is left above a score, of boxes of one class that overlap only the best."""
-        above = self.scores >= minimum_score
+    def after_suppression(self, minimum_score: ArrayLike, overlap_limit: float) -> PictureDetections:
+        """What is left above a score, or above each class's own, of boxes of one class that overlap only the best."""
+        least = np.asarray(minimum_score, dtype=np.float64)
+        above = self.scores >= (least[self.classes] if least.ndim else least)
         boxes, scores, classes = self.boxes[above], self.scores[above], self.classes[above]
         kept = suppress(boxes, scores, overlap_limit, classes).kept
         return PictureDetections(boxes[kept], scores[kept], classes[kept])

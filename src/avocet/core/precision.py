@@ -12,6 +12,12 @@ from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.measurement import measure_detections
 
 Interpolation = Literal["101-point", "11-point", "exact-area"]
+INTERPOLATIONS: Mapping[str, Array] = {
+    "101-point": np.linspace(0, 1, 101),
+    "11-point": np.linspace(0, 1, 11),
+    "exact-area": np.zeros(0),
+}
+"""Recalls at which precision is read; none takes the exact area."""
 
 COCO_THRESHOLDS = np.round(np.arange(0.5, 0.96, 0.05), 2)
 """IoU 0.50:0.05:0.95."""
@@ -109,12 +115,9 @@ def average_precision(
     envelope = np.maximum.accumulate(precision[::-1])[::-1]
     if interpolation == "exact-area":
         return float(np.sum(np.diff(np.concatenate([[0.0], recall])) * envelope))
-    if interpolation == "101-point":
-        points = np.linspace(0, 1, 101)
-    elif interpolation == "11-point":
-        points = np.linspace(0, 1, 11)
-    else:
+    if interpolation not in INTERPOLATIONS:
         raise ValueError(f"unknown interpolation {interpolation!r}")
+    points = INTERPOLATIONS[interpolation]
     position = np.searchsorted(recall, points, side="left")
     return float(np.mean(np.concatenate([envelope, [0.0]])[position]))
 
@@ -184,15 +187,11 @@ def evaluate(
     """
     if len(truths) != len(detections):
         raise ValueError(f"{len(truths)} pictures of truths, but {len(detections)} of detections")
-    points = {
-        "101-point": np.linspace(0, 1, 101),
-        "11-point": np.linspace(0, 1, 11),
-        "exact-area": np.zeros(0),
-    }
-    if interpolation not in points:
+    if interpolation not in INTERPOLATIONS:
         raise ValueError(f"unknown interpolation {interpolation!r}")
+    points = INTERPOLATIONS[interpolation]
     measured = measure_detections(
-        truths, detections, class_ids, thresholds, limits=(most_detections,), points=points[interpolation]
+        truths, detections, class_ids, thresholds, limits=(most_detections,), points=points
     )
     classes = {
         int(class_id): ClassPrecision(

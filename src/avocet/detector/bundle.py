@@ -42,6 +42,8 @@ class ModelCard(BaseModel):
         Settings of the training.
     metrics : dict
         What was measured on the validation pictures.
+    minimum_scores : dict of str to float
+        By class, what a person chose for the model to be used with.
     """
 
     model_config = ConfigDict(extra="ignore")
@@ -56,6 +58,21 @@ class ModelCard(BaseModel):
     snapshot: str = ""
     training: dict[str, Any] = {}
     metrics: dict[str, Any] = {}
+    minimum_scores: dict[str, float] = {}
+
+
+def rewrite_card(path: Path, target: Path, minimum_scores: dict[str, float]) -> None:
+    """Write a bundle's weights anew with other minimum scores.
+
+    Parameters
+    ----------
+    path : Path
+    target : Path
+        The caller renames it into place when all went well.
+    minimum_scores : dict of str to float
+    """
+    card, content = read_parts(path)
+    _write(target, card.model_copy(update={"minimum_scores": minimum_scores}), content)
 
 
 def write_bundle(path: Path, card: ModelCard, weights: dict[str, torch.Tensor]) -> None:
@@ -69,11 +86,15 @@ def write_bundle(path: Path, card: ModelCard, weights: dict[str, torch.Tensor]) 
     weights : dict of str to tensor
         The network's state.
     """
+    _write(path, card, safetensors.torch.save({key: value.contiguous() for key, value in weights.items()}))
+
+
+def _write(path: Path, card: ModelCard, weights: bytes) -> None:
     with zipfile.ZipFile(path, "w", zipfile.ZIP_STORED) as archive:
         # A fixed date makes the same model the same bytes.
         for name, content in (
             (CARD, json.dumps(card.model_dump(), indent=2, ensure_ascii=False).encode()),
-            (WEIGHTS, safetensors.torch.save({key: value.contiguous() for key, value in weights.items()})),
+            (WEIGHTS, weights),
         ):
             archive.writestr(zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0)), content)
 
@@ -147,4 +168,7 @@ def _card(raw: bytes, name: str) -> ModelCard:
         )
     if any(not 0 < value < 1e5 for level in card.anchors for pair in level for value in pair):
         raise InputError(f"{name}: {CARD} has an anchor that is not a positive size")
+    for label, score in card.minimum_scores.items():
+        if not 0 <= score <= 1:
+            raise InputError(f"{name}: {CARD} has the minimum score {score} for {label}, not one from 0 to 1")
     return card

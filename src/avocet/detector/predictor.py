@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any, Protocol
 
 import numpy as np
 import torch
@@ -51,6 +52,18 @@ def candidates_of(
     return in_picture(decoded, box, width, height, minimum_score).candidates
 
 
+class Finder(Protocol):
+    """Whatever finds boxes in pictures: one network, or several."""
+
+    @property
+    def classes(self) -> list[str]: ...
+
+    @property
+    def about(self) -> dict[str, Any]: ...
+
+    def candidates(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]: ...
+
+
 class Predictor:
     """A trained network ready for pictures.
 
@@ -67,6 +80,22 @@ class Predictor:
         network.fold()
         self._network = network.to(self.device).to(memory_format=torch.channels_last)  # type: ignore[call-overload]
         self.bfloat16 = bfloat16_pays(self.device)
+
+    @property
+    def classes(self) -> list[str]:
+        return self.card.classes
+
+    @property
+    def about(self) -> dict[str, Any]:
+        """What results say of the model they come from."""
+        card = self.card
+        return {
+            "size": card.size,
+            "side": card.side,
+            "classes": card.classes,
+            "snapshot": card.snapshot,
+            "epoch": card.metrics.get("epoch"),
+        }
 
     @classmethod
     def from_bundle(cls, path: Path) -> "Predictor":
@@ -99,6 +128,11 @@ class Predictor:
                 raw = [level[row] for level in levels]
                 found[index] = candidates_of(raw, self.card, boxes[index], width, height, minimum_score)
         return [found[index] for index in range(len(pictures))]
+
+    def raw_of(self, pixels: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
+        """Raw outputs, level by level, of one picture laid into the input."""
+        box = letterbox(pixels.shape[1], pixels.shape[0], self.card.side)
+        return [level[0] for level in self.raw(lay_in(pixels, box)[None])]
 
     def raw(self, inputs: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
         """Raw outputs, level by level, of (B, H, W, 3) uint8 inputs."""

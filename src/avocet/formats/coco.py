@@ -1,6 +1,7 @@
 """COCO JSON: detection annotations, ``bbox`` as ``[x, y, width, height]``."""
 
 import json
+from dataclasses import dataclass
 from typing import Any
 
 from avocet.core.boxes import to_corner_size
@@ -70,6 +71,57 @@ def parse_coco(document: Any, called: str, content: bytes = b"") -> Record:
     for number, fault in wrong.items():
         faults.append(f"{called}, line {lines[number]}: {fault}" if number in lines else f"{called}: {fault}")
     return Record(class_names, pictures, faults)
+
+
+@dataclass(frozen=True)
+class CocoIds:
+    """How a COCO file numbers its pictures and classes, as results files refer to them.
+
+    Attributes
+    ----------
+    images : dict of int or str to str
+        Name of each picture.
+    categories : dict of int to str
+        Name of each class.
+    """
+
+    images: dict[int | str, str]
+    categories: dict[int, str]
+
+
+def coco_ids(content: bytes, called: str) -> CocoIds:
+    """The ids of a COCO file's pictures and classes.
+
+    Parameters
+    ----------
+    content : bytes
+    called : str
+        The file's name, for messages.
+
+    Returns
+    -------
+    CocoIds
+
+    Raises
+    ------
+    InputError
+        As `read_coco`.
+
+    Examples
+    --------
+    >>> coco_ids(
+    ...     b'{"images": [{"id": 7, "file_name": "a.jpg"}], "categories": [{"id": 3, "name": "roll"}],'
+    ...     b' "annotations": []}', "truth.json")
+    CocoIds(images={7: 'a.jpg'}, categories={3: 'roll'})
+    """
+    document = _load(content, called)
+    parse_coco(document, called)
+    named, _ = _categories(document["categories"], called)
+    order = sorted(entry["id"] for entry in document["categories"])
+    return CocoIds(
+        {entry["id"]: entry["file_name"] for entry in document["images"]},
+        dict(zip(order, named, strict=True)),
+    )
 
 
 def write_coco(record: Record) -> dict[str, Any]:

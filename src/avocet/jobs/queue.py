@@ -17,7 +17,17 @@ LANES = {
     "compute": frozenset({"train", "study", "evaluate", "detect"}),
     "media": frozenset({"sample_clip", "take_archive", "take_folder", "look_at_pictures"}),
     "labels": frozenset({"read_labels", "take_labels", "look_at_crops", "archive_snapshot"}),
-    "looks": frozenset({"cluster_anchors", "draw_augmented", "sum_up_sizes", "probe_run", "try_model"}),
+    "looks": frozenset(
+        {
+            "cluster_anchors",
+            "draw_augmented",
+            "sum_up_sizes",
+            "probe_run",
+            "try_model",
+            "take_apart",
+            "find_boxes",
+        }
+    ),
 }
 
 

@@ -149,6 +149,8 @@ ACTIONS: dict[str, Action] = {
     "sum_up_sizes": _preview("sum_up_sizes"),
     "probe_run": _preview("probe_run"),
     "try_model": _preview("try_model"),
+    "take_apart": _preview("take_apart"),
+    "find_boxes": _preview("find_boxes"),
     "evaluate": _evaluate,
     "detect": _detect,
     "sample_clip": _sample_clip,

@@ -63,6 +63,14 @@ class DataFolder:
     def evaluation(self, project_id: int, evaluation_id: int) -> Path:
         return self._project(project_id) / "evaluations" / f"{evaluation_id}.npz"
 
+    def evaluation_place(self, project_id: int, evaluation_id: int) -> Path:
+        """What was sent along for one evaluation: a truth, a model bundle, detections."""
+        return self._project(project_id) / "evaluations" / str(evaluation_id)
+
+    def anatomy(self, job_id: int) -> Path:
+        """Raw outputs of a model for one picture, kept to be looked at."""
+        return self.sheet(job_id) / "raw.npz"
+
     def detection(self, project_id: int, detection_id: int) -> Path:
         return self._project(project_id) / "detections" / str(detection_id)
 

@@ -313,6 +313,8 @@ class Run(Base):
     best_epoch: Mapped[int | None]
     best_map50: Mapped[float | None]
     best_map: Mapped[float | None]
+    minimum_scores: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    """By class, what a person chose for the model to be used with; empty where nobody chose."""
 
     snapshot: Mapped[Snapshot] = relationship()
     job: Mapped[Job] = relationship()
@@ -349,37 +351,68 @@ class Study(Base):
     job: Mapped[Job] = relationship()
 
 
+class Ensemble(Base):
+    """Several runs' models whose boxes are combined, used like one model."""
+
+    __tablename__ = "ensemble"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
+    name: Mapped[str]
+    members: Mapped[list[Any]]
+    """Number of the run and weight of each."""
+    overlap_limit: Mapped[float]
+    created_at: Mapped[dt.datetime] = mapped_column(default=now)
+    binned_at: Mapped[dt.datetime | None]
+
+
 class Evaluation(Base):
-    """A run's best checkpoint measured on one part of its snapshot."""
+    """A model, or detections from elsewhere, measured on pictures whose truth is known.
+
+    The model is a run's, an ensemble's, or a bundle that was sent; the truth is a part of a
+    snapshot, or was sent and lies beside the figures.
+    """
 
     __tablename__ = "evaluation"
 
     id: Mapped[int] = mapped_column(primary_key=True)
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
-    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    run_id: Mapped[int | None] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    ensemble_id: Mapped[int | None] = mapped_column(ForeignKey("ensemble.id", ondelete="CASCADE"))
+    snapshot_id: Mapped[int | None] = mapped_column(ForeignKey("snapshot.id"))
     job_id: Mapped[int] = mapped_column(ForeignKey("job.id"))
-    part: Mapped[Part] = mapped_column(_text_enum(Part))
+    name: Mapped[str] = mapped_column(default="", server_default="")
+    part: Mapped[Part | None] = mapped_column(_text_enum(Part))
+    settings: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     report: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    looks: Mapped[int] = mapped_column(default=0, server_default="0")
+    """How often a person opened it."""
     created_at: Mapped[dt.datetime] = mapped_column(default=now)
 
-    run: Mapped[Run] = relationship()
+    run: Mapped[Run | None] = relationship()
+    ensemble: Mapped[Ensemble | None] = relationship()
+    snapshot: Mapped[Snapshot | None] = relationship()
     job: Mapped[Job] = relationship()
 
 
 class Detection(Base):
-    """A run's model used on a folder of pictures or a clip."""
+    """A model used on a folder of pictures or a clip."""
 
     __tablename__ = "detection"
 
     id: Mapped[int] = mapped_column(primary_key=True)
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
-    run_id: Mapped[int] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    run_id: Mapped[int | None] = mapped_column(ForeignKey("run.id", ondelete="CASCADE"))
+    ensemble_id: Mapped[int | None] = mapped_column(ForeignKey("ensemble.id", ondelete="CASCADE"))
     job_id: Mapped[int] = mapped_column(ForeignKey("job.id"))
     source: Mapped[str]
     minimum_score: Mapped[float]
     overlap_limit: Mapped[float]
+    minimum_scores: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    """By class, where they differ from the minimum score."""
     summary: Mapped[dict[str, Any]] = mapped_column(default=dict)
     created_at: Mapped[dt.datetime] = mapped_column(default=now)
 
-    run: Mapped[Run] = relationship()
+    run: Mapped[Run | None] = relationship()
+    ensemble: Mapped[Ensemble | None] = relationship()
     job: Mapped[Job] = relationship()

@@ -17,18 +17,28 @@ SPARE = 200_000_000
 """Bytes that must stay free on the disk."""
 
 
-def sent_files() -> list[tuple[FileStorage, str]]:
-    """The request's files under ``files``, each with its cleaned name.
+def sent_files(under: str = "files") -> list[tuple[FileStorage, str]]:
+    """The request's files under a field's name, each with its cleaned name.
 
     Raises
     ------
     InputError
         If there is none, or a name is not one that a file may have.
     """
-    files = [(each, _clean(each.filename or "")) for each in request.files.getlist("files")]
+    files = [(each, _clean(each.filename or "")) for each in request.files.getlist(under)]
     if not files:
         raise InputError("no file was sent")
     return files
+
+
+def sent_file(under: str) -> tuple[FileStorage, str] | None:
+    """The one file that was sent under a field's name, if any. Raises `InputError` for several."""
+    if not request.files.getlist(under):
+        return None
+    files = sent_files(under)
+    if len(files) > 1:
+        raise InputError(f"{len(files)} files were sent as {under}; send one")
+    return files[0]
 
 
 @contextmanager

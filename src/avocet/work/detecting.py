@@ -4,7 +4,7 @@ import csv
 import json
 import time
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
-from avocet.detector.predictor import Predictor
+from avocet.detector.predictor import Finder
 from avocet.files import replacing, write_bytes, write_text
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.clips import ClipWriter, clip_info, read_frames
@@ -43,17 +43,22 @@ class Input:
 
 @dataclass
 class _Results:
-    predictor: Predictor
+    predictor: Finder
     minimum_score: float
     overlap_limit: float
+    by_class: Mapping[str, float] = field(default_factory=dict)
     pictures: list[dict[str, Any]] = field(default_factory=list)
     counts: Counter[str] = field(default_factory=Counter)
     problems: list[str] = field(default_factory=list)
     copies: list[str] = field(default_factory=list)
     taken: set[str] = field(default_factory=set)
 
+    def least_scores(self) -> NDArray[np.float64]:
+        """The minimum score of each class."""
+        return np.array([self.by_class.get(name, self.minimum_score) for name in self.predictor.classes])
+
     def note(self, name: str, pixels: NDArray[np.uint8], found: PictureDetections, **more: Any) -> None:
-        classes = self.predictor.card.classes
+        classes = self.predictor.classes
         rows = [
             {
                 "class": classes[label],
@@ -67,7 +72,7 @@ class _Results:
         self.pictures.append({"name": name, "width": width, "height": height} | more | {"detections": rows})
 
     def annotate(self, pixels: NDArray[np.uint8], found: PictureDetections) -> NDArray[np.uint8]:
-        names = self.predictor.card.classes
+        names = self.predictor.classes
         captions = [f"{names[c]} {score:.2f}" for c, score in zip(found.classes, found.scores, strict=True)]
         return draw_boxes(pixels, found.boxes, captions, [COLOURS[c % len(COLOURS)] for c in found.classes])
 
@@ -110,23 +115,26 @@ def gather(paths: Sequence[Path]) -> list[Input]:
 
 
 def detect(
-    predictor: Predictor,
+    predictor: Finder,
     inputs: Sequence[Input],
     out: Path,
     minimum_score: float,
     overlap_limit: float,
     reporter: Reporter,
+    by_class: Mapping[str, float] | None = None,
 ) -> dict[str, Any]:
     """Run a model over pictures and clips.
 
     Parameters
     ----------
-    predictor : Predictor
+    predictor : Finder
     inputs : sequence of Input
     out : Path
         Gets ``annotated/``, ``detections.json`` and ``detections.csv``; boxes in original pixels.
     minimum_score, overlap_limit : float
     reporter : Reporter
+    by_class : mapping of str to float, optional
+        Minimum scores of single classes.
 
     Returns
     -------
@@ -141,7 +149,7 @@ def detect(
         If a person asked to stop; what was found so far is written.
     """
     check_limits(minimum_score, overlap_limit)
-    results = _Results(predictor, minimum_score, overlap_limit)
+    results = _Results(predictor, minimum_score, overlap_limit, by_class or {})
     progress = _Progress(reporter, inputs)
     started = time.monotonic()
     stopped = False
@@ -160,7 +168,7 @@ def detect(
     summary = {
         "pictures": len(results.pictures),
         "detections": sum(results.counts.values()),
-        "by_class": {name: results.counts[name] for name in predictor.card.classes},
+        "by_class": {name: results.counts[name] for name in predictor.classes},
         "seconds": round(seconds, 2),
         "frames_per_second": round(len(results.pictures) / seconds, 2) if seconds else None,
         "problems": results.problems,
@@ -265,15 +273,16 @@ def _frame_batches(item: Input) -> Iterator[tuple[list[tuple[int, float]], list[
 
 
 def _find(results: _Results, pictures: Sequence[NDArray[np.uint8]]) -> list[PictureDetections]:
-    candidates = results.predictor.candidates(pictures, results.minimum_score) if pictures else []
-    return [each.after_suppression(results.minimum_score, results.overlap_limit) for each in candidates]
+    least = results.least_scores()
+    candidates = results.predictor.candidates(pictures, float(least.min())) if pictures else []
+    return [each.after_suppression(least, results.overlap_limit) for each in candidates]
 
 
 def _write_results(results: _Results, out: Path, summary: dict[str, Any]) -> None:
-    card = results.predictor.card
     document = {
-        "model": {"size": card.size, "side": card.side, "classes": card.classes, "snapshot": card.snapshot},
+        "model": results.predictor.about,
         "minimum_score": results.minimum_score,
+        "minimum_scores": dict(results.by_class),
         "overlap_limit": results.overlap_limit,
         "box": "x1, y1, x2, y2 in pixels of the original picture",
         "summary": {key: value for key, value in summary.items() if key != "copies"},

@@ -16,8 +16,9 @@ from avocet.store.tables import Detection
 from avocet.work.jobs import create_job
 from avocet.work.listing import Filter, list_pictures
 from avocet.work.media import get_clip
+from avocet.work.models import bundles_of, get_ensemble
 from avocet.work.problems import NotFound
-from avocet.work.runs import get_run, model_path
+from avocet.work.runs import get_run
 
 MOST_INPUTS = 100_000
 
@@ -25,11 +26,13 @@ MOST_INPUTS = 100_000
 def start_detection(
     session: Session,
     folder: DataFolder,
-    run_id: int,
+    run_id: int | None,
     source: dict[str, Any],
     minimum_score: float,
     overlap_limit: float,
     uploads: Sequence[tuple[Path, str]] = (),
+    ensemble_id: int | None = None,
+    chosen_scores: bool = False,
 ) -> Detection:
     """Record a detection that waits for the worker.
 
@@ -37,28 +40,37 @@ def start_detection(
     ----------
     session : Session
     folder : DataFolder
-    run_id : int
+    run_id : int, optional
     source : dict
         ``{"clip_id": 3}``, ``{"state": "unlabelled"}`` (pictures of the project), or empty where
         files come along.
     minimum_score, overlap_limit : float
     uploads : sequence of (path, name)
         Files that were sent; they are copied.
+    ensemble_id : int, optional
+        Instead of a run.
+    chosen_scores : bool
+        Use the minimum scores by class that were chosen for the run, where there are some.
 
     Raises
     ------
     InputError
         If there is nothing to run on, or a value is out of range.
     """
-    run = get_run(session, run_id)
-    model_path(folder, run)
+    run = get_run(session, run_id) if run_id is not None else None
+    ensemble = get_ensemble(session, ensemble_id) if run is None and ensemble_id is not None else None
+    bundles_of(session, folder, run, ensemble)
+    model = run or ensemble
+    assert model is not None
     check_limits(minimum_score, overlap_limit)
     _refuse_unknown_kinds([name for _, name in uploads])
-    title, arguments = _describe(session, run.project_id, source, uploads)
-    job = create_job(session, run.project_id, "detect", f"Run {run.name} on {title}")
+    title, arguments = _describe(session, model.project_id, source, uploads)
+    job = create_job(session, model.project_id, "detect", f"Run {model.name} on {title}")
     detection = Detection(
-        project_id=run.project_id,
+        project_id=model.project_id,
         run=run,
+        ensemble=ensemble,
+        minimum_scores=run.minimum_scores if run is not None and chosen_scores else {},
         job=job,
         source=title,
         minimum_score=minimum_score,
@@ -66,7 +78,7 @@ def start_detection(
     )
     session.add(detection)
     session.flush()
-    place = folder.detection_input(run.project_id, detection.id)
+    place = folder.detection_input(model.project_id, detection.id)
     files = []
     for number, (path, name) in enumerate(uploads):
         # Stored under a number: the sender's name is only ever shown.

@@ -1,5 +1,7 @@
-"""Measuring a run, as the worker does it."""
+"""Measuring a model, as the worker does it."""
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -7,43 +9,167 @@ import numpy as np
 from sqlalchemy.orm import Session, sessionmaker
 
 from avocet.core.candidates import Candidates
-from avocet.detector.predictor import Predictor
+from avocet.core.errors import InputError
+from avocet.detector.predictor import OVERLAP_LIMIT, Finder
 from avocet.files import replacing
 from avocet.store.folder import DataFolder
-from avocet.work.evaluations import get_evaluation
-from avocet.work.measuring import find_candidates, measure
+from avocet.store.tables import Evaluation, Part
+from avocet.work.evaluations import DETECTIONS, MODEL, TRUTH, get_evaluation, sent_file
+from avocet.work.measured import truth_in
+from avocet.work.measuring import by_name, find_candidates, measure, milliseconds
+from avocet.work.models import Bundles, bundles_of
+from avocet.work.outside import (
+    Numbers,
+    bring_truth,
+    keep_truth,
+    numbers_of,
+    read_detections,
+    strange_categories,
+)
 from avocet.work.progress import Reporter
-from avocet.work.runs import model_path
-from avocet.work.snapshots import labelled_pictures, read_snapshot
+from avocet.work.snapshots import Frozen, labelled_pictures, read_snapshot
+
+
+@dataclass(frozen=True)
+class _Task:
+    """An evaluation as far as its worker needs it, away from the database."""
+
+    evaluation_id: int
+    project_id: int
+    part: Part | None
+    settings: dict[str, Any]
+    bundles: Bundles | None
+    detections: Path | None
 
 
 def run_evaluation(
     sessions: sessionmaker[Session], folder: DataFolder, evaluation_id: int, reporter: Reporter
 ) -> dict[str, Any]:
-    """Find candidates in every picture of the part, keep them, and measure."""
+    """Find candidates in every picture, or read those that were sent; keep them, and measure.
+
+    Raises
+    ------
+    InputError
+        If a truth, a bundle or detections that were sent cannot be used, or no class of the
+        model is one of the truth.
+    Stopped
+        If a person asked to stop.
+    """
     with sessions() as session:
         evaluation = get_evaluation(session, evaluation_id)
-        run = evaluation.run
-        frozen = read_snapshot(folder, run.snapshot)
-        bundle = model_path(folder, run)
-    predictor = Predictor.from_bundle(bundle)
-    pictures = labelled_pictures(folder, run.project_id, frozen, evaluation.part)
-    candidates = find_candidates(predictor, pictures, reporter)
-    report = measure(frozen.classes, pictures, candidates)
-    report |= {"epoch": predictor.card.metrics.get("epoch"), "side": predictor.card.side}
-    _save(folder.evaluation(run.project_id, evaluation_id), candidates)
+        task = _task(session, folder, evaluation)
+        frozen, numbers, problems = _truth(folder, evaluation, task)
+    pictures = [each for each in frozen.pictures if each.part == task.part]
+    if task.detections is not None:
+        name = task.settings["sent"][DETECTIONS]
+        try:
+            candidates = read_detections(
+                task.detections, name, numbers, len(pictures), task.settings["class_map"]
+            )
+        except InputError:
+            _ask_for_classes(sessions, evaluation_id, strange_categories(task.detections, numbers), frozen)
+            raise
+        # Another program has suppressed its duplicates itself.
+        extra: dict[str, Any] = {}
+        overlap_limit = 1.0
+    else:
+        assert task.bundles is not None
+        predictor = task.bundles.open()
+        unknown = _unknown(predictor, frozen, task.settings["class_map"])
+        if len(unknown) == len(frozen.classes):
+            strangers = [name for name in predictor.classes if name not in task.settings["class_map"]]
+            _ask_for_classes(sessions, evaluation_id, strangers, frozen)
+            raise InputError(
+                f"the model knows the classes {', '.join(predictor.classes)}; the truth has only others: "
+                f"{', '.join(frozen.classes)}. Say which class each means."
+            )
+        if unknown:
+            problems = [
+                *problems,
+                f"the model does not know {', '.join(unknown)}; never found, they count as 0",
+            ]
+        labelled = labelled_pictures(folder, task.project_id, frozen, task.part)
+        raw = find_candidates(predictor, labelled, reporter)
+        candidates = by_name(raw, _renamed(predictor, task.settings["class_map"]), frozen.classes)
+        extra = {"milliseconds": milliseconds(predictor, labelled)} | {
+            name: predictor.about.get(name) for name in ("epoch", "side", "size")
+        }
+        overlap_limit = OVERLAP_LIMIT
+    report = measure(
+        frozen.classes,
+        [truth_in(picture) for picture in pictures],
+        candidates,
+        overlap_limit,
+        task.settings["interpolation"],
+        task.settings["areas"],
+    )
+    report |= extra | {"problems": problems[:50]}
+    save_candidates(folder.evaluation(task.project_id, evaluation_id), candidates)
     with sessions.begin() as session:
         get_evaluation(session, evaluation_id).report = report
     return {"map50": report["map50"], "map": report["map"]}
 
 
-def _save(path: Path, candidates: list[Candidates]) -> None:
-    counts = np.array([len(each.scores) for each in candidates])
+def save_candidates(path: Path, candidates: Sequence[Candidates]) -> None:
+    """Keep candidates for `avocet.work.measured`."""
+    counts = np.array([len(each.scores) for each in candidates], dtype=np.int64)
     with replacing(path) as temporary:
         np.savez_compressed(
             temporary,
             counts=counts,
-            boxes=np.concatenate([each.boxes for each in candidates]).astype(np.float32),
-            scores=np.concatenate([each.scores for each in candidates]).astype(np.float32),
-            classes=np.concatenate([each.classes for each in candidates]).astype(np.int32),
+            boxes=np.concatenate([np.zeros((0, 4)), *(each.boxes for each in candidates)]).astype(np.float32),
+            scores=np.concatenate([np.zeros(0), *(each.scores for each in candidates)]).astype(np.float32),
+            classes=np.concatenate([np.zeros(0), *(each.classes for each in candidates)]).astype(np.int32),
         )
+
+
+def _task(session: Session, folder: DataFolder, evaluation: Evaluation) -> _Task:
+    # What was measured before the table had settings.
+    defaults = {
+        "checkpoint": "best",
+        "interpolation": "101-point",
+        "areas": [32, 96],
+        "class_map": {},
+        "sent": {},
+    }
+    settings = defaults | evaluation.settings
+    sent = settings["sent"]
+    bundles, detections = None, None
+    if DETECTIONS in sent:
+        detections = sent_file(folder, evaluation, DETECTIONS, sent[DETECTIONS])
+    elif MODEL in sent:
+        bundles = Bundles((sent_file(folder, evaluation, MODEL, sent[MODEL]),))
+    else:
+        bundles = bundles_of(session, folder, evaluation.run, evaluation.ensemble, settings["checkpoint"])
+    return _Task(evaluation.id, evaluation.project_id, evaluation.part, settings, bundles, detections)
+
+
+def _truth(folder: DataFolder, evaluation: Evaluation, task: _Task) -> tuple[Frozen, Numbers, list[str]]:
+    if evaluation.snapshot is not None:
+        frozen = read_snapshot(folder, evaluation.snapshot)
+        return frozen, numbers_of(frozen, task.part), []
+    name = task.settings["sent"][TRUTH]
+    path = sent_file(folder, evaluation, TRUTH, name)
+    truth = bring_truth(folder, task.project_id, path, name, None, needs_pictures=task.detections is None)
+    keep_truth(folder, task.project_id, evaluation.id, truth)
+    numbers = Numbers(dict(truth.images), dict(truth.categories), truth.frozen.classes)
+    return truth.frozen, numbers, truth.problems
+
+
+def _renamed(predictor: Finder, class_map: dict[str, str]) -> list[str]:
+    return [class_map.get(name, name) for name in predictor.classes]
+
+
+def _unknown(predictor: Finder, frozen: Frozen, class_map: dict[str, str]) -> list[str]:
+    known = set(_renamed(predictor, class_map))
+    return [name for name in frozen.classes if name not in known]
+
+
+def _ask_for_classes(
+    sessions: sessionmaker[Session], evaluation_id: int, strange: list[str], frozen: Frozen
+) -> None:
+    """Note which classes the person has to map, so that the page can ask."""
+    if strange:
+        with sessions.begin() as session:
+            evaluation = get_evaluation(session, evaluation_id)
+            evaluation.settings = evaluation.settings | {"strange": strange, "truth_classes": frozen.classes}

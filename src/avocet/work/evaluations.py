@@ -1,48 +1,163 @@
-"""Evaluations: a run's best checkpoint measured on a held-out part, and picture by picture."""
+"""Evaluations as records: what is measured on which pictures."""
 
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from avocet.core.candidates import Candidates
-from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.errors import InputError
-from avocet.core.matching import match
-from avocet.formats.record import IGNORE
+from avocet.core.precision import INTERPOLATIONS
+from avocet.files import copy_file
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, JobState, Part
 from avocet.work.jobs import create_job
+from avocet.work.models import bundles_of, get_ensemble
 from avocet.work.problems import NotFound
-from avocet.work.runs import get_run, model_path
-from avocet.work.snapshots import Frozen, FrozenPicture, read_snapshot
+from avocet.work.projects import get_project
+from avocet.work.runs import get_run
+from avocet.work.snapshots import get_snapshot, read_snapshot
 
-MATCHING_IOU = 0.5
-"""IoU from which a prediction counts as a hit on the stage."""
+TRUTH, MODEL, DETECTIONS = "truth", "model", "detections"
+SENT = (TRUTH, MODEL, DETECTIONS)
+"""What can be sent along."""
+
+AREA_BOUNDS = (32.0, 96.0)
+"""Sides of a square in pixels: up to the first an object is small, up to the second medium."""
 
 
-def start_evaluation(session: Session, folder: DataFolder, run_id: int, part: Part) -> Evaluation:
+@dataclass(frozen=True)
+class Order:
+    """What to measure, on what, and how.
+
+    Attributes
+    ----------
+    run_id, ensemble_id : int, optional
+        The model, unless a bundle or detections are sent along.
+    checkpoint : str
+        Of the run: best, latest or a single epoch.
+    snapshot_id : int, optional
+        The truth, by default the snapshot that the run was trained on, unless one is sent along.
+    part : Part, optional
+        Of the snapshot.
+    interpolation : str
+        One of `avocet.core.precision.INTERPOLATIONS`.
+    areas : (float, float)
+        Bounds of small and medium objects: side of a square in pixels.
+    class_map : mapping of str to str
+        For the model's classes, or the category ids of sent detections: the truth's class.
+    """
+
+    run_id: int | None = None
+    ensemble_id: int | None = None
+    checkpoint: str = "best"
+    snapshot_id: int | None = None
+    part: Part | None = Part.VALIDATION
+    interpolation: str = "101-point"
+    areas: tuple[float, float] = AREA_BOUNDS
+    class_map: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def settings(self) -> dict[str, Any]:
+        return {
+            "checkpoint": self.checkpoint,
+            "interpolation": self.interpolation,
+            "areas": list(self.areas),
+            "class_map": dict(self.class_map),
+        }
+
+
+def start_evaluation(
+    session: Session,
+    folder: DataFolder,
+    project_id: int,
+    order: Order,
+    sent: Mapping[str, tuple[Path, str]] | None = None,
+) -> Evaluation:
     """Record an evaluation that waits for the worker.
+
+    Parameters
+    ----------
+    session : Session
+    folder : DataFolder
+    project_id : int
+    order : Order
+    sent : mapping of str to (Path, str), optional
+        Files by what they are, each with its sender's name; they are copied.
 
     Raises
     ------
     InputError
-        If the part has no labelled picture or is the training part.
+        If model or truth is missing, or a setting cannot be used.
+    NotFound
+        If something belongs to another project, or a run has no model yet.
     """
-    run = get_run(session, run_id)
-    model_path(folder, run)
-    if part == Part.TRAINING:
-        raise InputError("precision is measured on the validation or the test part, not on training pictures")
-    if not any(picture.part == part for picture in read_snapshot(folder, run.snapshot).pictures):
-        raise InputError(f"the snapshot of run {run.name!r} has no labelled picture in its {part.value} part")
-    job = create_job(session, run.project_id, "evaluate", f"Measure {run.name} on {part.value}")
-    evaluation = Evaluation(project_id=run.project_id, run=run, job=job, part=part)
+    files = dict(sent or {})
+    get_project(session, project_id)
+    _check(order)
+    run = get_run(session, order.run_id) if order.run_id is not None else None
+    ensemble = get_ensemble(session, order.ensemble_id) if order.ensemble_id is not None else None
+    chosen = [each for each in (run, ensemble, files.get(MODEL), files.get(DETECTIONS)) if each is not None]
+    if len(chosen) != 1:
+        raise InputError("choose one model: a run, an ensemble, a bundle or a file of detections")
+    for owned in (run, ensemble):
+        if owned is not None and owned.project_id != project_id:
+            raise NotFound(f"the project has no such model ({owned.name})")
+    if run is not None or ensemble is not None:
+        bundles_of(session, folder, run, ensemble, order.checkpoint)
+        name = run.name if run is not None else ensemble.name  # type: ignore[union-attr]
+    else:
+        name = (files.get(MODEL) or files[DETECTIONS])[1]
+    snapshot = None
+    if TRUTH not in files:
+        wanted = order.snapshot_id or (run.snapshot_id if run is not None else None)
+        if wanted is None:
+            raise InputError("choose a snapshot to measure on, or send a truth")
+        snapshot = get_snapshot(session, wanted)
+        if snapshot.project_id != project_id:
+            raise NotFound(f"the project has no snapshot {wanted}")
+        if not any(picture.part == order.part for picture in read_snapshot(folder, snapshot).pictures):
+            called = f"the {order.part.value} part" if order.part else "no part"
+            raise InputError(f"the snapshot {snapshot.content_hash[:12]} has no labelled picture in {called}")
+    where = files[TRUTH][1] if TRUTH in files else f"{order.part.value if order.part else ''}"
+    job = create_job(session, project_id, "evaluate", f"Measure {name} on {where}")
+    evaluation = Evaluation(
+        project_id=project_id,
+        run=run,
+        ensemble=ensemble,
+        snapshot=snapshot,
+        job=job,
+        name=name,
+        part=order.part if snapshot is not None else None,
+        settings=order.settings | {"sent": {kind: called for kind, (_, called) in files.items()}},
+    )
     session.add(evaluation)
     session.flush()
     job.arguments = {"evaluation_id": evaluation.id}
+    for kind, (path, called) in files.items():
+        copy_file(path, sent_file(folder, evaluation, kind, called))
     return evaluation
+
+
+def measure_again(session: Session, evaluation_id: int, class_map: Mapping[str, str]) -> Evaluation:
+    """Measure once more what failed, with classes mapped to those of the truth."""
+    evaluation = get_evaluation(session, evaluation_id)
+    if not evaluation.job.state.ended:
+        raise InputError(f"{evaluation.name} is being measured already")
+    evaluation.settings = evaluation.settings | {"class_map": dict(class_map), "strange": []}
+    job = create_job(session, evaluation.project_id, "evaluate", evaluation.job.title)
+    job.arguments = {"evaluation_id": evaluation.id}
+    evaluation.job = job
+    return evaluation
+
+
+def sent_file(folder: DataFolder, evaluation: Evaluation, kind: str, called: str) -> Path:
+    """Where a file that was sent along lies: under a name of our own, with its suffix."""
+    suffix = "".join(Path(called).suffixes[-2:]).lower() if called.lower().endswith(".tar.gz") else ""
+    suffix = suffix or Path(called).suffix.lower()
+    return folder.evaluation_place(evaluation.project_id, evaluation.id) / f"{kind}-sent{suffix}"
 
 
 def get_evaluation(session: Session, evaluation_id: int) -> Evaluation:
@@ -59,128 +174,27 @@ def list_evaluations(session: Session, project_id: int) -> list[Evaluation]:
     return list(session.scalars(query))
 
 
-class Measured:
-    """A finished evaluation opened for looking at its pictures.
-
-    Parameters
-    ----------
-    folder : DataFolder
-    evaluation : Evaluation
-
-    Raises
-    ------
-    NotFound
-        If the evaluation is not done.
-    """
-
-    def __init__(self, folder: DataFolder, evaluation: Evaluation) -> None:
-        if evaluation.job.state != JobState.DONE:
-            raise NotFound(f"evaluation {evaluation.id} is not done")
-        self.frozen: Frozen = read_snapshot(folder, evaluation.run.snapshot)
-        self.pictures: list[FrozenPicture] = [
-            picture for picture in self.frozen.pictures if picture.part == evaluation.part
-        ]
-        self._candidates = _load(folder.evaluation(evaluation.project_id, evaluation.id))
-        self.truths = [_truth(picture) for picture in self.pictures]
-
-    def found(self, minimum_score: float, overlap_limit: float) -> list[PictureDetections]:
-        """What is found on every picture at two thresholds."""
-        return [each.after_suppression(minimum_score, overlap_limit) for each in self._candidates]
-
-    def wall(self, minimum_score: float, overlap_limit: float) -> list[dict[str, Any]]:
-        """Counts of hits, misses and false alarms of every picture, in the snapshot's order."""
-        rows = []
-        for index, picture in enumerate(self.pictures):
-            marks = self.compare(index, minimum_score, overlap_limit)
-            rows.append(
-                {
-                    "picture_id": picture.id,
-                    "name": picture.name,
-                    "width": picture.width,
-                    "height": picture.height,
-                    "hits": sum(each["mark"] == "hit" for each in marks["predictions"]),
-                    "misses": sum(each["mark"] == "miss" for each in marks["truths"]),
-                    "false_alarms": sum(each["mark"] == "false_alarm" for each in marks["predictions"]),
-                }
-            )
-        return rows
-
-    def index_of(self, picture_id: int) -> int:
-        """Position of a picture, or `NotFound`."""
-        for index, picture in enumerate(self.pictures):
-            if picture.id == picture_id:
-                return index
-        raise NotFound(f"picture {picture_id} is not part of this evaluation")
-
-    def compare(self, index: int, minimum_score: float, overlap_limit: float) -> dict[str, Any]:
-        """Truths and predictions of one picture, each with its mark and its partner's IoU.
-
-        Marks: 'hit' and 'miss' for truths; 'hit' and 'false_alarm' for predictions; 'ignored'
-        for crowds and for predictions that match one.
-        """
-        picture = self.pictures[index]
-        found = self._candidates[index].after_suppression(minimum_score, overlap_limit)
-        labels = np.array([box[0] for box in picture.boxes], dtype=np.int64)
-        corners = np.array([box[1:5] for box in picture.boxes], dtype=np.float64).reshape(-1, 4)
-        crowd, skipped = self.truths[index].crowd, self.truths[index].ignored
-        truths = [
-            {
-                "class_index": int(label),
-                "corners": box.tolist(),
-                "mark": "ignored" if left_out else "miss",
-                "partner": None,
-            }
-            for label, box, left_out in zip(labels, corners, crowd | skipped, strict=True)
-        ]
-        predictions: list[dict[str, Any]] = [
-            {
-                "class_index": int(label),
-                "corners": box.tolist(),
-                "score": float(score),
-                "mark": "false_alarm",
-                "partner": None,
-            }
-            for label, box, score in zip(found.classes, found.boxes, found.scores, strict=True)
-        ]
-        for label in np.unique(found.classes):
-            mine, real = np.flatnonzero(found.classes == label), np.flatnonzero(labels == label)
-            matches = match(
-                found.boxes[mine],
-                found.scores[mine],
-                corners[real],
-                [MATCHING_IOU],
-                ignored=skipped[real],
-                crowd=crowd[real],
-            )
-            for place, taken in zip(mine, matches.truth_of_detection[0], strict=True):
-                if taken < 0:
-                    continue
-                truth = int(real[taken])
-                left_out = crowd[truth] or skipped[truth]
-                predictions[place] |= {"mark": "ignored" if left_out else "hit", "partner": truth}
-                if not left_out:
-                    truths[truth] |= {"mark": "hit", "partner": int(place)}
-        return {"truths": truths, "predictions": predictions}
+def count_look(session: Session, evaluation_id: int) -> Evaluation:
+    """Note that a person opened a finished evaluation."""
+    evaluation = get_evaluation(session, evaluation_id)
+    if evaluation.job.state == JobState.DONE:
+        evaluation.looks += 1
+    return evaluation
 
 
-def _truth(picture: FrozenPicture) -> PictureTruth:
-    """A picture's truths. Boxes marked to be ignored are, as in the figures."""
-    marked = [bool(picture.attributes.get(number, {}).get(IGNORE)) for number in range(len(picture.boxes))]
-    return PictureTruth(
-        np.array([box[1:5] for box in picture.boxes], dtype=np.float64).reshape(-1, 4),
-        np.array([box[0] for box in picture.boxes], dtype=np.int64),
-        np.array(marked, dtype=bool),
-        np.array([box[5] for box in picture.boxes], dtype=bool),
+def looks_at_test(session: Session, project_id: int) -> int:
+    """How often figures of a test part were opened in this project."""
+    query = select(func.sum(Evaluation.looks)).where(
+        Evaluation.project_id == project_id, Evaluation.part == Part.TEST
     )
+    return int(session.scalar(query) or 0)
 
 
-def _load(path: Path) -> list[Candidates]:
-    if not path.is_file():
-        raise NotFound(f"the predictions of this evaluation are missing ({path})")
-    with np.load(path, allow_pickle=False) as stored:
-        ends = np.cumsum(stored["counts"])[:-1]
-        columns = [np.split(stored[name], ends) for name in ("boxes", "scores", "classes")]
-    return [
-        Candidates(boxes.astype(np.float64), scores.astype(np.float64), classes.astype(np.int64))
-        for boxes, scores, classes in zip(*columns, strict=True)
-    ]
+def _check(order: Order) -> None:
+    if order.interpolation not in INTERPOLATIONS:
+        raise InputError(
+            f"unknown interpolation {order.interpolation!r}; there are {', '.join(INTERPOLATIONS)}"
+        )
+    small, medium = order.areas
+    if not 0 < small < medium <= 1e5:
+        raise InputError(f"the bounds of sizes must rise from above 0, not {small:g} and {medium:g} pixels")

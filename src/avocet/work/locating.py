@@ -80,10 +80,12 @@ class FolderPictures:
 
 
 @contextmanager
-def opened_labels(path: Path, images: Path | None) -> Iterator[tuple[LabelFiles, FolderPictures | None]]:
+def opened_labels(
+    path: Path, images: Path | None, called: str | None = None
+) -> Iterator[tuple[LabelFiles, FolderPictures | None]]:
     """Annotation files from a file, a folder or an archive, and the pictures beside them.
 
-    Without a folder of pictures, those in the folder or archive of the annotation files are taken;
+    A file that was sent goes by another name than it is stored under. Without a folder of pictures, those in the folder or archive of the annotation files are taken;
     None where there is none either. What is unpacked is gone afterwards.
 
     Raises
@@ -93,8 +95,8 @@ def opened_labels(path: Path, images: Path | None) -> Iterator[tuple[LabelFiles,
     """
     with ExitStack() as stack:
         if is_archive(path.name):
-            archive = stack.enter_context(open_archive(path))
-            files = LabelFiles.of_archive(archive, path.name)
+            archive = stack.enter_context(open_archive(path, called))
+            files = LabelFiles.of_archive(archive, called or path.name)
             inside = [each for each in archive.entries if Path(each.name).suffix.lower() in PICTURE_SUFFIXES]
             if images is None and inside:
                 images = Path(stack.enter_context(TemporaryDirectory()))
@@ -105,7 +107,7 @@ def opened_labels(path: Path, images: Path | None) -> Iterator[tuple[LabelFiles,
         else:
             if not path.exists():
                 raise InputError(f"{path}: there is no such file")
-            files = LabelFiles.of_path(path)
+            files = LabelFiles.of_path(path, called)
             if images is None and path.is_dir():
                 images = path
         yield files, None if images is None else FolderPictures(images)

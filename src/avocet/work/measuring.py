@@ -1,6 +1,7 @@
 """Measuring a model on pictures with known truths: the report behind Judge and `avocet evaluate`."""
 
 import math
+import time
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
@@ -8,15 +9,20 @@ import numpy as np
 from numpy.typing import NDArray
 
 from avocet.core.bootstrap import RESAMPLES, interval, resample
+from avocet.core.calibration import CALIBRATED_SCORE, reliability
 from avocet.core.candidates import Candidates
 from avocet.core.detections import PictureDetections, PictureTruth
-from avocet.core.measurement import COCO_AREAS, match_pictures, measure_detections
-from avocet.core.precision import COCO_THRESHOLDS
+from avocet.core.measurement import Areas, match_pictures, measure_detections
+from avocet.core.mistakes import KINDS, find_mistakes
+from avocet.core.precision import COCO_THRESHOLDS, INTERPOLATIONS
 from avocet.detector.labelled import LabelledPicture
-from avocet.detector.predictor import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT, Predictor
+from avocet.detector.predictor import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT, Finder
 from avocet.work.progress import Reporter, Stopped
 
 BATCH = 8
+TIMED = 12
+"""Pictures whose time is taken one by one."""
+
 LIMITS = (1, 10, 100)
 """Detections of a class in a picture at which recall is told."""
 
@@ -25,7 +31,7 @@ RESAMPLING_SEED = 0
 
 
 def find_candidates(
-    predictor: Predictor, pictures: Sequence[LabelledPicture], reporter: Reporter
+    predictor: Finder, pictures: Sequence[LabelledPicture], reporter: Reporter
 ) -> list[Candidates]:
     """Candidates of every picture, down to the score at which precision is measured.
 
@@ -43,11 +49,18 @@ def find_candidates(
     return found
 
 
+def truths_in(pictures: Sequence[LabelledPicture]) -> list[PictureTruth]:
+    """What is to be found in pictures."""
+    return [PictureTruth(picture.boxes, picture.classes, picture.ignored) for picture in pictures]
+
+
 def measure(
     class_names: Sequence[str],
-    pictures: Sequence[LabelledPicture],
+    truths: Sequence[PictureTruth],
     candidates: Sequence[Candidates],
     overlap_limit: float = OVERLAP_LIMIT,
+    interpolation: str = "101-point",
+    area_bounds: Sequence[float] = (32, 96),
 ) -> dict[str, Any]:
     """mAP, AP by class and by size, recall and how sure they are, by the COCO rules.
 
@@ -55,9 +68,14 @@ def measure(
     ----------
     class_names : sequence of str
         Classes of the truths and, by index, of the candidates.
-    pictures : sequence of LabelledPicture
-    candidates : sequence of Candidates
+    truths, candidates : sequence
+        One entry a picture, in the same order.
     overlap_limit : float
+    interpolation : str
+        One of `avocet.core.precision.INTERPOLATIONS`. Intervals are of the 101-point rule, which
+        is the only one that is resampled, so other rules have none.
+    area_bounds : sequence of float
+        Sides of a square in pixels that part small, medium and large objects.
 
     Returns
     -------
@@ -65,16 +83,24 @@ def measure(
         ``map50``, ``map75``, ``map``, their 95 % intervals over resampled pictures, ``sizes``
         (mAP of small, medium and large objects), ``recall`` (AR at 1, 10 and 100), ``classes``
         (name to figures and the counts behind them at IoU 0.5), ``pictures`` and how many of them
-        are ``flawless``. A figure is None where there is no truth to find.
+        are ``flawless``, ``mistakes`` (count above the usual minimum score and gain by kind) and
+        ``calibration_error``. A figure is None where there is no truth to find.
     """
-    truths = [PictureTruth(picture.boxes, picture.classes, picture.ignored) for picture in pictures]
     detections: list[PictureDetections] = [
         each.after_suppression(MEASURING_SCORE, overlap_limit) for each in candidates
     ]
     numbers = range(len(class_names))
-    measured = measure_detections(truths, detections, numbers, COCO_THRESHOLDS, COCO_AREAS, LIMITS)
+    small, medium = (float(side) ** 2 for side in area_bounds)
+    areas: Areas = {
+        "all": (0.0, math.inf), "small": (0.0, small), "medium": (small, medium), "large": (medium, math.inf),
+    }  # fmt: skip
+    measured = measure_detections(
+        truths, detections, numbers, COCO_THRESHOLDS, areas, LIMITS, INTERPOLATIONS[interpolation]
+    )
     matched = match_pictures(truths, detections, numbers, COCO_THRESHOLDS)
-    resampled = resample(matched, np.random.default_rng(RESAMPLING_SEED))
+    resamples = RESAMPLES if interpolation == "101-point" else 0
+    resampled = resample(matched, np.random.default_rng(RESAMPLING_SEED), resamples)
+    used = ~matched.skipped[0, 0] & (matched.scores >= CALIBRATED_SCORE)
     classes = {}
     for index, name in enumerate(class_names):
         values = measured.average_precision[:, index, 0]
@@ -88,6 +114,14 @@ def measure(
             "detections": int(measured.detections[index]),
             "hits": int(measured.hits[0, index, 0]),
             "false_alarms": int(measured.false_alarms[0, index, 0]),
+            "sizes": {
+                size: {
+                    "ap": _number(measured.average_precision[:, index, number].mean()),
+                    "truths": int(measured.truths[index, number]),
+                }
+                for number, size in enumerate(measured.areas)
+                if number
+            },
             "misses": int(measured.truths[index, 0] - measured.hits[0, index, 0]),
         }
     return {
@@ -103,9 +137,15 @@ def measure(
         },
         "recall": {str(limit): _number(measured.mean_recall(limit)) for limit in LIMITS},
         "classes": classes,
-        "pictures": len(pictures),
+        "pictures": len(truths),
         "flawless": _flawless(truths, candidates, overlap_limit),
-        "resamples": RESAMPLES,
+        "mistakes": _mistakes(truths, candidates, detections, len(class_names), overlap_limit),
+        "calibration_error": _number(
+            reliability(matched.scores.clip(0, 1)[used], matched.hit[0, 0][used]).expected_error
+        ),
+        "interpolation": interpolation,
+        "area_bounds": [float(side) for side in area_bounds],
+        "resamples": resamples,
         "overlap_limit": overlap_limit,
         "lowest_score": MEASURING_SCORE,
     }
@@ -120,6 +160,37 @@ def _flawless(truths: Sequence[PictureTruth], candidates: Sequence[Candidates], 
         summed = measure_detections([truth], [found], kinds.tolist(), [0.5])
         count += bool((summed.hits[0, :, 0] == summed.truths[:, 0]).all() and not summed.false_alarms.any())
     return count
+
+
+def _mistakes(
+    truths: Sequence[PictureTruth],
+    candidates: Sequence[Candidates],
+    detections: Sequence[PictureDetections],
+    classes: int,
+    overlap_limit: float,
+) -> dict[str, dict[str, Any]]:
+    """By kind of error: how many above the usual minimum score, and the gain of mending them all."""
+    shown = [each.after_suppression(MINIMUM_SCORE, overlap_limit) for each in candidates]
+    kinds = find_mistakes(truths, shown, classes).kind
+    gains = find_mistakes(truths, detections, classes).gains
+    return {
+        name: {"count": int((kinds == number).sum()), "gain": _number(gains[number])}
+        for number, name in enumerate(KINDS)
+    }
+
+
+def milliseconds(predictor: Finder, pictures: Sequence[LabelledPicture]) -> float | None:
+    """Time of one picture by itself, from pixels to boxes: the median of some, after a warm-up."""
+    if not pictures:
+        return None
+    some = [picture.read() for picture in pictures[:TIMED]]
+    predictor.candidates(some[:1], MINIMUM_SCORE)
+    times = []
+    for pixels in some:
+        started = time.perf_counter()
+        predictor.candidates([pixels], MINIMUM_SCORE)[0].after_suppression(MINIMUM_SCORE, OVERLAP_LIMIT)
+        times.append(time.perf_counter() - started)
+    return 1000 * float(np.median(times))
 
 
 def _interval(values: NDArray[np.float64], measured: float) -> list[float] | None:

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 import psutil
+from numpy.typing import NDArray
 from sqlalchemy.orm import Session, sessionmaker
 
 from avocet.core.errors import InputError
@@ -26,8 +27,10 @@ from avocet.store.tables import Part
 from avocet.work.media import get_picture, picture_path
 from avocet.work.problems import NotFound
 from avocet.work.progress import Reporter, Stopped
+from avocet.work.projects import get_project
 from avocet.work.runs import get_run, labels_to_learn, model_path
 from avocet.work.snapshots import labelled_pictures
+from avocet.work.taking_apart import Facts, TakenApart
 
 Sessions = sessionmaker[Session]
 
@@ -165,3 +168,74 @@ def try_model(
         "classes": found.classes.tolist(),
         "class_names": predictor.card.classes,
     }
+
+
+def take_apart(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+    """Keep a model's raw outputs for one picture, to be explained as often as a slider moves."""
+    with reading(sessions)() as session:
+        run, picture = get_run(session, given["run_id"]), get_picture(session, given["picture_id"])
+        path = model_path(folder, run, given["checkpoint"])
+        names = {each.id: each.name for each in get_project(session, run.project_id).classes}
+        labels = [(names[box.class_id], box.x1, box.y1, box.x2, box.y2) for box in picture.boxes]
+    predictor = Predictor.from_bundle(path)
+    pixels = read_picture(picture_path(folder, picture), picture.name)
+    apart = take_apart_pixels(predictor, pixels, run.name, picture.name)
+    known = [
+        (apart.facts.classes.index(name), *corners)
+        for name, *corners in labels
+        if name in apart.facts.classes
+    ]
+    apart.facts.truths = known  # type: ignore[assignment]  # a class and four corners each
+    apart.facts.picture_id = picture.id
+    apart.save(folder, given["job_id"])
+    return {"candidates": len(apart.decoded.boxes)}
+
+
+def take_apart_pixels(
+    predictor: Predictor, pixels: NDArray[np.uint8], model: str, picture: str
+) -> TakenApart:
+    """Raw outputs of a model for one picture."""
+    card = predictor.card
+    facts = Facts(
+        model=model,
+        picture=picture,
+        picture_id=None,
+        width=pixels.shape[1],
+        height=pixels.shape[0],
+        side=card.side,
+        classes=card.classes,
+        anchors=card.anchors,
+        strides=card.strides,
+        reach=card.reach,
+    )
+    return TakenApart(facts, predictor.raw_of(pixels))
+
+
+def find_boxes(
+    sessions: Sessions, folder: DataFolder, given: dict[str, Any], reporter: Reporter
+) -> dict[str, Any]:
+    """What each of several models finds on one picture, before anything is combined."""
+    with reading(sessions)() as session:
+        picture = get_picture(session, given["picture_id"])
+        runs = [get_run(session, run_id) for run_id in given["run_ids"]]
+        paths = [model_path(folder, run) for run in runs]
+    pixels = read_picture(picture_path(folder, picture), picture.name)
+    models = []
+    for number, (run, path) in enumerate(zip(runs, paths, strict=True), start=1):
+        if reporter.should_stop():
+            raise Stopped
+        predictor = Predictor.from_bundle(path)
+        found = predictor.candidates([pixels], LEAST_TRIED)[0].after_suppression(LEAST_TRIED, OVERLAP_LIMIT)
+        models.append(
+            {
+                "run_id": run.id,
+                "name": run.name,
+                "boxes": found.boxes.round(2).tolist(),
+                "scores": found.scores.round(4).tolist(),
+                "classes": [predictor.classes[label] for label in found.classes],
+            }
+        )
+        reporter.progress(number, len(paths), run.name)
+    return {"picture_id": picture.id, "width": picture.width, "height": picture.height, "models": models}

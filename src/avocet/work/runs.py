@@ -159,6 +159,8 @@ def extend_run(session: Session, run_id: int, epochs: int) -> Run:
     run.job.total = run.job.total * longer.all_epochs // max(1, before.all_epochs)
     run.job.state, run.job.ended_at, run.job.stop_requested = JobState.WAITING, None, False
     run.job.message = ""
+    # Scores chosen for the weights as they were say nothing of those to come.
+    run.minimum_scores = {}
     return run
 
 

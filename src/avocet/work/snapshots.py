@@ -181,7 +181,7 @@ def read_snapshot(folder: DataFolder, snapshot: Snapshot) -> Frozen:
 
 
 def labelled_pictures(
-    folder: DataFolder, project_id: int, frozen: Frozen, part: Part
+    folder: DataFolder, project_id: int, frozen: Frozen, part: Part | None
 ) -> list[LabelledPicture]:
     """The pictures of one part, ready to train or measure on. Boxes marked to be ignored are."""
     return [

@@ -5,14 +5,13 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session, sessionmaker
 
-from avocet.detector.predictor import Predictor
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Detection, Picture
 from avocet.work.detecting import Input, detect
 from avocet.work.detections import get_detection
 from avocet.work.media import get_clip, picture_path
+from avocet.work.models import bundles_of
 from avocet.work.progress import Reporter
-from avocet.work.runs import model_path
 
 
 def run_detection(
@@ -25,11 +24,17 @@ def run_detection(
     """Run the model and keep the summary."""
     with sessions() as session:
         detection = get_detection(session, detection_id)
-        bundle = model_path(folder, detection.run)
+        bundles = bundles_of(session, folder, detection.run, detection.ensemble)
         inputs = _inputs(session, folder, detection, arguments)
     out = folder.detection(detection.project_id, detection_id)
     summary = detect(
-        Predictor.from_bundle(bundle), inputs, out, detection.minimum_score, detection.overlap_limit, reporter
+        bundles.open(),
+        inputs,
+        out,
+        detection.minimum_score,
+        detection.overlap_limit,
+        reporter,
+        detection.minimum_scores,
     )
     with sessions.begin() as session:
         get_detection(session, detection_id).summary = summary

@@ -22,10 +22,16 @@ def _out(detection: Detection) -> schemas.DetectionOut:
     return schemas.DetectionOut(
         id=detection.id,
         run_id=detection.run_id,
-        run_name=detection.run.name,
+        ensemble_id=detection.ensemble_id,
+        run_name=detection.run.name
+        if detection.run
+        else detection.ensemble.name
+        if detection.ensemble
+        else "",
         source=detection.source,
         minimum_score=detection.minimum_score,
         overlap_limit=detection.overlap_limit,
+        minimum_scores=detection.minimum_scores,
         summary=detection.summary,
         created_at=detection.created_at.isoformat() + "Z",
         job=job_out(detection.job),
@@ -65,7 +71,15 @@ def _start(body: schemas.DetectionIn, files: list) -> Response:
     source = {"clip_id": body.clip_id, "pictures": body.pictures, "state": body.state}
     with context().sessions.begin() as session:
         detection = work.start_detection(
-            session, context().folder, body.run_id, source, body.minimum_score, body.overlap_limit, files
+            session,
+            context().folder,
+            body.run_id,
+            source,
+            body.minimum_score,
+            body.overlap_limit,
+            files,
+            body.ensemble_id,
+            body.chosen_scores,
         )
         job_id, kind, out = detection.job.id, detection.job.kind, _out(detection)
     context().enqueue(job_id, kind)

@@ -1,20 +1,26 @@
-"""Evaluations: figures, the wall of pictures, truth against prediction."""
+"""Evaluations as records: starting, figures, files, the wall of pictures."""
 
-from functools import lru_cache
+from contextlib import ExitStack
+from pathlib import Path
 
-from flask import Response
+from flask import Response, request, send_file
 from flask_openapi3 import APIBlueprint, Tag
+from pydantic import ValidationError
 
+from avocet.core.errors import InputError
 from avocet.store.tables import Evaluation
-from avocet.web.context import context, job_out, reply
-from avocet.web.schemas import learn as schemas
+from avocet.web.context import context, job_out, moment, reply
+from avocet.web.opened import opened
+from avocet.web.problems import invalid_request
+from avocet.web.schemas import judge as schemas
 from avocet.web.schemas.common import ProjectPath
+from avocet.web.uploads import sent_file, stored
+from avocet.work import evaluation_files
 from avocet.work import evaluations as work
-from avocet.work import judging
+from avocet.work.media import viewable_path
 from avocet.work.projects import get_project
-
-MOST_BOXES = 200
-"""Boxes of a cell that are shown."""
+from avocet.work.sheets import crop_jpeg
+from avocet.work.thumbnails import thumbnail
 
 evaluations = APIBlueprint("evaluations", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="evaluations")])
 
@@ -22,29 +28,58 @@ evaluations = APIBlueprint("evaluations", __name__, url_prefix="/api/v1", abp_ta
 def _out(evaluation: Evaluation) -> schemas.EvaluationOut:
     return schemas.EvaluationOut(
         id=evaluation.id,
+        name=evaluation.name,
         run_id=evaluation.run_id,
-        run_name=evaluation.run.name,
+        ensemble_id=evaluation.ensemble_id,
+        snapshot_id=evaluation.snapshot_id,
+        snapshot_hash=evaluation.snapshot.content_hash if evaluation.snapshot else None,
         part=evaluation.part,
+        settings=evaluation.settings,
         report=schemas.ReportOut.model_validate(evaluation.report) if evaluation.report else None,
-        created_at=evaluation.created_at.isoformat() + "Z",
+        looks=evaluation.looks,
+        created_at=moment(evaluation.created_at),
         job=job_out(evaluation.job),
     )
 
 
 @evaluations.get("/projects/<int:project_id>/evaluations", responses={200: schemas.EvaluationList})
 def list_evaluations(path: ProjectPath) -> Response:
-    """The project's evaluations, newest first."""
+    """The project's evaluations, newest first, and how often a test part was looked at."""
     with context().reading() as session:
         get_project(session, path.project_id)
         found = work.list_evaluations(session, path.project_id)
-        return reply(schemas.EvaluationList(evaluations=[_out(each) for each in found]))
+        looks = work.looks_at_test(session, path.project_id)
+        return reply(schemas.EvaluationList(evaluations=[_out(each) for each in found], looks_at_test=looks))
 
 
-@evaluations.post("/evaluations", responses={202: schemas.EvaluationOut})
-def start_evaluation(body: schemas.EvaluationIn) -> Response:
-    """Measure a run's best checkpoint on the validation or the test part."""
+@evaluations.post("/projects/<int:project_id>/evaluations", responses={202: schemas.EvaluationOut})
+def start_evaluation(path: ProjectPath, body: schemas.EvaluationIn) -> Response:
+    """Measure a run or an ensemble on a part of a snapshot."""
+    return _start(path.project_id, body, {})
+
+
+@evaluations.post("/projects/<int:project_id>/evaluations/upload", responses={202: schemas.EvaluationOut})
+def start_with_files(path: ProjectPath) -> Response:
+    """Measure what comes along (multipart: `order` as JSON, and `model`, `detections` or `truth` as files)."""
+    try:
+        body = schemas.EvaluationIn.model_validate_json(request.form.get("order", "{}"))
+    except ValidationError as error:
+        return invalid_request(error)
+    with ExitStack() as stack:
+        files = {}
+        for kind in work.SENT:
+            found = sent_file(kind)
+            if found is not None:
+                files[kind] = (stack.enter_context(stored(context().folder, *found)), found[1])
+        if not files:
+            raise InputError(f"no file was sent; send {', '.join(work.SENT)}")
+        return _start(path.project_id, body, files)
+
+
+def _start(project_id: int, body: schemas.EvaluationIn, files: dict[str, tuple[Path, str]]) -> Response:
+    order = work.Order(**body.model_dump())
     with context().sessions.begin() as session:
-        evaluation = work.start_evaluation(session, context().folder, body.run_id, body.part)
+        evaluation = work.start_evaluation(session, context().folder, project_id, order, files)
         job_id, kind, out = evaluation.job.id, evaluation.job.kind, _out(evaluation)
     context().enqueue(job_id, kind)
     return reply(out, 202)
@@ -57,12 +92,55 @@ def get_evaluation(path: schemas.EvaluationPath) -> Response:
         return reply(_out(work.get_evaluation(session, path.evaluation_id)))
 
 
+@evaluations.post("/evaluations/<int:evaluation_id>/again", responses={202: schemas.EvaluationOut})
+def measure_again(path: schemas.EvaluationPath, body: schemas.ClassMapIn) -> Response:
+    """Measure once more, with classes mapped to those of the truth."""
+    with context().sessions.begin() as session:
+        evaluation = work.measure_again(session, path.evaluation_id, body.class_map)
+        job_id, kind, out = evaluation.job.id, evaluation.job.kind, _out(evaluation)
+    context().enqueue(job_id, kind)
+    return reply(out, 202)
+
+
+@evaluations.post("/evaluations/<int:evaluation_id>/looks", responses={200: schemas.EvaluationOut})
+def count_look(path: schemas.EvaluationPath) -> Response:
+    """Note that a person opened the figures."""
+    with context().sessions.begin() as session:
+        return reply(_out(work.count_look(session, path.evaluation_id)))
+
+
+@evaluations.get("/evaluations/<int:evaluation_id>/figures.json")
+def figures_json(path: schemas.EvaluationPath) -> Response:
+    """All figures and settings as JSON."""
+    with context().reading() as session:
+        evaluation = work.get_evaluation(session, path.evaluation_id)
+        return _file(evaluation_files.report_json(evaluation), "application/json", evaluation, "json")
+
+
+@evaluations.get("/evaluations/<int:evaluation_id>/figures.csv")
+def figures_csv(path: schemas.EvaluationPath) -> Response:
+    """Figures by class as CSV."""
+    opened(path.evaluation_id)
+    with context().reading() as session:
+        evaluation = work.get_evaluation(session, path.evaluation_id)
+        return _file(evaluation_files.report_csv(evaluation.report), "text/csv", evaluation, "csv")
+
+
+@evaluations.get("/evaluations/<int:evaluation_id>/detections.json")
+def detections_json(path: schemas.EvaluationPath, query: schemas.OverlapQuery) -> Response:
+    """What was found, as COCO results."""
+    content = evaluation_files.detections_json(opened(path.evaluation_id), query.overlap_limit)
+    with context().reading() as session:
+        evaluation = work.get_evaluation(session, path.evaluation_id)
+        return _file(content, "application/json", evaluation, "detections.json")
+
+
 @evaluations.get("/evaluations/<int:evaluation_id>/pictures", responses={200: schemas.WallOut})
 def wall(path: schemas.EvaluationPath, query: schemas.ThresholdQuery) -> Response:
     """Hits, misses and false alarms of every picture at two thresholds."""
-    measured = _measured(path.evaluation_id)
+    measured = opened(path.evaluation_id)
     rows = [schemas.WallRow(**row) for row in measured.wall(query.minimum_score, query.overlap_limit)]
-    return reply(schemas.WallOut(class_names=measured.frozen.classes, pictures=rows))
+    return reply(schemas.WallOut(class_names=measured.classes, pictures=rows))
 
 
 @evaluations.get(
@@ -70,54 +148,43 @@ def wall(path: schemas.EvaluationPath, query: schemas.ThresholdQuery) -> Respons
 )
 def compare(path: schemas.ComparePath, query: schemas.ThresholdQuery) -> Response:
     """Truth and predictions of one picture, marked, at two thresholds."""
-    measured = _measured(path.evaluation_id)
+    measured = opened(path.evaluation_id)
     index = measured.index_of(path.picture_id)
     return reply(
         schemas.CompareOut.model_validate(measured.compare(index, query.minimum_score, query.overlap_limit))
     )
 
 
-@evaluations.get("/evaluations/<int:evaluation_id>/confusion", responses={200: schemas.ConfusionOut})
-def confusion(path: schemas.EvaluationPath, query: schemas.ConfusionQuery) -> Response:
-    """Who was taken for whom at two thresholds and an IoU."""
-    measured = _measured(path.evaluation_id)
-    made = judging.confusion_of(measured, query.minimum_score, query.overlap_limit, query.iou)
-    return reply(schemas.ConfusionOut(class_names=measured.frozen.classes, counts=made.counts.tolist()))
+@evaluations.get("/evaluations/<int:evaluation_id>/pictures/<int:picture_id>/file")
+def picture_file(path: schemas.ComparePath) -> Response:
+    """A picture that was measured, also one that is not in the project."""
+    picture = opened(path.evaluation_id).picture(path.picture_id)
+    return _cached(send_file(viewable_path(context().folder, picture), etag=picture.content_hash))
 
 
-@evaluations.get("/evaluations/<int:evaluation_id>/confusion/cell", responses={200: schemas.CellOut})
-def cell(path: schemas.EvaluationPath, query: schemas.CellQuery) -> Response:
-    """The boxes behind one cell of the confusion matrix."""
-    measured = _measured(path.evaluation_id)
-    found = judging.confused_boxes(
-        measured, query.minimum_score, query.overlap_limit, query.iou, query.row, query.column
-    )
-    boxes = [schemas.ConfusedBox.model_validate(each) for each in found[:MOST_BOXES]]
-    return reply(schemas.CellOut(total=len(found), boxes=boxes))
+@evaluations.get("/evaluations/<int:evaluation_id>/pictures/<int:picture_id>/thumbnail")
+def picture_thumbnail(path: schemas.ComparePath) -> Response:
+    """The picture at most 320 pixels wide and high."""
+    picture = opened(path.evaluation_id).picture(path.picture_id)
+    return _cached(send_file(thumbnail(context().folder, picture), etag=f"{picture.content_hash}-small"))
 
 
-@evaluations.get("/evaluations/<int:evaluation_id>/operating", responses={200: schemas.OperatingOut})
-def operating(path: schemas.EvaluationPath, query: schemas.OperatingQuery) -> Response:
-    """Precision and recall of each class against the minimum score, and the score that a wish asks for."""
-    chosen = judging.chosen_scores(
-        _measured(path.evaluation_id),
-        query.overlap_limit,
-        query.wish,
-        query.amount,
-        query.miss_price,
-        query.alarm_price,
-    )
-    return reply(
-        schemas.OperatingOut(classes=[schemas.ClassOperating.model_validate(each) for each in chosen])
-    )
+@evaluations.get("/evaluations/<int:evaluation_id>/pictures/<int:picture_id>/crop")
+def picture_crop(path: schemas.ComparePath, query: schemas.CropQuery) -> Response:
+    """A box of the picture with a little surrounding."""
+    picture = opened(path.evaluation_id).picture(path.picture_id)
+    content = crop_jpeg(context().folder, picture, (query.x1, query.y1, query.x2, query.y2))
+    return _cached(Response(content, mimetype="image/jpeg"))
 
 
-def _measured(evaluation_id: int) -> work.Measured:
-    return _opened(str(context().folder.root), evaluation_id)
+def _cached(response: Response) -> Response:
+    response.headers["Cache-Control"] = "private, max-age=86400"
+    return response
 
 
-@lru_cache(maxsize=4)
-def _opened(_data: str, evaluation_id: int) -> work.Measured:
-    """Finished evaluations never change, so the last few stay open."""
-    with context().reading() as session:
-        return work.Measured(context().folder, work.get_evaluation(session, evaluation_id))
+def _file(content: str, kind: str, evaluation: Evaluation, suffix: str) -> Response:
+    safe = "".join(letter if letter.isalnum() else "-" for letter in evaluation.name)
+    called = f"{safe}-{evaluation.part.value if evaluation.part else 'outside'}.{suffix}"
+    response = Response(content, mimetype=kind)
+    response.headers.set("Content-Disposition", "attachment", filename=called)
+    return response

@@ -8,7 +8,8 @@ from avocet.store.tables import Run
 from avocet.web.context import context, job_out, moment, reply
 from avocet.web.schemas import train as schemas
 from avocet.web.schemas.common import ProjectPath
-from avocet.work import run_files, run_table
+from avocet.web.schemas.judge import MinimumScoresIn
+from avocet.work import models, run_files, run_table
 from avocet.work import runs as work
 from avocet.work.following import hints_of
 from avocet.work.planning import plan_run
@@ -41,6 +42,7 @@ def run_out(folder: DataFolder, run: Run) -> schemas.RunOut:
         best_map50=run.best_map50,
         best_map=run.best_map,
         has_model=has_model,
+        minimum_scores=run.minimum_scores,
         created_at=moment(run.created_at),
         job=job_out(run.job),
     )
@@ -115,6 +117,14 @@ def bin_run(path: schemas.RunPath, body: schemas.BinIn) -> Response:
     """Put a run into the bin, or take it back."""
     with context().sessions.begin() as session:
         run = work.bin_run(session, path.run_id, body.binned)
+        return reply(run_out(context().folder, run))
+
+
+@runs.put("/runs/<int:run_id>/minimum-scores", responses={200: schemas.RunOut})
+def choose_minimum_scores(path: schemas.RunPath, body: MinimumScoresIn) -> Response:
+    """Make minimum scores by class the model's default; none takes them back."""
+    with context().sessions.begin() as session:
+        run = models.choose_minimum_scores(session, context().folder, path.run_id, body.scores)
         return reply(run_out(context().folder, run))
 
 

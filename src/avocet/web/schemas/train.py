@@ -123,6 +123,7 @@ class RunOut(Schema):
     best_map50: float | None
     best_map: float | None
     has_model: bool
+    minimum_scores: dict[str, float]
     created_at: str
     job: JobOut
 

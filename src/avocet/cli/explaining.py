@@ -1,0 +1,64 @@
+"""``avocet explain``."""
+
+import json
+from pathlib import Path
+
+import click
+
+from avocet.core.explaining import METHODS, Method
+from avocet.core.soft_suppression import SIGMA
+from avocet.detector.predictor import MINIMUM_SCORE, OVERLAP_LIMIT, Predictor
+from avocet.files import write_text
+from avocet.media.pictures import read_picture
+from avocet.work.detections import check_limits
+from avocet.work.previews import take_apart_pixels
+from avocet.work.taking_apart import explanation
+
+
+@click.command()
+@click.option("--model", type=click.Path(path_type=Path), required=True, help="Model bundle.")
+@click.argument("picture", type=click.Path(path_type=Path, dir_okay=False))
+@click.option("--min-score", default=MINIMUM_SCORE, show_default=True)
+@click.option("--overlap-limit", default=OVERLAP_LIMIT, show_default=True)
+@click.option("--suppression", type=click.Choice(list(METHODS)), default="by class", show_default=True)
+@click.option("--sigma", default=SIGMA, show_default=True, help="Width of the Gaussian.")
+@click.option("--most", default=1000, show_default=True, help="Candidates that suppression looks at.")
+@click.option(
+    "--out", type=click.Path(path_type=Path, dir_okay=False), help="JSON file; by default it is printed."
+)
+def explain(
+    model: Path,
+    picture: Path,
+    min_score: float,
+    overlap_limit: float,
+    suppression: Method,
+    sigma: float,
+    most: int,
+    out: Path | None,
+) -> None:
+    """Say how raw outputs became boxes: every candidate, where it came from and what became of it.
+
+    Candidates that reach suppression carry their whole arithmetic; the others are counted.
+
+    \b
+    Example:
+      avocet explain --model model.zip belt.jpg --out belt.json
+    """
+    check_limits(min_score, overlap_limit)
+    if not 0 < sigma <= 10:
+        raise click.BadParameter(f"sigma must lie above 0 and up to 10, not {sigma}")
+    if most < 1:
+        raise click.BadParameter(f"at least one candidate is needed, not {most}")
+    apart = take_apart_pixels(
+        Predictor.from_bundle(model), read_picture(picture, picture.name), model.name, picture.name
+    )
+    found = apart.fates(min_score, overlap_limit, suppression, sigma, most)
+    document = json.dumps(explanation(apart, found, min_score, overlap_limit, suppression), indent=1)
+    if out is None:
+        click.echo(document)
+        return
+    write_text(out, document + "\n")
+    everything, above, best, kept = found.funnel()
+    click.echo(
+        f"{everything} candidates, {above} above {min_score:g}, {best} of them looked at, {kept} kept: {out}"
+    )

@@ -1,0 +1,175 @@
+"""A picture taken apart, boxes of several models combined, ensembles."""
+
+from dataclasses import asdict
+from functools import lru_cache
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, Tag
+
+from avocet.store.tables import Ensemble
+from avocet.web.context import context, job_out, moment, reply
+from avocet.web.schemas import anatomy as schemas
+from avocet.web.schemas.collect import JobStarted
+from avocet.web.schemas.common import ProjectPath
+from avocet.web.schemas.train import RunPath
+from avocet.work import combining, models
+from avocet.work.jobs import create_job, get_job
+from avocet.work.media import get_picture
+from avocet.work.problems import NotFound
+from avocet.work.projects import get_project
+from avocet.work.runs import get_run, model_path
+from avocet.work.taking_apart import Fates, TakenApart, shown_candidates
+
+anatomy = APIBlueprint("anatomy", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="anatomy")])
+
+
+@anatomy.post("/runs/<int:run_id>/anatomies", responses={202: JobStarted})
+def take_apart(path: RunPath, body: schemas.TakeApartIn) -> Response:
+    """Take a picture apart with a run's model; what follows is found under the job's number."""
+    with context().sessions.begin() as session:
+        run, picture = get_run(session, path.run_id), get_picture(session, body.picture_id)
+        model_path(context().folder, run, body.checkpoint)
+        job = create_job(session, run.project_id, "take_apart", f"Take {picture.name} apart")
+        job.arguments = {
+            "run_id": run.id,
+            "picture_id": picture.id,
+            "checkpoint": body.checkpoint,
+            "job_id": job.id,
+        }
+        started = job_out(job)
+    context().enqueue(started.id, started.kind)
+    return reply(JobStarted(job=started), 202)
+
+
+@anatomy.get("/anatomies/<int:job_id>", responses={200: schemas.AnatomyOut})
+def get_anatomy(path: schemas.AnatomyPath) -> Response:
+    """The grids of cells, and how the picture lies in the input."""
+    apart = _apart(path.job_id)
+    facts, box = apart.facts, apart.box
+    return reply(
+        schemas.AnatomyOut(
+            model=facts.model,
+            picture=facts.picture,
+            picture_id=facts.picture_id,
+            width=facts.width,
+            height=facts.height,
+            class_names=facts.classes,
+            scale=(box.scale_x, box.scale_y),
+            offset=(box.left, box.top),
+            input=(box.input_width, box.input_height),
+            levels=[schemas.LevelOut.model_validate(each) for each in apart.levels()],
+            truths=[schemas.AnatomyTruth(class_index=each[0], corners=each[1:]) for each in facts.truths],
+        )
+    )
+
+
+@anatomy.get("/anatomies/<int:job_id>/fates", responses={200: schemas.FatesOut})
+def fates(path: schemas.AnatomyPath, query: schemas.FateQuery) -> Response:
+    """What becomes of the candidates: the funnel, and each with its fate."""
+    apart = _apart(path.job_id)
+    found = _fates(apart, query)
+    everything, above, best, kept = found.funnel()
+    return reply(
+        schemas.FatesOut(
+            funnel=(everything, above, best, kept),
+            candidates=[schemas.CandidateOut(**each) for each in shown_candidates(apart, found)],
+        )
+    )
+
+
+@anatomy.get("/anatomies/<int:job_id>/near", responses={200: schemas.NearOut})
+def near(path: schemas.AnatomyPath, query: schemas.NearQuery) -> Response:
+    """The candidates nearest to a truth, and at which step each was lost."""
+    apart = _apart(path.job_id)
+    if query.truth >= len(apart.facts.truths):
+        raise NotFound(f"the picture has no truth {query.truth}")
+    corners = apart.facts.truths[query.truth][1:]
+    found = _fates(apart, query)
+    shown = shown_candidates(apart, found, truth=corners)
+    return reply(schemas.NearOut(candidates=[schemas.CandidateOut(**each) for each in shown]))
+
+
+@anatomy.get("/anatomies/<int:job_id>/cell", responses={200: schemas.ArithmeticOut})
+def cell(path: schemas.AnatomyPath, query: schemas.CellQuery) -> Response:
+    """The arithmetic of one cell and anchor, step by step."""
+    apart = _apart(path.job_id)
+    place = (query.level, query.row, query.column, query.anchor)
+    made = apart.cell(*place)
+    return reply(schemas.ArithmeticOut(number=apart.number_of(*place), **asdict(made)))
+
+
+@anatomy.post("/projects/<int:project_id>/fusions", responses={202: JobStarted})
+def find_boxes(path: ProjectPath, body: schemas.FindBoxesIn) -> Response:
+    """What several runs find on one picture; combined under the job's number."""
+    with context().sessions.begin() as session:
+        picture = get_picture(session, body.picture_id)
+        for run_id in body.run_ids:
+            model_path(context().folder, get_run(session, run_id))
+        given = {"picture_id": picture.id, "run_ids": body.run_ids}
+        started = job_out(
+            create_job(session, path.project_id, "find_boxes", f"Combine models on {picture.name}", given)
+        )
+    context().enqueue(started.id, started.kind)
+    return reply(JobStarted(job=started), 202)
+
+
+@anatomy.post("/fusions/<int:job_id>", responses={200: schemas.FusionOut})
+def combine(path: schemas.AnatomyPath, body: schemas.FusionIn) -> Response:
+    """The boxes of several models combined, and all together merely suppressed."""
+    with context().reading() as session:
+        outcome = get_job(session, path.job_id).outcome
+    made = combining.combine(outcome, body.weights, body.overlap_limit, body.minimum_score)
+    return reply(schemas.FusionOut.model_validate(made))
+
+
+@anatomy.get("/projects/<int:project_id>/ensembles", responses={200: schemas.EnsembleList})
+def list_ensembles(path: ProjectPath) -> Response:
+    """The project's ensembles, newest first."""
+    with context().reading() as session:
+        get_project(session, path.project_id)
+        found = models.list_ensembles(session, path.project_id)
+        members = [models.members_of(session, each) for each in found]
+    return reply(schemas.EnsembleList(ensembles=[_out(*each) for each in zip(found, members, strict=True)]))
+
+
+@anatomy.post("/projects/<int:project_id>/ensembles", responses={201: schemas.EnsembleOut})
+def make_ensemble(path: ProjectPath, body: schemas.EnsembleIn) -> Response:
+    """Save several runs as one model."""
+    members = [(each.run_id, each.weight) for each in body.members]
+    with context().sessions.begin() as session:
+        made = models.make_ensemble(
+            session, context().folder, path.project_id, body.name, members, body.overlap_limit
+        )
+        return reply(_out(made, models.members_of(session, made)), 201)
+
+
+@anatomy.put("/ensembles/<int:ensemble_id>/binned", responses={200: schemas.EnsembleOut})
+def bin_ensemble(path: schemas.EnsemblePath, body: schemas.BinnedIn) -> Response:
+    """Put an ensemble into the bin, or take it back."""
+    with context().sessions.begin() as session:
+        made = models.bin_ensemble(session, path.ensemble_id, body.binned)
+        return reply(_out(made, models.members_of(session, made)))
+
+
+def _out(ensemble: Ensemble, members: list[dict]) -> schemas.EnsembleOut:
+    return schemas.EnsembleOut(
+        id=ensemble.id,
+        name=ensemble.name,
+        members=[schemas.MemberOut(**each) for each in members],
+        overlap_limit=ensemble.overlap_limit,
+        created_at=moment(ensemble.created_at),
+    )
+
+
+def _fates(apart: TakenApart, query: schemas.FateQuery) -> Fates:
+    return apart.fates(query.minimum_score, query.overlap_limit, query.suppression, query.sigma, query.most)
+
+
+def _apart(job_id: int) -> TakenApart:
+    return _kept(str(context().folder.root), job_id)
+
+
+@lru_cache(maxsize=8)
+def _kept(_data: str, job_id: int) -> TakenApart:
+    """What was taken apart never changes, so the last few stay in memory."""
+    return TakenApart.kept(context().folder, job_id)
