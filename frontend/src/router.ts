@@ -20,6 +20,9 @@ export const router = createRouter({
         { path: "train/study", component: () => import("@/views/train/StudyView.vue") },
         { path: "train/:run(\\d+)", component: () => import("@/views/train/RunView.vue") },
         { path: "judge", component: () => import("@/views/judge/JudgeView.vue") },
+        { path: "judge/beside", component: () => import("@/views/judge/BesideView.vue") },
+        { path: "judge/anatomy", component: () => import("@/views/anatomy/AnatomyView.vue") },
+        { path: "judge/combine", component: () => import("@/views/anatomy/CombineView.vue") },
         { path: "judge/:evaluation(\\d+)", component: () => import("@/views/judge/EvaluationView.vue") },
         {
           path: "judge/:evaluation(\\d+)/:picture(\\d+)",

@@ -23,6 +23,18 @@ export type Evaluation = Schemas["EvaluationOut"];
 export type Confusion = Schemas["ConfusionOut"];
 export type ConfusedBox = Schemas["ConfusedBox"];
 export type ClassOperating = Schemas["ClassOperating"];
+export type PrecisionRecall = Schemas["PrecisionRecall"];
+export type Calibration = Schemas["CalibrationOut"];
+export type MistakeKind = Schemas["MistakeKind"];
+export type MistakenBox = Schemas["MistakenBox"];
+export type Doubt = Schemas["DoubtOut"];
+export type Beside = Schemas["BesideOut"];
+export type Ensemble = Schemas["EnsembleOut"];
+export type Anatomy = Schemas["AnatomyOut"];
+export type Candidate = Schemas["CandidateOut"];
+export type Fates = Schemas["FatesOut"];
+export type Arithmetic = Schemas["ArithmeticOut"];
+export type FusedBox = Schemas["FusedBox"];
 export type WallRow = Schemas["WallRow"];
 export type MarkedBox = Schemas["MarkedBox"];
 export type Detection = Schemas["DetectionOut"];
@@ -79,10 +91,15 @@ export function sendFiles<T>(
   fields: Record<string, string> = {},
   onProgress: (share: number) => void = () => {},
 ): Promise<T> {
+  const form = new FormData();
+  for (const [name, value] of Object.entries(fields)) form.append(name, value);
+  for (const file of files) form.append("files", file, file.webkitRelativePath || file.name);
+  return sendForm(path, form, onProgress);
+}
+
+/** Send a form with files of several kinds, with progress from 0 to 1. */
+export function sendForm<T>(path: string, form: FormData, onProgress: (share: number) => void = () => {}): Promise<T> {
   return new Promise((resolve, reject) => {
-    const form = new FormData();
-    for (const [name, value] of Object.entries(fields)) form.append(name, value);
-    for (const file of files) form.append("files", file, file.webkitRelativePath || file.name);
     const request = new XMLHttpRequest();
     request.open("POST", path);
     request.responseType = "json";

@@ -1,12 +1,12 @@
 <script setup lang="ts">
 /** Curves over epochs: read point by point, zoomed with the wheel. */
-import { LineChart } from "echarts/charts";
+import { LineChart, ScatterChart } from "echarts/charts";
 import { DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, TooltipComponent } from "echarts/components";
 import { type EChartsType, init, use } from "echarts/core";
 import { CanvasRenderer } from "echarts/renderers";
 import { onBeforeUnmount, onMounted, ref, watch } from "vue";
 
-use([LineChart, GridComponent, LegendComponent, TooltipComponent, DataZoomComponent, MarkLineComponent, CanvasRenderer]);
+use([LineChart, ScatterChart, GridComponent, LegendComponent, TooltipComponent, DataZoomComponent, MarkLineComponent, CanvasRenderer]);
 
 const props = defineProps<{
   curves: { name: string; colour: string; dashed?: boolean; points: [number, number][] }[];
@@ -16,6 +16,9 @@ const props = defineProps<{
   top?: number;
   xTop?: number;
   digits?: number;
+  yName?: string;
+  /** Points of their own, such as where a threshold lies on a curve. */
+  marks?: { name: string; colour: string; point: [number, number] }[];
 }>();
 
 const place = ref<HTMLDivElement>();
@@ -28,7 +31,7 @@ function draw(): void {
       animation: false,
       textStyle: { fontFamily: "'Source Sans 3 Variable', sans-serif", color: "#15181b" },
       grid: { left: 46, right: 16, top: 30, bottom: 38 },
-      legend: { top: 0, left: 40, itemWidth: 22, itemHeight: 8, textStyle: { fontSize: 13 } },
+      legend: { top: 0, left: 40, data: props.curves.map((curve) => curve.name), itemWidth: 22, itemHeight: 8, textStyle: { fontSize: 13 } },
       tooltip: {
         trigger: "axis",
         valueFormatter: (value: unknown) => (typeof value === "number" ? value.toFixed(props.digits ?? 3) : "–"),
@@ -45,8 +48,8 @@ function draw(): void {
         splitLine: { show: false },
         axisLine: { lineStyle: { color: "#15181b" } },
       },
-      yAxis: { type: "value", min: 0, max: props.top, splitLine: { lineStyle: { color: "#ddd7c9" } } },
-      series: props.curves.map((curve) => ({
+      yAxis: { type: "value", name: props.yName, nameLocation: "middle", nameGap: 34, min: 0, max: props.top, splitLine: { lineStyle: { color: "#ddd7c9" } } },
+      series: [...props.curves.map((curve) => ({
         name: curve.name,
         type: "line",
         data: curve.points,
@@ -54,7 +57,15 @@ function draw(): void {
         symbolSize: 5,
         lineStyle: { width: 2, type: curve.dashed ? "dashed" : "solid" },
         color: curve.colour,
-      })),
+      })), ...(props.marks ?? []).map((mark) => ({
+        name: mark.name,
+        type: "scatter",
+        data: [mark.point],
+        symbolSize: 12,
+        z: 5,
+        itemStyle: { color: mark.colour, borderColor: "#15181b", borderWidth: 1.5 },
+        tooltip: { show: false },
+      }))],
     },
     { replaceMerge: ["series"] },
   );
@@ -70,7 +81,7 @@ onBeforeUnmount(() => {
   observer.disconnect();
   chart?.dispose();
 });
-watch(() => [props.curves, props.xTop], draw, { deep: true });
+watch(() => [props.curves, props.xTop, props.marks], draw, { deep: true });
 </script>
 
 <template>

@@ -3,7 +3,7 @@
 import { computed, onBeforeUnmount, onMounted, ref, toRef, watch } from "vue";
 
 import type { Point } from "@/stage/geometry";
-import { paint, type Pen, PEN, type Shape } from "@/stage/paint";
+import { type Layer, paint, type Pen, PEN, type Shape } from "@/stage/paint";
 import { useViewport } from "@/stage/viewport";
 import { useKeys } from "@/state/keys";
 
@@ -17,6 +17,7 @@ const props = defineProps<{
   pen?: Pen;
   /** Brightness and contrast of the picture in per cent; 100 leaves it as it is. */
   light?: { brightness: number; contrast: number };
+  layer?: Layer;
 }>();
 
 /** Points are in original pixels; `reach` is how many of them make up a comfortable grip. */
@@ -89,7 +90,7 @@ function draw(): void {
     }
     const place = { scale: view.scale.value, left: view.left.value, top: view.top.value, width, height, ratio };
     const guide = props.guides && !panning.value && !spaceHeld.value ? pointer.value : null;
-    paint(context, place, props.shapes, guide, props.pen ?? PEN);
+    paint(context, place, props.shapes, guide, props.pen ?? PEN, props.layer);
   });
 }
 
@@ -159,7 +160,7 @@ watch(() => props.url, () => {
   failed.value = "";
   view.fit();
 });
-watch([view.scale, view.left, view.top, screen, pointer, spaceHeld, () => props.shapes, () => props.pen], draw);
+watch([view.scale, view.left, view.top, screen, pointer, spaceHeld, () => props.shapes, () => props.pen, () => props.layer], draw);
 
 useKeys([
   { keys: ["+", "="], label: "Zoom in", run: () => view.zoom(1.3) },

@@ -37,6 +37,9 @@ export interface View {
   ratio: number;
 }
 
+/** Something drawn between picture and boxes. */
+export type Layer = (context: CanvasRenderingContext2D, view: View) => void;
+
 const INK = "#15181b";
 const PAPER = "#faf9f5";
 const GOOD = "#9dbb80";
@@ -48,9 +51,11 @@ export function paint(
   shapes: readonly Shape[],
   guide: { x: number; y: number } | null,
   pen: Pen = PEN,
+  layer?: Layer,
 ): void {
   context.setTransform(view.ratio, 0, 0, view.ratio, 0, 0);
   context.clearRect(0, 0, view.width, view.height);
+  layer?.(context, view);
   for (const shape of shapes) if (!shape.selected) paintShape(context, view, shape, pen);
   for (const shape of shapes) if (shape.selected) paintShape(context, view, shape, pen);
   if (guide) paintGuide(context, view, guide);

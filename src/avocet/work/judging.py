@@ -12,7 +12,7 @@ from avocet.core.mistakes import KINDS, find_mistakes
 from avocet.core.operating import OperatingCurve, Wish, choose_score, operating_curve
 from avocet.work.measured import LOWEST_SCORE, Measured
 
-MOST_POINTS = 200
+MOST_POINTS = 400
 """Points of a curve that are drawn."""
 
 
@@ -213,8 +213,11 @@ def _curves(measured: Measured, overlap_limit: float) -> list[OperatingCurve]:
 
 
 def _points(curve: OperatingCurve) -> list[tuple[float, float, float]]:
+    """Points to draw: every hit and the false alarm before it, fewer where they are very many."""
     if not len(curve.scores):
         return []
-    some = np.unique(np.linspace(0, len(curve.scores) - 1, MOST_POINTS).astype(int))
+    hit = np.diff(curve.hits, prepend=0) > 0
+    corners = np.flatnonzero(hit | np.append(hit[1:], True))
+    some = corners[np.unique(np.linspace(0, len(corners) - 1, MOST_POINTS).astype(int))]
     columns = (curve.scores[some], curve.precision[some], curve.recall[some])
     return [(float(s), float(p), float(r)) for s, p, r in zip(*columns, strict=True)]

@@ -3,7 +3,7 @@
 import { computed, onMounted, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
-import { api, type MarkedBox, take, type WallRow } from "@/api/client";
+import { api, type Evaluation, type MarkedBox, take, type WallRow } from "@/api/client";
 import { count } from "@/parts/format";
 import { type Corners, hit, type Point } from "@/stage/geometry";
 import type { Shape } from "@/stage/paint";
@@ -21,6 +21,7 @@ const evaluationId = Number(route.params.evaluation);
 const pictureId = Number(route.params.picture);
 
 const wall = ref<WallRow[]>([]);
+const evaluation = ref<Evaluation | null>(null);
 const names = ref<string[]>([]);
 const truths = ref<MarkedBox[]>([]);
 const predictions = ref<MarkedBox[]>([]);
@@ -60,11 +61,13 @@ onMounted(async () => {
     );
     wall.value = found.pictures;
     names.value = found.class_names;
+    evaluation.value = await take(api.GET("/api/v1/evaluations/{evaluation_id}", { params: { path: { evaluation_id: evaluationId } } }));
   } catch (error) {
     failed.value = (error as Error).message;
   }
 });
 
+const anatomyPath = computed(() => `/project/${store.id}/judge/anatomy?run=${evaluation.value?.run_id}&picture=${pictureId}&score=${minimumScore.value}&overlap=${overlapLimit.value}`);
 const place = computed(() => wall.value.findIndex((row) => row.picture_id === pictureId));
 const row = computed(() => wall.value[place.value]);
 const size = computed(() => ({ width: row.value?.width ?? 1, height: row.value?.height ?? 1 }));
@@ -120,7 +123,8 @@ useKeys([
   { keys: [","], label: "Previous picture", run: () => go(-1) },
   { keys: ["g"], label: "Truth on or off", run: () => (showTruths.value = !showTruths.value) },
   { keys: ["p"], label: "Predictions on or off", run: () => (showPredictions.value = !showPredictions.value) },
-  { keys: ["Escape"], label: "Back to all pictures", run: () => router.push({ path: `/project/${store.id}/judge/${evaluationId}`, query: query() }) },
+  { keys: ["Escape"], label: "Back to all pictures", run: () => router.push({ path: `/project/${store.id}/judge/${evaluationId}`, query: { ...query(), page: "wall" } }) },
+  { keys: ["t"], label: "Take the picture apart", run: () => void (evaluation.value?.run_id && evaluation.value.part && router.push(anatomyPath.value)) },
 ]);
 
 const markNames = { hit: "hit", miss: "missed", false_alarm: "false alarm", ignored: "ignored" };
@@ -129,7 +133,7 @@ const markNames = { hit: "hit", miss: "missed", false_alarm: "false alarm", igno
 <template>
   <div class="compare" data-test="compare">
     <header class="bar">
-      <router-link :to="{ path: `/project/${store.id}/judge/${evaluationId}`, query: query() }">All pictures</router-link>
+      <router-link :to="{ path: `/project/${store.id}/judge/${evaluationId}`, query: { ...query(), page: 'wall' } }">All pictures</router-link>
       <b class="name">{{ row?.name }}</b>
       <span class="spread" />
       <ThresholdSliders v-model:score="minimumScore" v-model:overlap="overlapLimit" />
@@ -141,7 +145,7 @@ const markNames = { hit: "hit", miss: "missed", false_alarm: "false alarm", igno
     <p v-if="failed" class="notice bad">{{ failed }}</p>
     <PictureStage
       v-if="row"
-      :url="`/api/v1/pictures/${pictureId}/file`"
+      :url="`/api/v1/evaluations/${evaluationId}/pictures/${pictureId}/file`"
       :size="size"
       :shapes="shapes"
       :label="`${row.name}: ${count(truths.length, 'truth')}, ${count(predictions.length, 'prediction')}`"
@@ -168,7 +172,8 @@ const markNames = { hit: "hit", miss: "missed", false_alarm: "false alarm", igno
         </button>
       </section>
       <section>
-        <router-link :to="`/project/${store.id}/collect/${pictureId}`">Open in Collect</router-link>
+        <router-link v-if="evaluation?.part" :to="`/project/${store.id}/collect/${pictureId}`">Open in Collect</router-link>
+        <router-link v-if="evaluation?.run_id && evaluation.part" :to="anatomyPath" data-test="to-anatomy">Take it apart</router-link>
       </section>
     </aside>
   </div>

@@ -5,11 +5,10 @@ import { computed, ref, watch } from "vue";
 import { api, type ConfusedBox, type Confusion, take } from "@/api/client";
 import { count } from "@/parts/format";
 import { complain } from "@/state/notes";
-import { useProject } from "@/state/project";
+import BoxCrops from "@/views/judge/BoxCrops.vue";
 import { latestOnly } from "@/views/judge/thresholds";
 
 const props = defineProps<{ evaluationId: number; minimumScore: number; overlapLimit: number; query: Record<string, string> }>();
-const store = useProject();
 const iou = ref(0.5);
 const shares = ref(false);
 const made = ref<Confusion | null>(null);
@@ -59,10 +58,7 @@ function tint(row: number, column: number): string {
   const strength = Math.round(38 * Math.sqrt(value));
   return value ? `color-mix(in srgb, var(${row === column ? "--reed" : "--brick"}) ${strength}%, transparent)` : "transparent";
 }
-const crop = (box: ConfusedBox): string => {
-  const [x1, y1, x2, y2] = box.corners;
-  return `/api/v1/pictures/${box.picture_id}/crop?x1=${x1}&y1=${y1}&x2=${x2}&y2=${y2}`;
-};
+const crops = computed(() => boxes.value.map((box) => ({ ...box, caption: box.score === null ? box.name : box.score.toFixed(2) })));
 </script>
 
 <template>
@@ -90,12 +86,7 @@ const crop = (box: ConfusedBox): string => {
         <p v-if="!open" class="soft">Click a number to see the boxes behind it.</p>
         <template v-else>
           <p data-test="behind"><b>{{ count(total, "box", "boxes") }}</b>: {{ rows[open[0]] }}, predicted {{ columns[open[1]] }}{{ total > boxes.length ? `; the first ${boxes.length}` : "" }}</p>
-          <div class="crops">
-            <router-link v-for="(box, index) in boxes" :key="index" :to="{ path: `/project/${store.id}/judge/${evaluationId}/${box.picture_id}`, query }" :title="box.name" data-test="confused">
-              <img :src="crop(box)" :alt="`${box.name}, ${box.score === null ? 'not found' : `score ${box.score.toFixed(2)}`}`" loading="lazy" />
-              <span>{{ box.score === null ? box.name : box.score.toFixed(2) }}</span>
-            </router-link>
-          </div>
+          <BoxCrops :evaluation-id="evaluationId" :boxes="crops" :query="query" />
         </template>
       </div>
     </div>
@@ -115,8 +106,4 @@ td.corner { border: 0; padding-right: 8px; }
 td.open { outline: 2px solid var(--leg); }
 button { width: 100%; min-width: 52px; border: 0; background: none; padding: 5px 8px; font: inherit; color: inherit; cursor: pointer; }
 button:disabled { cursor: default; color: var(--ink-soft); }
-.crops { display: grid; grid-template-columns: repeat(auto-fill, minmax(78px, 1fr)); gap: 5px; max-height: 230px; overflow: auto; margin-top: 4px; }
-.crops a { color: inherit; text-decoration: none; font-size: 12px; min-width: 0; }
-.crops img { width: 100%; aspect-ratio: 1; display: block; background: var(--stage); }
-.crops span { display: block; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 </style>

@@ -1,37 +1,54 @@
 <script setup lang="ts">
-/** Measure a run on held-out pictures, and the measurements there are. */
-import { computed, onBeforeUnmount, onMounted, ref } from "vue";
+/** Measure a model on pictures whose truth is known, and the measurements there are. */
+import { computed, onBeforeUnmount, onMounted, reactive, ref } from "vue";
 import { useRouter } from "vue-router";
 
-import { api, type Evaluation, type Run, take } from "@/api/client";
-import { day, precision } from "@/parts/format";
+import { api, type Ensemble, type Evaluation, type Run, sendForm, type Snapshot, take } from "@/api/client";
+import { count, day, precision } from "@/parts/format";
 import JobState from "@/parts/JobState.vue";
 import { useLiveJob } from "@/parts/liveJob";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
+import JudgeHead from "@/views/judge/JudgeHead.vue";
+import { freshOrder, type MeasureOrder } from "@/views/judge/measureOrder";
 
 const store = useProject();
 const router = useRouter();
 const live = useLiveJob();
 const runs = ref<Run[]>([]);
+const ensembles = ref<Ensemble[]>([]);
+const snapshots = ref<Snapshot[]>([]);
 const evaluations = ref<Evaluation[]>([]);
-const runId = ref<number>();
-const part = ref<"validation" | "test">("validation");
+const looks = ref(0);
+const model = ref("");
+const truth = ref("own");
+const order = reactive(freshOrder());
+const files = reactive<{ model: File | null; detections: File | null; truth: File | null }>({ model: null, detections: null, truth: null });
+const sending = ref<number | null>(null);
 const failed = ref("");
+const refused = ref("");
 const loaded = ref(false);
+const chosen = ref<number[]>([]);
 const usable = computed(() => runs.value.filter((run) => run.has_model));
+const fromFile = computed(() => model.value === "bundle" || model.value === "detections");
+const ready = computed(() => Boolean(model.value) && (model.value !== "bundle" || files.model) && (model.value !== "detections" || files.detections) && (truth.value !== "outside" || files.truth) && !(fromFile.value && truth.value === "own"));
 
 async function load(): Promise<void> {
   try {
-    const path = { project_id: store.id };
-    const [listed, measured] = await Promise.all([
-      take(api.GET("/api/v1/projects/{project_id}/runs", { params: { path } })),
-      take(api.GET("/api/v1/projects/{project_id}/evaluations", { params: { path } })),
+    const params = { params: { path: { project_id: store.id } } };
+    const [listed, combined, frozen, measured] = await Promise.all([
+      take(api.GET("/api/v1/projects/{project_id}/runs", params)),
+      take(api.GET("/api/v1/projects/{project_id}/ensembles", params)),
+      take(api.GET("/api/v1/projects/{project_id}/snapshots", params)),
+      take(api.GET("/api/v1/projects/{project_id}/evaluations", params)),
     ]);
     runs.value = listed.runs;
+    ensembles.value = combined.ensembles;
+    snapshots.value = frozen.snapshots;
     evaluations.value = measured.evaluations;
-    runId.value ??= usable.value[0]?.id;
+    looks.value = measured.looks_at_test;
+    if (!model.value && usable.value[0]) model.value = `run ${usable.value[0].id}`;
     loaded.value = true;
     failed.value = "";
   } catch (error) {
@@ -39,59 +56,129 @@ async function load(): Promise<void> {
   }
 }
 
-async function measure(): Promise<void> {
-  if (!runId.value) return;
+function pick(kind: keyof typeof files, event: Event): void {
+  files[kind] = (event.target as HTMLInputElement).files?.[0] ?? null;
+}
+
+async function start(): Promise<void> {
+  if (!ready.value || sending.value !== null) return;
+  const [kind, id] = model.value.split(" ");
+  const body = {
+    ...order,
+    run_id: kind === "run" ? Number(id) : null,
+    ensemble_id: kind === "ensemble" ? Number(id) : null,
+    snapshot_id: truth.value.startsWith("snapshot ") ? Number(truth.value.slice(9)) : kind === "ensemble" && truth.value === "own" ? (snapshots.value[0]?.id ?? null) : null,
+  };
+  refused.value = "";
   try {
-    const made = await take(api.POST("/api/v1/evaluations", { body: { run_id: runId.value, part: part.value } }));
+    const form = new FormData();
+    form.append("order", JSON.stringify(body));
+    if (kind === "bundle") form.append("model", files.model!);
+    if (kind === "detections") form.append("detections", files.detections!);
+    if (truth.value === "outside") form.append("truth", files.truth!);
+    const some = fromFile.value || truth.value === "outside";
+    if (some) sending.value = 0;
+    const made = some
+      ? await sendForm<Evaluation>(`/api/v1/projects/${store.id}/evaluations/upload`, form, (share) => (sending.value = share))
+      : await take(api.POST("/api/v1/projects/{project_id}/evaluations", { params: { path: { project_id: store.id } }, body }));
     await router.push(`/project/${store.id}/judge/${made.id}`);
   } catch (error) {
-    complain(error);
+    refused.value = (error as Error).message;
+    if (!refused.value) complain(error);
+  } finally {
+    sending.value = null;
   }
 }
+
+function toggle(each: Evaluation): void {
+  chosen.value = chosen.value.includes(each.id) ? chosen.value.filter((id) => id !== each.id) : [...chosen.value.slice(-1), each.id];
+}
+const beside = computed(() => (chosen.value.length === 2 ? `/project/${store.id}/judge/beside?first=${chosen.value[0]}&second=${chosen.value[1]}` : ""));
+const where = (each: Evaluation): string => each.part ?? (each.settings.sent as Record<string, string>).truth ?? "";
+const between = (range?: readonly number[] | null): string => (range ? `${precision(range[0])} to ${precision(range[1])}` : "");
 
 onMounted(load);
 const forget = store.onJob((job) => {
   if (job.kind === "evaluate" && job.state !== "running") void load();
 });
 onBeforeUnmount(forget);
-useKeys([{ keys: ["m"], label: "Measure the chosen run", run: measure }]);
+useKeys([
+  { keys: ["m"], label: "Measure", run: start },
+  { keys: ["c"], label: "Compare the two chosen measurements", run: () => void (beside.value && router.push(beside.value)) },
+]);
 </script>
 
 <template>
   <div class="view">
-    <header class="view-head"><h1>Judge</h1></header>
+    <JudgeHead />
     <div class="view-body">
       <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
-      <div v-else-if="loaded && !usable.length" class="empty">
-        <h2>No model to judge yet</h2>
-        <p class="soft">A run can be judged as soon as its first validation is through.</p>
-        <router-link :to="`/project/${store.id}/train`"><el-button type="primary" tag="span">To Train</el-button></router-link>
-      </div>
       <template v-else-if="loaded">
-        <form novalidate class="measure" @submit.prevent="measure">
-          <label>Run
-            <el-select v-model="runId" aria-label="Run" style="width: 220px">
-              <el-option v-for="run in usable" :key="run.id" :value="run.id" :label="run.name" />
+        <form novalidate class="measure" data-test="measure-form" @submit.prevent="start">
+          <label class="field">Measure
+            <el-select v-model="model" aria-label="Model" placeholder="a model" style="width: 250px" data-test="measure-model">
+              <el-option-group v-if="usable.length" label="Runs"><el-option v-for="run in usable" :key="run.id" :value="`run ${run.id}`" :label="run.name" /></el-option-group>
+              <el-option-group v-if="ensembles.length" label="Ensembles"><el-option v-for="each in ensembles" :key="each.id" :value="`ensemble ${each.id}`" :label="each.name" /></el-option-group>
+              <el-option-group label="From outside">
+                <el-option value="bundle" label="A model bundle from this computer" />
+                <el-option value="detections" label="Detections made elsewhere (COCO results)" />
+              </el-option-group>
             </el-select>
           </label>
-          <label>On
-            <el-radio-group v-model="part">
-              <el-radio-button value="validation">Validation</el-radio-button>
-              <el-radio-button value="test">Test</el-radio-button>
+          <label v-if="model === 'bundle'" class="field">Bundle <input type="file" accept=".zip" aria-label="Model bundle" data-test="bundle-file" @change="pick('model', $event)" /></label>
+          <label v-if="model === 'detections'" class="field">Detections <input type="file" accept=".json" aria-label="Detections" data-test="detections-file" @change="pick('detections', $event)" /></label>
+          <label class="field">on
+            <el-select v-model="truth" aria-label="Truth" style="width: 250px" data-test="measure-truth">
+              <el-option v-if="!fromFile" value="own" label="The snapshot it was trained on" />
+              <el-option v-for="each in snapshots" :key="each.id" :value="`snapshot ${each.id}`" :label="`Snapshot ${each.name || each.content_hash.slice(0, 8)}, ${count(each.pictures, 'picture')}`" />
+              <el-option value="outside" label="Pictures and COCO JSON from this computer" />
+            </el-select>
+          </label>
+          <label v-if="truth === 'outside'" class="field">Archive or JSON <input type="file" accept=".zip,.tar,.tgz,.gz,.json" aria-label="Truth" data-test="truth-file" @change="pick('truth', $event)" /></label>
+          <label v-else class="field">part
+            <el-radio-group :model-value="order.part ?? ''" aria-label="Part" @update:model-value="order.part = $event as MeasureOrder['part']">
+              <el-radio-button value="validation">Validation</el-radio-button><el-radio-button value="test">Test</el-radio-button><el-radio-button value="training">Training</el-radio-button>
             </el-radio-group>
           </label>
-          <el-button type="primary" native-type="submit" data-test="measure">Measure</el-button>
+          <el-button type="primary" native-type="submit" :disabled="!ready || sending !== null" data-test="measure">Measure</el-button>
+          <details class="more">
+            <summary>Sizes and rules</summary>
+            <div>
+              <label class="field">Small up to <el-input-number v-model="order.areas[0]" :min="1" :max="order.areas[1] - 1" size="small" aria-label="Small up to" /> px, medium up to <el-input-number v-model="order.areas[1]" :min="order.areas[0] + 1" :max="10000" size="small" aria-label="Medium up to" /> px: side of a square of the same area</label>
+              <label class="field">Precision read at
+                <el-select v-model="order.interpolation" size="small" aria-label="Interpolation" style="width: 290px">
+                  <el-option value="101-point" label="101 recalls, as COCO does, with ranges" /><el-option value="11-point" label="11 recalls, as Pascal VOC did until 2007" /><el-option value="exact-area" label="every recall: the exact area" />
+                </el-select>
+              </label>
+              <label v-if="model.startsWith('run ')" class="field">Checkpoint <el-select v-model="order.checkpoint" size="small" aria-label="Checkpoint" style="width: 120px"><el-option value="best" /><el-option value="latest" /></el-select></label>
+            </div>
+          </details>
         </form>
-        <p class="soft hint">The test part is for the last word: choosing settings by it spoils it.</p>
+        <p v-if="!usable.length" class="soft hint">No run has a model yet: a run can be measured as soon as its first validation is through. <router-link :to="`/project/${store.id}/train`">To Train</router-link></p>
+        <el-progress v-if="sending !== null" :percentage="Math.floor(100 * sending)" aria-label="Sending files" />
+        <p v-if="refused" class="notice bad" data-test="refused">{{ refused }}</p>
+        <p v-if="model === 'detections' && truth.startsWith('snapshot ')" class="soft hint">Ids as in the snapshot's COCO export: pictures and classes are counted from 1.</p>
+        <p class="soft hint" data-test="looks-at-test">
+          The test part is for the last word: choosing settings by it spoils it.
+          {{ looks ? `Its figures were opened ${count(looks, "time")} in this project.` : "Nobody has looked at its figures yet." }}
+        </p>
+        <div v-if="evaluations.length" class="list-head">
+          <h2>Measurements</h2><span class="soft">Tick two to see them side by side.</span>
+          <el-button size="small" :disabled="!beside" data-test="compare-two" @click="router.push(beside)">Compare</el-button>
+        </div>
         <table v-if="evaluations.length" class="figures">
-          <thead><tr><th>Run</th><th>Part</th><th class="number">mAP at 0.5</th><th class="number">at 0.50:0.95</th><th class="number">Pictures</th><th>State</th><th>When</th></tr></thead>
+          <thead><tr><th /><th>Model</th><th>On</th><th class="number">mAP at 0.5</th><th class="number">95 % range</th><th class="number">at 0.50:0.95</th><th class="number">ms a picture</th><th class="number">Pictures</th><th>Rule</th><th>State</th><th>When</th></tr></thead>
           <tbody>
             <tr v-for="each in evaluations" :key="each.id" data-test="evaluation-row">
-              <td><router-link :to="`/project/${store.id}/judge/${each.id}`">{{ each.run_name }}</router-link></td>
-              <td>{{ each.part }}</td>
-              <td class="number">{{ precision(each.report?.map50) }}</td>
+              <td><el-checkbox v-if="each.report" :model-value="chosen.includes(each.id)" :aria-label="`Choose ${each.name}`" size="small" @change="toggle(each)" /></td>
+              <td><router-link :to="`/project/${store.id}/judge/${each.id}`">{{ each.name }}</router-link></td>
+              <td>{{ where(each) }} <small v-if="each.snapshot_hash" class="soft">{{ each.snapshot_hash.slice(0, 6) }}</small></td>
+              <td class="number"><b>{{ precision(each.report?.map50) }}</b></td>
+              <td class="number soft">{{ between(each.report?.map50_interval) }}</td>
               <td class="number">{{ precision(each.report?.map) }}</td>
+              <td class="number">{{ each.report?.milliseconds?.toFixed(0) ?? "–" }}</td>
               <td class="number">{{ each.report?.pictures ?? "–" }}</td>
+              <td class="soft">{{ each.report?.interpolation ?? "" }}</td>
               <td><JobState :job="live(each.job)" /></td>
               <td class="soft">{{ day(each.created_at) }}</td>
             </tr>
@@ -103,8 +190,13 @@ useKeys([{ keys: ["m"], label: "Measure the chosen run", run: measure }]);
 </template>
 
 <style scoped>
-.measure { display: flex; gap: 22px; align-items: center; }
-.measure label { display: flex; gap: 8px; align-items: center; font-weight: 600; }
-.hint { margin: 8px 0 22px; font-size: 14px; }
-.empty { display: grid; gap: 12px; justify-items: center; padding: 90px 0; text-align: center; }
+.measure { display: flex; flex-wrap: wrap; gap: 10px 18px; align-items: center; }
+.field { display: flex; gap: 8px; align-items: center; font-weight: 600; flex-wrap: wrap; }
+.more { width: 100%; }
+.more summary { cursor: pointer; color: var(--leg-deep); width: max-content; }
+.more > div { display: grid; gap: 8px; padding: 10px 0 4px 14px; }
+.more .field { font-weight: 400; }
+.hint { margin: 8px 0 0; font-size: 14px; }
+.list-head { display: flex; gap: 16px; align-items: center; margin: 20px 0 4px; }
+td:first-child { width: 30px; }
 </style>

@@ -2,14 +2,15 @@
 /** Which minimum score to use: a wish, and the score of each class that grants it. */
 import { computed, reactive, ref, watch } from "vue";
 
-import { api, type ClassOperating, take } from "@/api/client";
+import { api, type ClassOperating, type Run, take } from "@/api/client";
 import LineChart from "@/parts/LineChart.vue";
-import { complain } from "@/state/notes";
+import { useKeys } from "@/state/keys";
+import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { latestOnly } from "@/views/judge/thresholds";
 
-const props = defineProps<{ evaluationId: number; overlapLimit: number }>();
-const emit = defineEmits<{ use: [score: number] }>();
+const props = defineProps<{ evaluationId: number; overlapLimit: number; run: Run | null }>();
+const emit = defineEmits<{ use: [score: number]; saved: [run: Run] }>();
 const store = useProject();
 type Wish = "precision" | "recall" | "f1" | "price";
 const wish = ref<Wish>("f1");
@@ -34,6 +35,24 @@ const load = latestOnly(async () => {
   }
 });
 watch([wish, given, () => props.overlapLimit], load, { immediate: true, deep: true });
+
+/** Scores are rounded down, so that the detection they were chosen by still passes. */
+const chosenScores = computed(() => Object.fromEntries(classes.value.flatMap((each) => (each.score === null ? [] : [[each.name, Math.floor(1000 * each.score) / 1000]]))));
+async function keep(scores: Record<string, number>): Promise<void> {
+  if (!props.run) return;
+  try {
+    emit("saved", await take(api.PUT("/api/v1/runs/{run_id}/minimum-scores", { params: { path: { run_id: props.run.id } }, body: { scores } })));
+  } catch (error) {
+    complain(error);
+  }
+}
+async function save(): Promise<void> {
+  if (!props.run) return;
+  const before = props.run.minimum_scores;
+  await keep(chosenScores.value);
+  sayWithUndo(`${props.run.name} is used with these minimum scores from now on`, () => keep(before));
+}
+useKeys([{ keys: ["s"], label: "Save the minimum scores with the model", run: save }]);
 
 const current = computed(() => classes.value.find((each) => each.name === shown.value));
 const curves = computed(() => {
@@ -70,6 +89,13 @@ const colour = (name: string): string => store.classes.find((each) => each.name 
             <td><el-button v-if="each.score !== null" link type="primary" size="small" @click="emit('use', each.score)">Use here</el-button><span v-else class="soft">no score does</span></td>
           </tr>
         </tbody>
+        <tfoot v-if="run">
+          <tr><td colspan="6">
+            <el-button type="primary" size="small" data-test="save-scores" :disabled="!Object.keys(chosenScores).length" @click="save">Save with {{ run.name }}</el-button>
+            <span v-if="Object.keys(run.minimum_scores).length" class="soft" data-test="saved-scores"> Saved now: {{ Object.entries(run.minimum_scores).map(([name, score]) => `${name} ${score.toFixed(3)}`).join(", ") }}</span>
+            <span v-else class="soft"> Use and <code>avocet detect</code> then take them by themselves.</span>
+          </td></tr>
+        </tfoot>
       </table>
       <LineChart :curves="curves" x-name="Minimum score" :x-top="1" :top="1" :label="`Precision, recall and F1 of ${shown} against the minimum score`" />
     </div>

@@ -10,6 +10,7 @@ import { useLiveJob } from "@/parts/liveJob";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
+import { measure } from "@/views/judge/measureOrder";
 import { copySettings, useDraft } from "@/views/train/runSettings";
 import RunCurves from "@/views/train/RunCurves.vue";
 import RunFacts from "@/views/train/RunFacts.vue";
@@ -84,7 +85,7 @@ async function extend(): Promise<void> {
 async function judge(): Promise<void> {
   if (!run.value?.has_model) return;
   try {
-    const evaluation = await take(api.POST("/api/v1/evaluations", { body: { run_id: runId, part: "validation" } }));
+    const evaluation = await measure(store.id, { run_id: runId });
     await router.push(`/project/${store.id}/judge/${evaluation.id}`);
   } catch (error) {
     complain(error);

@@ -3,7 +3,7 @@
 import { computed, onBeforeUnmount, onMounted, ref } from "vue";
 import { useRouter } from "vue-router";
 
-import { api, type Clip, type Detection, type Run, sendFiles, take } from "@/api/client";
+import { api, type Clip, type Detection, type Ensemble, type Run, sendFiles, take } from "@/api/client";
 import { count, day, precision } from "@/parts/format";
 import JobState from "@/parts/JobState.vue";
 import { useLiveJob } from "@/parts/liveJob";
@@ -19,7 +19,9 @@ const live = useLiveJob();
 const runs = ref<Run[]>([]);
 const clips = ref<Clip[]>([]);
 const detections = ref<Detection[]>([]);
-const runId = ref<number>();
+const ensembles = ref<Ensemble[]>([]);
+const model = ref("");
+const byClass = ref(true);
 const source = ref<string>("");
 const files = ref<File[]>([]);
 const minimumScore = ref(0.25);
@@ -35,20 +37,24 @@ const unlabelled = computed(() => {
   const figures = store.project?.stages;
   return figures ? figures.pictures - figures.labelled : 0;
 });
-const ready = computed(() => Boolean(runId.value && source.value && (source.value !== "files" || files.value.length)));
+const run = computed(() => usable.value.find((each) => `run ${each.id}` === model.value));
+const saved = computed(() => Object.entries(run.value?.minimum_scores ?? {}));
+const ready = computed(() => Boolean(model.value && source.value && (source.value !== "files" || files.value.length)));
 
 async function load(): Promise<void> {
   try {
     const params = { params: { path: { project_id: store.id } } };
-    const [listed, found, used] = await Promise.all([
+    const [listed, found, used, combined] = await Promise.all([
       take(api.GET("/api/v1/projects/{project_id}/runs", params)),
       take(api.GET("/api/v1/projects/{project_id}/clips", params)),
       take(api.GET("/api/v1/projects/{project_id}/detections", params)),
+      take(api.GET("/api/v1/projects/{project_id}/ensembles", params)),
     ]);
+    ensembles.value = combined.ensembles;
     runs.value = listed.runs;
     clips.value = found.clips;
     detections.value = used.detections;
-    runId.value ??= usable.value[0]?.id;
+    if (!model.value && usable.value[0]) model.value = `run ${usable.value[0].id}`;
     source.value ||= clips.value[0] ? `clip ${clips.value[0].id}` : unlabelled.value ? "unlabelled" : "";
     loaded.value = true;
     failed.value = "";
@@ -68,12 +74,14 @@ function picked(event: Event): void {
 
 async function start(): Promise<void> {
   if (!ready.value || sent.value !== null) return;
-  const common = { run_id: runId.value!, minimum_score: minimumScore.value, overlap_limit: overlapLimit.value };
+  const [kind, id] = model.value.split(" ");
+  const which = kind === "run" ? { run_id: Number(id), ensemble_id: null } : { run_id: null, ensemble_id: Number(id) };
+  const common = { ...which, chosen_scores: byClass.value && saved.value.length > 0, minimum_score: minimumScore.value, overlap_limit: overlapLimit.value };
   try {
     let made: Detection;
     if (source.value === "files") {
       sent.value = 0;
-      const fields = Object.fromEntries(Object.entries(common).map(([name, value]) => [name, String(value)]));
+      const fields = Object.fromEntries(Object.entries(common).filter(([, value]) => value !== null).map(([name, value]) => [name, String(value)]));
       made = await sendFiles<Detection>("/api/v1/detections/upload", files.value, fields, (share) => (sent.value = share));
     } else {
       const body = source.value.startsWith("clip ")
@@ -115,8 +123,9 @@ useKeys([
         <form novalidate data-test="use-form" @submit.prevent="start">
           <h2>New detection</h2>
           <label class="field">Model
-            <el-select v-model="runId" aria-label="Model">
-              <el-option v-for="run in usable" :key="run.id" :value="run.id" :label="`${run.name}, mAP ${precision(run.best_map50)} at 0.5`" />
+            <el-select v-model="model" aria-label="Model">
+              <el-option v-for="each in usable" :key="each.id" :value="`run ${each.id}`" :label="`${each.name}, mAP ${precision(each.best_map50)} at 0.5`" />
+              <el-option v-for="each in ensembles" :key="`e${each.id}`" :value="`ensemble ${each.id}`" :label="`${each.name}, ${each.members.length} models combined`" />
             </el-select>
           </label>
           <fieldset>
@@ -138,6 +147,7 @@ useKeys([
             <input ref="folderInput" type="file" webkitdirectory hidden aria-label="Folder" @change="picked" />
             <input ref="fileInput" type="file" multiple hidden aria-label="Pictures or clips" data-test="use-files" @change="picked" />
           </fieldset>
+          <el-checkbox v-if="saved.length" v-model="byClass" data-test="chosen-scores">Minimum score of each class as chosen in Judge: {{ saved.map(([name, score]) => `${name} ${score.toFixed(2)}`).join(", ") }}</el-checkbox>
           <ThresholdSliders v-model:score="minimumScore" v-model:overlap="overlapLimit" />
           <el-progress v-if="sent !== null" :percentage="Math.floor(100 * sent)" aria-label="Sending files" />
           <el-button type="primary" native-type="submit" size="large" :disabled="!ready || sent !== null" data-test="start-detection">Start detection</el-button>

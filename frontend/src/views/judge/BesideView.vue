@@ -1,0 +1,164 @@
+<script setup lang="ts">
+/** Two models on the same pictures, and speed against accuracy of all. */
+import { computed, onMounted, ref, watch } from "vue";
+import { useRoute, useRouter } from "vue-router";
+
+import { api, type Beside, type Evaluation, take } from "@/api/client";
+import { count, precision } from "@/parts/format";
+import PlainChart from "@/parts/PlainChart.vue";
+import { useKeys } from "@/state/keys";
+import { useProject } from "@/state/project";
+import JudgeHead from "@/views/judge/JudgeHead.vue";
+import { latestOnly, useThresholds } from "@/views/judge/thresholds";
+import ThresholdSliders from "@/views/judge/ThresholdSliders.vue";
+
+const route = useRoute();
+const router = useRouter();
+const store = useProject();
+const evaluations = ref<Evaluation[]>([]);
+const first = ref<number>();
+const second = ref<number>();
+const found = ref<Beside | null>(null);
+const refused = ref("");
+const loaded = ref(false);
+
+const compare = latestOnly(async () => {
+  if (!first.value || !second.value || first.value === second.value) {
+    found.value = null;
+    return;
+  }
+  try {
+    found.value = await take(
+      api.GET("/api/v1/evaluations/{evaluation_id}/beside/{other_id}", {
+        params: { path: { evaluation_id: first.value, other_id: second.value }, query: { minimum_score: minimumScore.value, overlap_limit: overlapLimit.value } },
+      }),
+    );
+    refused.value = "";
+  } catch (error) {
+    found.value = null;
+    refused.value = (error as Error).message;
+  }
+});
+const { minimumScore, overlapLimit, query } = useThresholds(compare);
+
+onMounted(async () => {
+  try {
+    const listed = await take(api.GET("/api/v1/projects/{project_id}/evaluations", { params: { path: { project_id: store.id } } }));
+    evaluations.value = listed.evaluations.filter((each) => each.report);
+    const known = (value: unknown): number | undefined => evaluations.value.find((each) => each.id === Number(value))?.id;
+    first.value = known(route.query.first) ?? evaluations.value[1]?.id;
+    const mate = evaluations.value.find((each) => each.id === first.value);
+    second.value = known(route.query.second) ?? evaluations.value.find((each) => each.id !== first.value && each.part === mate?.part && each.snapshot_id === mate?.snapshot_id)?.id;
+  } catch (error) {
+    refused.value = (error as Error).message;
+  }
+  loaded.value = true;
+});
+watch([first, second], () => {
+  void router.replace({ query: { ...route.query, first: first.value, second: second.value } });
+  compare();
+});
+const name = (each: Evaluation): string => `${each.name} on ${each.part ?? "pictures from outside"}, no. ${each.id}`;
+const gap = (a: number | null, b: number | null): string => (a === null || b === null ? "–" : `${b >= a ? "+" : "−"}${Math.abs(b - a).toFixed(3)}`);
+const range = (low: number | null, high: number | null): string => (low === null || high === null ? "" : `${low >= 0 ? "+" : "−"}${Math.abs(low).toFixed(3)} to ${high >= 0 ? "+" : "−"}${Math.abs(high).toFixed(3)}`);
+
+/** The latest measurement of each model on the same pictures as the first. */
+const cloud = computed(() => {
+  const mate = evaluations.value.find((each) => each.id === first.value) ?? evaluations.value[0];
+  const latest = new Map<string, Evaluation>();
+  for (const each of evaluations.value) {
+    if (each.report?.milliseconds && each.part === mate?.part && each.snapshot_id === mate?.snapshot_id && !latest.has(each.name)) latest.set(each.name, each);
+  }
+  return [...latest.values()];
+});
+const option = computed(() => ({
+  grid: { left: 56, right: 70, top: 14, bottom: 42 },
+  tooltip: { trigger: "item" },
+  xAxis: { type: "value", name: "Milliseconds a picture on this machine", nameLocation: "middle", nameGap: 25, min: 0, splitLine: { show: false } },
+  yAxis: { type: "value", name: "mAP at 0.50:0.95", nameLocation: "middle", nameGap: 38, scale: true, splitLine: { lineStyle: { color: "#ddd7c9" } } },
+  series: [{
+    type: "scatter", symbolSize: 13,
+    data: cloud.value.map((each) => ({
+      value: [each.report!.milliseconds, each.report!.map, each.id], name: each.name,
+      itemStyle: { color: each.id === first.value ? "#4A7397" : each.id === second.value ? "#B5492F" : "#C9B79C", borderColor: "#15181b", borderWidth: 1 },
+    })),
+    label: { show: true, position: "right", formatter: "{b}", color: "#15181b" },
+    labelLayout: { moveOverlap: "shiftY" },
+    tooltip: { formatter: (point: { name: string; value: number[] }) => `${point.name}: ${point.value[0]!.toFixed(0)} ms, mAP ${point.value[1]!.toFixed(3)}` },
+  }],
+}));
+function swap(): void {
+  [first.value, second.value] = [second.value, first.value];
+}
+useKeys([{ keys: ["x"], label: "Swap the two", run: swap }]);
+</script>
+
+<template>
+  <div class="view">
+    <JudgeHead />
+    <div class="view-body">
+      <p v-if="loaded && evaluations.length < 2" class="soft">Measure two models on the same pictures first. <router-link :to="`/project/${store.id}/judge`">To the measurements</router-link></p>
+      <template v-else-if="loaded">
+        <div class="choice">
+          <label><i class="first" />First <el-select v-model="first" aria-label="First measurement" style="width: 270px"><el-option v-for="each in evaluations" :key="each.id" :value="each.id" :label="name(each)" /></el-select></label>
+          <el-button size="small" aria-label="Swap the two" @click="swap">Swap</el-button>
+          <label><i class="second" />Second <el-select v-model="second" aria-label="Second measurement" style="width: 270px"><el-option v-for="each in evaluations" :key="each.id" :value="each.id" :label="name(each)" /></el-select></label>
+          <ThresholdSliders v-model:score="minimumScore" v-model:overlap="overlapLimit" />
+        </div>
+        <p v-if="refused" class="notice bad">{{ refused }}</p>
+        <p v-if="found" class="words" data-test="beside-words">{{ found.words }}</p>
+        <div class="grid">
+          <section v-if="found">
+            <table class="figures" data-test="beside-figures">
+              <thead><tr><th>Figure</th><th class="number">{{ found.first_name }}</th><th class="number">{{ found.second_name }}</th><th class="number">Difference</th><th class="number">95 % range</th><th /></tr></thead>
+              <tbody>
+                <tr v-for="each in found.figures" :key="each.name">
+                  <td>{{ each.name }}</td><td class="number">{{ precision(each.first) }}</td><td class="number">{{ precision(each.second) }}</td>
+                  <td class="number"><b>{{ gap(each.first, each.second) }}</b></td><td class="number soft">{{ range(each.low, each.high) }}</td>
+                  <td :class="each.more_than_chance ? 'sure' : 'soft'">{{ each.more_than_chance ? "more than chance" : "can be chance" }}</td>
+                </tr>
+              </tbody>
+            </table>
+            <p class="soft note">Classes at IoU 0.5. Both were resampled with the same pictures 1,000 times.</p>
+          </section>
+          <section class="plot"><h2>Speed against accuracy</h2><PlainChart v-if="cloud.length" class="chart" :option="option" label="mAP against milliseconds a picture" /><p v-else class="soft">Measure again to see how fast each model is.</p></section>
+          <section v-if="found" class="wide" data-test="beside-pictures">
+            <h2>Where they differ</h2>
+            <p class="soft">
+              {{ count(found.both_right, "picture") }} right by both, {{ found.only_first }} only by {{ found.first_name }}, {{ found.only_second }} only by {{ found.second_name }}, {{ found.neither }} by neither, at these thresholds.
+            </p>
+            <div class="pictures">
+              <figure v-for="each in found.pictures.slice(0, 60)" :key="each.picture_id">
+                <img :src="`/api/v1/evaluations/${first}/pictures/${each.picture_id}/thumbnail`" :alt="each.name" loading="lazy" />
+                <figcaption>{{ each.name }}<br />
+                  <router-link :to="{ path: `/project/${store.id}/judge/${first}/${each.picture_id}`, query: query() }"><i class="first" />{{ count(each.first_errors, "error") }}</router-link>
+                  <router-link :to="{ path: `/project/${store.id}/judge/${second}/${each.picture_id}`, query: query() }"><i class="second" />{{ count(each.second_errors, "error") }}</router-link>
+                </figcaption>
+              </figure>
+            </div>
+          </section>
+        </div>
+      </template>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.choice { display: flex; flex-wrap: wrap; gap: 10px 16px; align-items: center; }
+.choice label { display: flex; gap: 7px; align-items: center; font-weight: 600; }
+.choice :deep(.sliders label) { display: grid; width: 130px; font-weight: 400; }
+i { display: inline-block; width: 11px; height: 11px; margin-right: 3px; border: 1px solid var(--ink); }
+.first { background: #4a7397; }
+.second { background: #b5492f; }
+.words { font: 560 18px/1.4 var(--serif); margin: 14px 0; max-width: 900px; }
+.grid { display: grid; grid-template-columns: minmax(0, 1.75fr) minmax(0, 1fr); gap: 20px 30px; }
+.wide { grid-column: 1 / -1; }
+.chart { height: 260px; }
+.sure { font-weight: 600; }
+.note { font-size: 13px; margin-top: 6px; }
+td { padding-top: 4px; padding-bottom: 4px; white-space: nowrap; }
+.pictures { display: grid; grid-template-columns: repeat(auto-fill, minmax(170px, 1fr)); gap: 12px; margin-top: 8px; }
+figure { margin: 0; font-size: 13px; }
+img { width: 100%; aspect-ratio: 16 / 9; object-fit: contain; background: var(--stage); display: block; }
+figcaption a { margin-right: 12px; }
+</style>
