@@ -1,5 +1,6 @@
 """What a detector proposes for one picture, before suppression."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -39,6 +40,41 @@ class Candidates:
         boxes, scores, classes = self.boxes[above], self.scores[above], self.classes[above]
         kept = suppress(boxes, scores, overlap_limit, classes).kept
         return PictureDetections(boxes[kept], scores[kept], classes[kept])
+
+
+def suppress_pictures(
+    candidates: Sequence[Candidates], minimum_score: float, overlap_limit: float
+) -> list[PictureDetections]:
+    """What is left of each picture, as `Candidates.after_suppression`, for many pictures at once.
+
+    Parameters
+    ----------
+    candidates : sequence of Candidates
+    minimum_score, overlap_limit : float
+
+    Returns
+    -------
+    list of PictureDetections
+
+    Examples
+    --------
+    >>> one = Candidates(np.array([[0.0, 0, 10, 10], [0, 0, 10, 9]]), np.array([0.9, 0.8]), np.array([0, 0]))
+    >>> [len(each.boxes) for each in suppress_pictures([one, one], 0.5, 0.5)]
+    [1, 1]
+    """
+    counts = [len(each.scores) for each in candidates]
+    scores = np.concatenate([np.zeros(0), *(each.scores for each in candidates)])
+    above = np.flatnonzero(scores >= minimum_score)
+    owner = np.repeat(np.arange(len(candidates)), counts)[above]
+    boxes = np.concatenate([np.zeros((0, 4)), *(each.boxes for each in candidates)])[above]
+    classes = np.concatenate([np.zeros(0, np.int64), *(each.classes for each in candidates)])[above]
+    scores = scores[above]
+    kept = suppress(boxes, scores, overlap_limit, owner * (int(classes.max(initial=0)) + 1) + classes).kept
+    # Best score first within each picture, as `suppress` gives them.
+    kept = kept[np.argsort(owner[kept], kind="stable")]
+    ends = np.searchsorted(owner[kept], np.arange(1, len(candidates)))
+    columns = [np.split(each[kept], ends) for each in (boxes, scores, classes)]
+    return [PictureDetections(*each) for each in zip(*columns, strict=True)][: len(candidates)]
 
 
 @dataclass(frozen=True)

@@ -6,8 +6,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.core.boxes import iou
+from avocet.core.boxes import Array
 from avocet.core.detections import PictureDetections, PictureTruth
+from avocet.core.flattened import flatten, rank_in_group
+from avocet.core.matching_all import overlapping_pairs
 
 
 @dataclass(frozen=True)
@@ -73,33 +75,69 @@ def confusion(
     """
     if len(truths) != len(detections):
         raise ValueError(f"{len(truths)} pictures of truths, but {len(detections)} of detections")
-    entries: list[tuple[int, int, int, int, int]] = []
-    for picture, (truth, found) in enumerate(zip(truths, detections, strict=True)):
-        entries += _entries(picture, truth, found, classes, threshold)
-    table = np.array(entries, dtype=np.int64).reshape(-1, 5)
+    numbers = np.arange(classes)
+    mine, real = flatten(detections, numbers), flatten(truths, numbers)
+    rank = rank_in_group(mine.owner, mine.scores)
+    pairs = overlapping_pairs(mine.boxes, mine.owner, real.boxes, real.owner, real.crowd, threshold)
+    excused = np.zeros(len(mine.boxes), dtype=bool)
+    excused[pairs[0][real.flags[pairs[1]]]] = True
+    taken, free = _choose(*pairs, rank, mine.kind, real.kind, ~real.flags)
+    hit = np.flatnonzero(taken >= 0)
+    alone = np.flatnonzero((taken < 0) & ~excused)
+    missed = np.flatnonzero(free)
+    # Picture, truth, detection, row, column; 'nothing there' and 'not found' are the last of each.
+    rows = [
+        (mine.owner[hit], real.index[taken[hit]], mine.index[hit], real.kind[taken[hit]], mine.kind[hit]),
+        (
+            mine.owner[alone],
+            np.full(len(alone), -1),
+            mine.index[alone],
+            np.full(len(alone), classes),
+            mine.kind[alone],
+        ),
+        (
+            real.owner[missed],
+            real.index[missed],
+            np.full(len(missed), -1),
+            real.kind[missed],
+            np.full(len(missed), classes),
+        ),
+    ]
+    table = np.concatenate([np.stack(columns, axis=1) for columns in rows]).astype(np.int64)
     counts = np.zeros((classes + 1, classes + 1), dtype=np.int64)
     np.add.at(counts, (table[:, 3], table[:, 4]), 1)
     return Confusion(counts, *table.T)
 
 
-def _entries(
-    picture: int, truth: PictureTruth, found: PictureDetections, classes: int, threshold: float
-) -> list[tuple[int, int, int, int, int]]:
-    skipped = truth.ignored | truth.crowd
-    overlaps = iou(found.boxes, truth.boxes, crowd=truth.crowd)
-    free = ~skipped
-    entries = []
-    for detection in np.argsort(-found.scores, kind="stable").tolist():
-        label = int(found.classes[detection])
-        near = (overlaps[detection] >= threshold) & free
-        own = near & (truth.classes == label)
-        chosen = own if own.any() else near
-        if chosen.any():
-            taken = int(np.where(chosen, overlaps[detection], -1.0).argmax())
-            free[taken] = False
-            entries.append((picture, taken, detection, int(truth.classes[taken]), label))
-        elif not ((overlaps[detection] >= threshold) & skipped).any():
-            entries.append((picture, -1, detection, classes, label))
-    for missed in np.flatnonzero(free).tolist():
-        entries.append((picture, missed, -1, int(truth.classes[missed]), classes))
-    return entries
+def _choose(
+    detection: NDArray[np.int64],
+    truth: NDArray[np.int64],
+    overlap: Array,
+    rank: NDArray[np.int64],
+    kind: NDArray[np.int64],
+    truth_kind: NDArray[np.int64],
+    free: NDArray[np.bool_],
+) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+    """The truth that each detection takes or -1, and the truths that stay free.
+
+    The best detections of all pictures choose together, then the second best, and so on: they
+    cannot be in each other's way.
+    """
+    taken = np.full(len(rank), -1, dtype=np.int64)
+    own = kind[detection] == truth_kind[truth]
+    # The pair to be preferred last: own class, then overlap, then the truth that stands first.
+    order = np.lexsort((-truth, overlap, own, detection, rank[detection]))
+    order = order[free[truth[order]]]
+    detection, truth = detection[order], truth[order]
+    rounds = np.searchsorted(rank[detection], np.arange(rank.max(initial=-1) + 2))
+    for start, stop in zip(rounds.tolist(), rounds[1:].tolist(), strict=False):
+        if start == stop:
+            continue
+        mine, real = detection[start:stop], truth[start:stop]
+        place = np.where(free[real], np.arange(1, stop - start + 1), 0)
+        heads = np.flatnonzero(np.concatenate([[True], mine[1:] != mine[:-1]]))
+        best = np.maximum.reduceat(place, heads)
+        chosen = best[best > 0] - 1
+        taken[mine[chosen]] = real[chosen]
+        free[real[chosen]] = False
+    return taken, free

@@ -65,7 +65,9 @@ def match_all(
     """
     levels = np.minimum(thresholds, 1 - 1e-10)
     taken_by = np.full((len(levels), len(ignored), len(boxes)), -1, dtype=np.int32)
-    detection, truth, overlap = _pairs(boxes, group, truths, truth_group, crowd, levels.min(initial=1.0))
+    detection, truth, overlap = overlapping_pairs(
+        boxes, group, truths, truth_group, crowd, levels.min(initial=1.0)
+    )
     # Round by round, then detection by detection, and the pair to be preferred last.
     order = np.lexsort((truth, overlap, detection, rank[detection]))
     detection, truth, overlap = detection[order], truth[order], overlap[order]
@@ -90,7 +92,7 @@ def match_all(
     return MatchedAll(taken_by)
 
 
-def _pairs(
+def overlapping_pairs(
     boxes: Array,
     group: NDArray[np.int64],
     truths: Array,
@@ -98,7 +100,30 @@ def _pairs(
     crowd: NDArray[np.bool_],
     least: float,
 ) -> tuple[NDArray[np.int64], NDArray[np.int64], Array]:
-    """Detections and truths of one group whose IoU reaches ``least``."""
+    """Detections and truths of one group whose IoU reaches ``least``.
+
+    Parameters
+    ----------
+    boxes : (D, 4) ndarray of float64
+    group : (D,) ndarray of int64
+    truths : (G, 4) ndarray of float64
+    truth_group : (G,) ndarray of int64
+    crowd : (G,) ndarray of bool
+        Of these, the share of the detection that lies inside is taken for the IoU.
+    least : float
+
+    Returns
+    -------
+    detection, truth : (P,) ndarray of int64
+        In order of the detections.
+    overlap : (P,) ndarray of float64
+
+    Examples
+    --------
+    >>> boxes, zeros = np.array([[0.0, 0, 10, 8]]), np.zeros(1, np.int64)
+    >>> overlapping_pairs(boxes, zeros, np.array([[0.0, 0, 10, 10]]), zeros, zeros.astype(bool), 0.5)
+    (array([0]), array([0]), array([0.8]))
+    """
     sort = np.argsort(truth_group, kind="stable")
     ordered = truth_group[sort]
     start = np.searchsorted(ordered, group, side="left")

@@ -8,6 +8,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from avocet.core.boxes import Array, area
 from avocet.core.detections import PictureDetections, PictureTruth
+from avocet.core.flattened import flatten, rank_in_group
 from avocet.core.matching_all import match_all
 
 Areas = Mapping[str, tuple[float, float]]
@@ -198,8 +199,8 @@ def match_pictures(
     levels = np.asarray(thresholds, dtype=np.float64).reshape(-1)
     ids = np.asarray(class_ids, dtype=np.int64).reshape(-1)
     bounds = np.array(list(areas.values()), dtype=np.float64)
-    real, mine = _flat(truths, ids), _flat(detections, ids)
-    rank = _ranks(mine.group, mine.scores)
+    real, mine = flatten(truths, ids), flatten(detections, ids)
+    rank = rank_in_group(mine.group, mine.scores)
     # In order of falling score within each class; of equal scores the earlier picture comes first.
     order = np.lexsort((rank, mine.group, -mine.scores, mine.kind))
     order = order[rank[order] < most_detections]
@@ -249,59 +250,6 @@ def sum_up(
         matched.thresholds, matched.class_ids, matched.areas, tuple(limits),
         precision, recall, counts, seen, hits, false_alarms,
     )  # fmt: skip
-
-
-@dataclass(frozen=True)
-class _Flat:
-    """Boxes of all pictures in one list: the picture of each, its class, one number for the two."""
-
-    boxes: Array
-    scores: Array
-    owner: NDArray[np.int64]
-    kind: NDArray[np.int64]
-    group: NDArray[np.int64]
-    flags: NDArray[np.bool_]
-    crowd: NDArray[np.bool_]
-
-    def some(self, chosen: NDArray[np.bool_] | NDArray[np.int64]) -> "_Flat":
-        return _Flat(*(getattr(self, name)[chosen] for name in self.__dataclass_fields__))
-
-
-def _flat(pictures: Sequence[PictureTruth] | Sequence[PictureDetections], ids: NDArray[np.int64]) -> _Flat:
-    """All boxes of the wanted classes."""
-    counts = [len(each.boxes) for each in pictures]
-    owner = np.repeat(np.arange(len(pictures)), counts)
-    boxes = np.concatenate([np.zeros((0, 4)), *(each.boxes for each in pictures)])
-    classes = np.concatenate([np.zeros(0, np.int64), *(each.classes for each in pictures)])
-    sort = np.argsort(ids, kind="stable")
-    place = np.searchsorted(ids[sort], classes)
-    place = np.minimum(place, len(ids) - 1) if len(ids) else np.zeros(len(classes), np.int64)
-    kind = sort[place] if len(ids) else place
-    wanted = (ids[kind] == classes) if len(ids) else np.zeros(len(classes), bool)
-    none = np.zeros(len(boxes), dtype=bool)
-    scores, flags, crowd = np.zeros(len(boxes)), none, none
-    if pictures and isinstance(pictures[0], PictureDetections):
-        scores = np.concatenate([each.scores for each in pictures])  # type: ignore[union-attr]
-    elif pictures:
-        crowd = np.concatenate([each.crowd for each in pictures])  # type: ignore[union-attr]
-        flags = np.concatenate([each.ignored for each in pictures]) | crowd  # type: ignore[union-attr]
-    flat = _Flat(boxes, scores, owner, kind, owner * max(1, len(ids)) + kind, flags, crowd)
-    return flat.some(wanted)
-
-
-def _ranks(group: NDArray[np.int64], scores: Array) -> NDArray[np.int64]:
-    """Place of each detection in its group, by falling score; of equal scores the earlier comes first."""
-    order = np.lexsort((-scores, group))
-    sorted_group = group[order]
-    starts = (
-        np.flatnonzero(np.concatenate([[True], sorted_group[1:] != sorted_group[:-1]]))
-        if len(group)
-        else order
-    )
-    lengths = np.diff(np.append(starts, len(group)))
-    rank = np.empty(len(group), dtype=np.int64)
-    rank[order] = np.arange(len(group)) - np.repeat(starts, lengths)
-    return rank
 
 
 def _average_precision(

@@ -6,9 +6,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.core.boxes import Array, iou
+from avocet.core.boxes import Array
 from avocet.core.detections import PictureDetections, PictureTruth
-from avocet.core.matching import match
+from avocet.core.flattened import Flat, flatten, rank_in_group
+from avocet.core.matching_all import match_all, overlapping_pairs
 from avocet.core.precision import MOST_DETECTIONS, average_precision
 
 KINDS = ("wrong class", "badly placed", "both", "duplicate", "nothing there", "not found")
@@ -94,132 +95,123 @@ def find_mistakes(
     """
     if len(truths) != len(detections):
         raise ValueError(f"{len(truths)} pictures of truths, but {len(detections)} of detections")
-    book = _Book(classes)
-    for picture, (truth, found) in enumerate(zip(truths, detections, strict=True)):
-        _sort_picture(book, picture, truth, found, threshold, background)
-    table = np.array(book.errors, dtype=np.int64).reshape(-1, 4)
-    mean = book.mean(None)
-    gains = np.array([book.mean(kind) - mean for kind in range(len(KINDS))])
+    numbers = np.arange(classes)
+    mine, real = flatten(detections, numbers), flatten(truths, numbers)
+    rank = rank_in_group(mine.group, mine.scores)
+    mine, rank = mine.some(rank < MOST_DETECTIONS), rank[rank < MOST_DETECTIONS]
+    taken = match_all(
+        mine.boxes, mine.group, rank, real.boxes, real.group, real.flags[None], real.crowd, np.array([threshold])
+    ).truth[0, 0]  # fmt: skip
+    hit = np.zeros(len(taken), dtype=bool)
+    hit[taken >= 0] = ~real.flags[taken[taken >= 0]]
+    wrong = np.flatnonzero(taken < 0)
+    kind, about, overlap = _kinds(mine.some(wrong), real, threshold, background)
+
+    free = ~real.flags
+    free[taken[hit]] = False
+    goal = _goals(kind, about, mine.scores[wrong], real.kind, free)
+    covered = np.zeros(len(free), dtype=bool)
+    covered[about[np.isin(kind, (WRONG_CLASS, BADLY_PLACED))]] = True
+    lost = np.flatnonzero(free & ~covered)
+
+    asked = np.bincount(real.kind[~real.flags], minlength=classes)
+    # In their order, as of equal scores the earlier comes first.
+    kinds, goals = np.full(len(taken), -1, dtype=np.int64), np.full(len(taken), -1, dtype=np.int64)
+    kinds[wrong], goals[wrong] = kind, goal
+    used = hit | (taken < 0)
+    entries = _Entries(mine.kind[used], mine.scores[used], kinds[used], goals[used])
+    mean = entries.mean(asked, None)
+    gains = [entries.mean(asked, number) - mean for number in range(NOT_FOUND)]
+    gains.append(entries.mean(asked - np.bincount(real.kind[lost], minlength=classes), None) - mean)
+    picture = np.concatenate([mine.owner[wrong], real.owner[lost]])
+    order = np.argsort(picture, kind="stable")
     return Mistakes(
-        table[:, 3],
-        table[:, 0],
-        table[:, 1],
-        table[:, 2],
-        np.array(book.overlaps, dtype=np.float64),
+        np.concatenate([kind, np.full(len(lost), NOT_FOUND)])[order],
+        picture[order],
+        np.concatenate([mine.index[wrong], np.full(len(lost), -1)])[order],
+        np.concatenate(
+            [np.where(about >= 0, real.index[about] if len(real.index) else -1, -1), real.index[lost]]
+        )[order],
+        np.concatenate([overlap, np.zeros(len(lost))])[order],
         mean,
-        gains,
+        np.array(gains),
     )
 
 
-class _Book:
-    """Every detection that counts, with what it would be if its kind of error were mended."""
+def _kinds(
+    wrong: Flat, real: Flat, threshold: float, background: float
+) -> tuple[NDArray[np.int64], NDArray[np.int64], Array]:
+    """Of each wrong detection the kind of error, the truth that it is about or -1, and their IoU."""
+    detection, truth, overlap = overlapping_pairs(
+        wrong.boxes, wrong.owner, real.boxes, real.owner, real.crowd, background
+    )
+    counts = ~real.flags[truth]
+    own = wrong.kind[detection] == real.kind[truth]
+    near, mine = _best(detection, truth, overlap, counts & own, len(wrong.boxes))
+    far, other = _best(detection, truth, overlap, counts & ~own, len(wrong.boxes))
+    kind = np.select(
+        [near >= threshold, far >= threshold, near >= background, far >= background],
+        [DUPLICATE, WRONG_CLASS, BADLY_PLACED, BOTH],
+        NOTHING_THERE,
+    )
+    of_own = np.isin(kind, (DUPLICATE, BADLY_PLACED))
+    about = np.where(of_own, mine, np.where(kind == NOTHING_THERE, -1, other))
+    return kind, about, np.where(of_own, near, np.where(kind == NOTHING_THERE, 0.0, far))
 
-    def __init__(self, classes: int) -> None:
-        self.classes = classes
-        self.truths = np.zeros(classes, dtype=np.int64)
-        self.lost = np.zeros(classes, dtype=np.int64)
-        self.errors: list[tuple[int, int, int, int]] = []
-        self.overlaps: list[float] = []
-        # Of every detection: class, score, kind of error or -1 for a hit, the class it would be a
-        # hit of when mended or -1 where it would go.
-        self.entries: list[tuple[int, float, int, int]] = []
 
-    def mean(self, mended: int | None) -> float:
-        """MAP with one kind mended."""
-        label, score, kind, goal = (
-            (np.array(each) for each in zip(*self.entries, strict=True))
-            if self.entries
-            else (np.zeros(0),) * 4
-        )
-        asked = self.truths - (self.lost if mended == NOT_FOUND else 0)
-        right = kind == -1
-        if mended is not None and mended != NOT_FOUND:
-            put_right = (kind == mended) & (goal >= 0)
-            label = np.where(put_right, goal, label)
-            stays = (kind != mended) | put_right
-            label, score, right = label[stays], score[stays], (right | put_right)[stays]
+def _best(
+    detection: NDArray[np.int64],
+    truth: NDArray[np.int64],
+    overlap: Array,
+    some: NDArray[np.bool_],
+    count: int,
+) -> tuple[Array, NDArray[np.int64]]:
+    """Of each detection the greatest IoU among some pairs, and whose it is; 0 and -1 without any."""
+    best, whose = np.zeros(count), np.full(count, -1, dtype=np.int64)
+    pairs = np.flatnonzero(some)
+    # Written in rising order, so that the greatest stays; of equal ones the truth that stands first.
+    pairs = pairs[np.lexsort((-truth[pairs], overlap[pairs]))]
+    best[detection[pairs]], whose[detection[pairs]] = overlap[pairs], truth[pairs]
+    return best, whose
+
+
+def _goals(
+    kind: NDArray[np.int64],
+    about: NDArray[np.int64],
+    scores: Array,
+    truth_kind: NDArray[np.int64],
+    free: NDArray[np.bool_],
+) -> NDArray[np.int64]:
+    """The class that a wrong detection would be a hit of when its kind alone is mended, or -1."""
+    goal = np.full(len(kind), -1, dtype=np.int64)
+    for mended in (WRONG_CLASS, BADLY_PLACED):
+        these = np.flatnonzero(kind == mended)
+        these = these[free[about[these]]]
+        these = these[np.argsort(-scores[these], kind="stable")]
+        # The surest of those about one truth would find it.
+        _, first = np.unique(about[these], return_index=True)
+        goal[these[first]] = truth_kind[about[these[first]]]
+    return goal
+
+
+@dataclass(frozen=True)
+class _Entries:
+    """Hits (kind -1) and wrong detections, and what each would be if its kind were mended."""
+
+    label: NDArray[np.int64]
+    scores: Array
+    kind: NDArray[np.int64]
+    goal: NDArray[np.int64]
+
+    def mean(self, asked: NDArray[np.int64], mended: int | None) -> float:
+        """Mean average precision with one kind mended."""
+        put_right = (self.kind == mended) & (self.goal >= 0) if mended is not None else self.kind == -2
+        stays = put_right | (self.kind != mended)
+        label = np.where(put_right, self.goal, self.label)[stays]
+        scores, right = self.scores[stays], ((self.kind == -1) | put_right)[stays]
         values = [
-            average_precision(score[label == number], right[label == number], int(asked[number]))
-            for number in range(self.classes)
-            if asked[number]
+            average_precision(scores[label == number], right[label == number], int(count))
+            for number, count in enumerate(asked)
+            if count
         ]
         return float(np.mean(values)) if values else float("nan")
-
-
-def _sort_picture(
-    book: _Book,
-    picture: int,
-    truth: PictureTruth,
-    found: PictureDetections,
-    threshold: float,
-    background: float,
-) -> None:
-    counts = ~(truth.ignored | truth.crowd)
-    overlaps = iou(found.boxes, truth.boxes, crowd=truth.crowd)
-    taken = np.full(len(found.boxes), -1, dtype=np.int64)
-    looked_at = np.zeros(len(found.boxes), dtype=bool)
-    for label in np.unique(found.classes):
-        mine = np.flatnonzero(found.classes == label)
-        mine = mine[np.argsort(-found.scores[mine], kind="stable")[:MOST_DETECTIONS]]
-        real = np.flatnonzero(truth.classes == label)
-        looked_at[mine] = True
-        if len(real):
-            matches = match(
-                found.boxes[mine], found.scores[mine], truth.boxes[real], [threshold],
-                ignored=truth.ignored[real], crowd=truth.crowd[real],
-            ).truth_of_detection[0]  # fmt: skip
-            taken[mine[matches >= 0]] = real[matches[matches >= 0]]
-    free = counts.copy()
-    free[taken[taken >= 0]] = False
-    own = counts & (truth.classes[None, :] == found.classes[:, None])
-    other = counts & ~own
-    covered = np.zeros(len(truth.boxes), dtype=bool)
-    promised = ~free
-    for number in np.argsort(-found.scores, kind="stable").tolist():
-        label, score = int(found.classes[number]), float(found.scores[number])
-        hit = int(taken[number])
-        if not looked_at[number] or not 0 <= label < book.classes or (hit >= 0 and not counts[hit]):
-            continue
-        if hit >= 0:
-            book.entries.append((label, score, -1, -1))
-            continue
-        kind, about = _kind(
-            np.where(own[number], overlaps[number], 0.0),
-            np.where(other[number], overlaps[number], 0.0),
-            threshold,
-            background,
-        )
-        goal = -1
-        if kind in (WRONG_CLASS, BADLY_PLACED):
-            covered[about] = True
-            if not promised[about]:
-                promised[about] = True
-                goal = int(truth.classes[about])
-        book.entries.append((label, score, kind, goal))
-        book.errors.append((picture, number, about, kind))
-        book.overlaps.append(float(overlaps[number, about]) if about >= 0 else 0.0)
-    for number in np.flatnonzero(counts).tolist():
-        label = int(truth.classes[number])
-        if not 0 <= label < book.classes:
-            continue
-        book.truths[label] += 1
-        if free[number] and not covered[number]:
-            book.lost[label] += 1
-            book.errors.append((picture, -1, number, NOT_FOUND))
-            book.overlaps.append(0.0)
-
-
-def _kind(own: Array, other: Array, threshold: float, background: float) -> tuple[int, int]:
-    """The kind of error, and the truth that it is about or -1."""
-    if not len(own):
-        return NOTHING_THERE, -1
-    mine, others = int(own.argmax()), int(other.argmax())
-    if own[mine] >= threshold:
-        return DUPLICATE, mine
-    if other[others] >= threshold:
-        return WRONG_CLASS, others
-    if own[mine] >= background:
-        return BADLY_PLACED, mine
-    if other[others] >= background:
-        return BOTH, others
-    return NOTHING_THERE, -1

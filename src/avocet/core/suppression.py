@@ -77,7 +77,7 @@ def suppress(
     if not 0 <= overlap_limit <= 1:
         raise ValueError(f"the overlap limit must lie between 0 and 1, not {overlap_limit}")
 
-    order = np.argsort(-values, kind="stable")
+    order = _best_first(values)
     better, worse, overlap_of_pair = pairs_above(array[order], labels[order], overlap_limit)
     dropped = _resolve(better, worse, len(array))
     # The best-scored kept box that overlaps it enough is credited: the first of its kept pairs.
@@ -90,6 +90,13 @@ def suppress(
     suppressor[order[worse[first]]] = order[better[first]]
     overlap[order[worse[first]]] = overlap_of_pair[first]
     return Suppressed(kept=order[~dropped], suppressor=suppressor, overlap=overlap)
+
+
+def _best_first(scores: Array) -> NDArray[np.int64]:
+    """Order by falling score; equal scores keep their order. A stable sort is slow and seldom needed."""
+    order = np.argsort(-scores)
+    ordered = scores[order]
+    return np.argsort(-scores, kind="stable") if (ordered[1:] == ordered[:-1]).any() else order
 
 
 def _resolve(better: NDArray[np.int64], worse: NDArray[np.int64], count: int) -> NDArray[np.bool_]:

@@ -7,10 +7,12 @@ from typing import Any, Literal
 
 import numpy as np
 
-from avocet.core.boxes import iou
-from avocet.core.candidates import Candidates
+from avocet.core.boxes import Array
+from avocet.core.candidates import Candidates, suppress_pictures
 from avocet.core.detections import PictureDetections, PictureTruth
+from avocet.core.flattened import flatten
 from avocet.core.matching import match
+from avocet.core.matching_all import overlapping_pairs
 from avocet.core.measurement import MatchedPictures, match_pictures
 from avocet.formats.record import IGNORE
 from avocet.store.folder import DataFolder
@@ -79,7 +81,7 @@ class Measured:
         if key not in self._found:
             if len(self._found) > 3:
                 self._found.clear()
-            self._found[key] = [each.after_suppression(*key) for each in self._candidates]
+            self._found[key] = suppress_pictures(self._candidates, minimum_score, overlap_limit)
         return self._found[key]
 
     def matched(self, overlap_limit: float, iou_threshold: float = MATCHING_IOU) -> MatchedPictures:
@@ -102,6 +104,7 @@ class Measured:
         hits = np.bincount(made.picture[hit], minlength=count)
         alarms = np.bincount(made.picture[~hit & ~skipped], minlength=count)
         asked = np.bincount(made.truth_picture[made.counted[0]], minlength=count)
+        lowest = self._lowest_fits(found)
         return [
             {
                 "picture_id": picture.id,
@@ -111,20 +114,24 @@ class Measured:
                 "hits": int(hits[index]),
                 "misses": int(asked[index] - hits[index]),
                 "false_alarms": int(alarms[index]),
-                "lowest_iou": self._lowest(index, found[index]) if hits[index] else None,
+                "lowest_iou": float(lowest[index]) if hits[index] and np.isfinite(lowest[index]) else None,
             }
             for index, picture in enumerate(self.pictures)
         ]
 
-    def _lowest(self, index: int, found: PictureDetections) -> float | None:
-        """The worst fit of a hit: the least, over found truths, of their best IoU with their class."""
-        truth = self.truths[index]
-        real = ~(truth.ignored | truth.crowd)
-        overlaps = iou(found.boxes, truth.boxes[real])
-        overlaps = np.where(found.classes[:, None] == truth.classes[None, real], overlaps, 0.0)
-        best = overlaps.max(axis=0, initial=0.0)
-        best = best[best >= MATCHING_IOU]
-        return float(best.min()) if len(best) else None
+    def _lowest_fits(self, found: list[PictureDetections]) -> Array:
+        """The worst fit of a hit in each picture: the least, over found truths, of their best IoU; or infinite."""
+        numbers = np.arange(len(self.classes))
+        mine, real = flatten(found, numbers), flatten(self.truths, numbers)
+        _, truth, overlap = overlapping_pairs(
+            mine.boxes, mine.group, real.boxes, real.group, real.crowd, MATCHING_IOU
+        )
+        best = np.zeros(len(real.boxes))
+        np.maximum.at(best, truth, overlap)
+        found_truths = np.flatnonzero((best > 0) & ~real.flags)
+        lowest = np.full(len(self.pictures), np.inf)
+        np.minimum.at(lowest, real.owner[found_truths], best[found_truths])
+        return lowest
 
     def index_of(self, picture_id: int) -> int:
         """Position of a picture, or `NotFound`."""
