@@ -17,7 +17,6 @@ from avocet.work.classes import add_class
 from avocet.work.detecting import Input, detect, gather
 from avocet.work.detections import get_detection, result_file, start_detection
 from avocet.work.evaluations import Order, get_evaluation, start_evaluation
-from avocet.work.measured import Measured
 from avocet.work.jobs import (
     JobReporter,
     claim,
@@ -28,6 +27,7 @@ from avocet.work.jobs import (
     seconds_left,
     waiting_jobs,
 )
+from avocet.work.measured import Measured
 from avocet.work.measuring import measure, truths_in
 from avocet.work.planning import plan_run
 from avocet.work.problems import NotFound

@@ -150,6 +150,7 @@ def measure_again(session: Session, evaluation_id: int, class_map: Mapping[str, 
     job = create_job(session, evaluation.project_id, "evaluate", evaluation.job.title)
     job.arguments = {"evaluation_id": evaluation.id}
     evaluation.job = job
+    session.flush()
     return evaluation
 
 

@@ -1,0 +1,150 @@
+"""Judge and Anatomy over HTTP."""
+
+import io
+import json
+
+import pytest
+
+from tests.conftest import write_coco_set
+from tests.web.conftest import BASE
+
+QUICK = {"side": 96, "epochs": 1, "batch": 2, "passes": 1}
+
+
+@pytest.fixture
+def judged(client, labelled, work):
+    """A quick run, and its measurement on validation."""
+    client.post(f"{BASE}/projects/1/runs", json={"name": "quick", "settings": QUICK})
+    work()
+    assert client.post(f"{BASE}/projects/1/evaluations", json={"run_id": 1}).status_code == 202
+    work()
+    return client
+
+
+def test_everything_behind_the_figures(judged):
+    assert judged.get(f"{BASE}/evaluations/1").json["report"]["pictures"] == 2
+    url = f"{BASE}/evaluations/1"
+    curves = judged.get(f"{url}/curves?minimum_score=0.01&ious=0.5&ious=0.9").json["curves"]
+    assert len(curves) == 10 and {each["iou"] for each in curves} == {0.5, 0.9}
+    kinds = judged.get(f"{url}/mistakes?minimum_score=0.01").json["kinds"]
+    assert [each["name"] for each in kinds][-1] == "not found"
+    worst = max(range(6), key=lambda number: kinds[number]["count"])
+    boxes = judged.get(f"{url}/mistakes/boxes?minimum_score=0.01&kind={worst}").json
+    assert boxes["total"] == kinds[worst]["count"] and boxes["boxes"][0]["kind"] == kinds[worst]["name"]
+    x1, y1, x2, y2 = boxes["boxes"][0]["corners"]
+    picture = f"{url}/pictures/{boxes['boxes'][0]['picture_id']}"
+    assert judged.get(f"{picture}/crop?x1={x1}&y1={y1}&x2={x2}&y2={y2}").mimetype == "image/jpeg"
+    assert judged.get(f"{picture}/file").status_code == judged.get(f"{picture}/thumbnail").status_code == 200
+    assert judged.get(f"{url}/pictures/999/file").status_code == 404
+    assert sum(judged.get(f"{url}/calibration").json["counts"]) >= 0
+    assert judged.get(f"{url}/calibration?class_index=1").status_code == 200
+    assert judged.post(f"{url}/looks").json["looks"] == 1
+    assert judged.get(f"{url}/figures.csv").text.startswith("class,")
+    assert judged.get(f"{url}/figures.json").json["model"] == "quick"
+    assert isinstance(json.loads(judged.get(f"{url}/detections.json").text), list)
+    assert judged.get(f"{url}/beside/1").json["words"] == "quick and quick find the same."
+    assert judged.get(f"{url}/beside/9").status_code == 404
+    scores = {"scores": {"roll": 0.5}}
+    assert judged.put(f"{BASE}/runs/1/minimum-scores", json=scores).json["minimum_scores"] == {"roll": 0.5}
+
+
+def test_doubts_over_http(judged, work):
+    judged.post(f"{BASE}/projects/1/evaluations", json={"run_id": 1, "part": "training"})
+    work()
+    url = f"{BASE}/evaluations/2/doubts"
+    found = judged.get(url).json
+    # An untrained network finds nothing: every label is in doubt, a little.
+    assert found["total"] > 10 and {each["kind"] for each in found["doubts"]} == {"nothing there"}
+    done = judged.post(f"{url}/0/accept").json
+    assert "taken off" in done["title"]
+    assert judged.get(url).json["doubts"][0]["state"] == "mended"
+    assert judged.post(f"{BASE}/projects/1/changes/{done['change_id']}/undo").status_code == 200
+    assert judged.put(f"{url}/0/fine", json={"fine": True}).json["doubts"][0]["state"] == "fine"
+    assert judged.post(f"{url}/9999/accept").status_code == 404
+
+
+def test_files_from_outside(judged, work, frames, tmp_path):
+    truth = write_coco_set(tmp_path, frames[:1])
+    document = json.loads(truth.read_text())
+    rows = [
+        {key: each[key] for key in ("image_id", "category_id", "bbox")} | {"score": 0.5}
+        for each in document["annotations"]
+    ]
+
+    def send(**files):
+        form = {name: (io.BytesIO(content), called) for name, (content, called) in files.items()}
+        return judged.post(
+            f"{BASE}/projects/1/evaluations/upload",
+            data=form | {"order": "{}"},
+            content_type="multipart/form-data",
+        )
+
+    sent = send(
+        detections=(json.dumps(rows).encode(), "found.json"), truth=(truth.read_bytes(), "truth.json")
+    )
+    assert sent.status_code == 202, sent.json
+    work()
+    made = judged.get(f"{BASE}/evaluations/{sent.json['id']}").json
+    assert (
+        made["report"]["map"] == 1
+        and made["part"] is None
+        and made["settings"]["sent"]["truth"] == "truth.json"
+    )
+    assert (
+        "was not sent along" in judged.get(f"{BASE}/evaluations/{made['id']}/pictures/1/file").json["detail"]
+    )
+    assert send().status_code == 422
+    assert "choose one model" in send(truth=(b"{}", "truth.json")).json["detail"]
+    broken = send(detections=(b"", "empty.json"), truth=(truth.read_bytes(), "truth.json")).json
+    work()
+    assert "empty.json is empty" in judged.get(f"{BASE}/evaluations/{broken['id']}").json["job"]["message"]
+
+
+def test_anatomy_over_http(judged, work):
+    picture = judged.get(f"{BASE}/projects/1/pictures").json["pictures"][0]
+    started = judged.post(f"{BASE}/runs/1/anatomies", json={"picture_id": picture["id"]})
+    assert started.status_code == 202
+    work()
+    url = f"{BASE}/anatomies/{started.json['job']['id']}"
+    whole = judged.get(url).json
+    assert [each["stride"] for each in whole["levels"]] == [8, 16, 32] and len(whole["truths"]) == picture[
+        "boxes"
+    ]
+    level = whole["levels"][0]
+    assert len(level["objectness"]) == level["rows"] * level["columns"] == len(level["best_class"])
+    kept = {}
+    for way in ("by class", "across classes", "linear", "gaussian"):
+        found = judged.get(f"{url}/fates", query_string={"minimum_score": 0.01, "suppression": way}).json
+        assert found["funnel"] == sorted(found["funnel"], reverse=True)
+        kept[way] = sum(each["fate"] == "kept" for each in found["candidates"])
+        assert kept[way] == found["funnel"][3]
+    assert kept["across classes"] <= kept["by class"]
+    first = found["candidates"][0]
+    place = {key: first[key] for key in ("level", "row", "column", "anchor")}
+    made = judged.get(f"{url}/cell", query_string=place).json
+    assert made["number"] == first["number"] and made["score"] == pytest.approx(first["score"])
+    near = judged.get(f"{url}/near?truth=0&minimum_score=0.01").json["candidates"]
+    assert all(each["truth_overlap"] >= 0.1 for each in near)
+    assert judged.get(f"{url}/near?truth=999").status_code == 404
+    assert judged.get(f"{url}/cell?level=9&row=0&column=0&anchor=0").status_code == 404
+    assert judged.get(f"{BASE}/anatomies/9999").status_code == 404
+    assert judged.get(f"{url}/fates?suppression=hard").status_code == 422
+
+
+def test_fusion_and_ensembles_over_http(judged, work):
+    judged.post(f"{BASE}/projects/1/runs", json={"name": "second", "settings": QUICK | {"seed": 3}})
+    work()
+    picture = judged.get(f"{BASE}/projects/1/pictures").json["pictures"][0]
+    started = judged.post(f"{BASE}/projects/1/fusions", json={"picture_id": picture["id"], "run_ids": [1, 2]})
+    assert started.status_code == 202
+    work()
+    url = f"{BASE}/fusions/{started.json['job']['id']}"
+    assert judged.post(url, json={"weights": [1, 2]}).status_code == 200
+    assert judged.post(url, json={"weights": [1]}).status_code == 422
+    members = [{"run_id": 1, "weight": 1}, {"run_id": 2, "weight": 0.5}]
+    made = judged.post(f"{BASE}/projects/1/ensembles", json={"name": "both", "members": members})
+    assert made.status_code == 201 and [each["name"] for each in made.json["members"]] == ["quick", "second"]
+    assert judged.post(f"{BASE}/projects/1/ensembles", json={"members": members[:1]}).status_code == 422
+    assert len(judged.get(f"{BASE}/projects/1/ensembles").json["ensembles"]) == 1
+    judged.put(f"{BASE}/ensembles/1/binned", json={"binned": True})
+    assert judged.get(f"{BASE}/projects/1/ensembles").json["ensembles"] == []
