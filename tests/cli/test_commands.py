@@ -100,6 +100,55 @@ def test_evaluate_reports(trained):
     assert f"{figures['map50']:.3f}" in done.stdout
 
 
+def results_of(truth, score=0.9):
+    """Detections that repeat a COCO file's truths."""
+    document = json.loads(truth.read_text())
+    return [
+        {key: each[key] for key in ("image_id", "category_id", "bbox")} | {"score": score}
+        for each in document["annotations"]
+    ]
+
+
+def test_evaluate_takes_detections_of_any_program(tmp_path):
+    truth = write_coco_set(tmp_path / "set", tiles(6, 3), suffix=".png")
+    rows = results_of(truth)
+    (tmp_path / "all.json").write_text(json.dumps(rows))
+    (tmp_path / "half.json").write_text(json.dumps(rows[::2]))
+    strange = [row | {"category_id": row["category_id"] + 50} for row in rows]
+    (tmp_path / "strange.json").write_text(json.dumps(strange))
+    given = ("evaluate", "--truth", truth, "--csv", tmp_path / "f.csv", "--report", tmp_path / "f.json")
+    done = avocet(*given, "--detections", tmp_path / "all.json", "--against", tmp_path / "half.json")
+    figures = json.loads((tmp_path / "f.json").read_text())
+    assert figures["map"] == figures["map50"] == 1 and figures["flawless"] == 6
+    assert (tmp_path / "f.csv").read_text().splitlines()[-1].startswith("mean,1.0")
+    assert "all.json is better than half.json" in done.stdout and "Why it was wrong" in done.stdout
+    assert "nothing there" in done.stdout and "square: 0.900 gives precision 1.000" in done.stdout
+    done = avocet(*given, "--detections", tmp_path / "strange.json", check=False)
+    assert done.returncode == 1 and "say which class each means: 60 (6), 61 (6)" in done.stderr
+    avocet(*given, "--detections", tmp_path / "strange.json", "--map", "60=bar", "--map", "61=square")
+    assert json.loads((tmp_path / "f.json").read_text())["map"] == 1
+    done = avocet(*given, check=False)
+    assert done.returncode == 2 and "name either --model or --detections" in done.stderr
+    done = avocet(*given, "--detections", tmp_path / "all.json", "--map", "60", check=False)
+    assert done.returncode == 1 and "not built like SAID=MEANT" in done.stderr
+
+
+@pytest.mark.slow
+def test_explain_tells_what_became_of_every_candidate(trained):
+    picture = next((trained / "set").glob("*.png"))
+    done = avocet("explain", "--model", trained / "model.zip", picture, "--out", trained / "explained.json")
+    document = json.loads((trained / "explained.json").read_text())
+    kept = [each for each in document["candidates"] if each["fate"] == "kept"]
+    assert len(kept) == document["funnel"]["kept"] == 2 and f"{len(kept)} kept" in done.stdout
+    assert {each["class"] for each in kept} == {"square", "bar"}
+    assert kept[0]["arithmetic"]["score"] == pytest.approx(kept[0]["score"])
+    dropped = [each for each in document["candidates"] if each["fate"] == "dropped"]
+    assert all(each["overlap"] > 0.5 for each in dropped)
+    assert document["funnel"]["all"] > document["funnel"]["above_minimum_score"] >= len(kept) + len(dropped)
+    done = avocet("explain", "--model", trained / "model.zip", trained / "none.png", check=False)
+    assert done.returncode == 1 and "none.png" in done.stderr
+
+
 @pytest.mark.slow
 def test_detect_writes_everything(trained):
     held = write_coco_set(trained / "seen", tiles(3, 11), suffix=".png")
@@ -269,7 +318,7 @@ def test_skip_faulty_takes_the_rest(trained, tmp_path):
 
 
 def test_help_has_examples():
-    for command in ("serve", "import", "train", "evaluate", "detect"):
+    for command in ("serve", "import", "train", "evaluate", "explain", "detect"):
         shown = CliRunner().invoke(commands, [command, "--help"], prog_name="avocet").output
         assert "Example:" in shown and f"avocet {command}" in shown
     everything = CliRunner().invoke(commands, ["--help"]).output

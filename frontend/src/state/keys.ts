@@ -36,15 +36,20 @@ function nameOf(event: KeyboardEvent): string {
 
 function takesText(target: EventTarget | null): boolean {
   if (!(target instanceof HTMLElement)) return false;
+  // What is switched or chosen from a list has a use for arrows, but not for letters.
+  if (target instanceof HTMLInputElement && (target.readOnly || /^(radio|checkbox|range|button)$/.test(target.type))) return false;
   return target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName);
 }
 
 window.addEventListener("keydown", (event) => {
   if (takesText(event.target) || document.querySelector(".el-overlay:not([style*='display: none'])")) return;
+  // An open list has all keys.
+  if (event.target instanceof HTMLElement && event.target.getAttribute("aria-expanded") === "true") return;
   const pressed = nameOf(event);
   // A focused button or link keeps Enter and Space for itself.
-  const onControl = event.target instanceof HTMLElement && event.target.closest("button, a, [role='slider']");
-  if (onControl && (pressed === "Enter" || pressed === " " || (pressed.startsWith("Arrow") && onControl.getAttribute("role")))) return;
+  const onControl = event.target instanceof HTMLElement && event.target.closest("button, a, input, [role='slider']");
+  const moved = onControl && (onControl.getAttribute("role") || onControl instanceof HTMLInputElement);
+  if (onControl && (pressed === "Enter" || pressed === " " || (pressed.startsWith("Arrow") && moved))) return;
   for (const layer of [...layers].reverse()) {
     const found = layer.find((key) => key.keys.includes(pressed));
     if (found) {
