@@ -1,12 +1,13 @@
-"""Runs the benchmarks: ``python -m bench [suppression] [evaluation] [reading] [pages] [training] [learning] [digits]``; all of them by default."""
+"""Runs the benchmarks: ``python -m bench [suppression] [evaluation] [judging] [reading] [pages] [training] [learning] [digits]``; all of them by default."""
 
 import sys
 
-from bench import digits, evaluation, learning, pages, reading, suppression, training
+from bench import digits, evaluation, judging, learning, pages, reading, suppression, training
 
 BENCHES = {
     "suppression": suppression.main,
     "evaluation": evaluation.main,
+    "judging": judging.main,
     "reading": reading.main,
     "pages": pages.main,
     "training": training.main,

@@ -97,8 +97,6 @@ def main(data: Path) -> None:
         camera.open("collect/3", "[data-test=stage][data-ready=true]")
         camera.choose_box(5)
         camera.take("label")
-        camera.open("collect/classes", "[data-test=class-row]")
-        camera.take("classes")
         camera.open("collect/figures", ".plot canvas")
         camera.take("figures")
         camera.open("collect/audit", "[data-test=findings]")
@@ -114,9 +112,6 @@ def main(data: Path) -> None:
         camera.take("snapshots")
         camera.open("train", "[data-test=plan]")
         wait_for_jobs()
-        driver.find_element(By.XPATH, "//div[@role='tab'][contains(.,'Anchors')]").click()
-        camera.wait("[data-test=anchor-fit]")
-        camera.take("anchors")
         driver.find_element(By.XPATH, "//div[@role='tab'][contains(.,'Augmentation')]").click()
         camera.wait("[data-test=augmented]")
         camera.take("train")
@@ -138,22 +133,29 @@ def main(data: Path) -> None:
         ActionChains(driver).send_keys("a").perform()
         camera.wait("[data-test=overlay] canvas")
         camera.take("runs")
-        evaluation = ask("/evaluations", {"run_id": run, "part": "validation"})["id"]
+        others = [
+            each["id"] for each in ask("/projects/1/runs")["runs"] if each["has_model"] and each["id"] != run
+        ]
+        other = ask("/projects/1/evaluations", {"run_id": others[0]})["id"]
+        training = ask("/projects/1/evaluations", {"run_id": run, "part": "training"})["id"]
+        evaluation = ask("/projects/1/evaluations", {"run_id": run, "part": "validation"})["id"]
         detection = ask("/detections", {"run_id": run, "clip_id": 1})["id"]
         wait_for_jobs()
         camera.open("judge", "[data-test=evaluation-row]")
         camera.take("judge")
-        camera.open(f"judge/{evaluation}", "[data-test=wall-tile] img")
+        camera.open(f"judge/{evaluation}", "[data-test=class-figures]")
         camera.take("measurement")
-        ActionChains(driver).send_keys("2").perform()
-        camera.wait("[data-test=cell]")
-        [each for each in driver.find_elements(By.CSS_SELECTOR, "[data-test=cell]") if each.is_enabled()][
-            -1
-        ].click()
-        camera.wait("[data-test=confused]")
-        camera.take("confusion")
-        ActionChains(driver).send_keys("1").perform()
-        camera.wait("[data-test=wall-tile] img")
+        camera.open(f"judge/{other}?page=mistakes", "[data-test=mistake-row]")
+        driver.find_element(By.CSS_SELECTOR, "[data-test=mistake-row] button:not(:disabled)").click()
+        camera.wait("[data-test=box-crop] img")
+        camera.take("mistakes")
+        camera.open(f"judge/{training}?page=doubts", "[data-test=doubt]")
+        camera.take("doubts")
+        camera.open(f"judge/beside?first={other}&second={evaluation}", "[data-test=beside-words]")
+        camera.take("beside")
+        camera.open(f"judge/anatomy?run={run}&picture=3", "[data-test=cell-panel] ol")
+        camera.take("anatomy")
+        camera.open(f"judge/{evaluation}?page=wall", "[data-test=wall-tile] img")
         driver.find_element(By.CSS_SELECTOR, "[data-test=wall-tile]").click()
         camera.wait("[data-test=stage][data-ready=true]")
         camera.take("compare")

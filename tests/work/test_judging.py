@@ -34,7 +34,7 @@ from avocet.work.judging import (
 )
 from avocet.work.label_doubts import accept_prediction, call_it_fine, list_doubts
 from avocet.work.measured import Measured
-from avocet.work.models import choose_minimum_scores, get_ensemble, make_ensemble
+from avocet.work.models import bundles_of, choose_minimum_scores, get_ensemble, make_ensemble
 from avocet.work.previews import find_boxes, take_apart, take_apart_pixels
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
@@ -377,6 +377,10 @@ def test_an_ensemble_is_measured_and_used_like_a_model(trained):
     run_job(sessions, folder, job_id)
     with sessions.begin() as session:
         made = make_ensemble(session, folder, 1, "", [(run_id, 1.0), (second_id, 2.0)])
+        plain = make_ensemble(
+            session, folder, 1, "plain", [(run_id, 1.0), (second_id, 1.0)], method="suppression"
+        )
+        assert bundles_of(session, folder, None, plain).method == "suppression"
         ensemble_id = made.id
         assert made.name == "Stint 1 + Stint 2"
         for members, limit, message in (

@@ -1,7 +1,7 @@
-"""Several networks that answer as one: their boxes are combined by weighted box fusion."""
+"""Several networks that answer as one: their boxes are combined by fusion, or suppressed together."""
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -9,7 +9,10 @@ from numpy.typing import NDArray
 from avocet.core.candidates import Candidates
 from avocet.core.detections import PictureDetections
 from avocet.core.fusion import FUSION_IOU, fuse
+from avocet.core.suppression import suppress
 from avocet.detector.predictor import OVERLAP_LIMIT, Finder
+
+Method = Literal["fusion", "suppression"]
 
 
 class EnsemblePredictor:
@@ -25,14 +28,21 @@ class EnsemblePredictor:
         How far each is trusted.
     overlap_limit : float
         IoU from which boxes of different members mean the same object.
+    method : {'fusion', 'suppression'}
+        Combine boxes that mean the same, or keep only the surest of them.
     """
 
     def __init__(
-        self, members: Sequence[Finder], weights: Sequence[float], overlap_limit: float = FUSION_IOU
+        self,
+        members: Sequence[Finder],
+        weights: Sequence[float],
+        overlap_limit: float = FUSION_IOU,
+        method: Method = "fusion",
     ) -> None:
         if len(members) != len(weights) or not members:
             raise ValueError(f"{len(members)} members and {len(weights)} weights do not match")
         self._members, self._weights, self._overlap_limit = list(members), list(weights), overlap_limit
+        self._method = method
         self._classes = list(dict.fromkeys(name for member in members for name in member.classes))
         self._numbers = [
             np.array([self._classes.index(name) for name in member.classes], dtype=np.int64)
@@ -50,7 +60,7 @@ class EnsemblePredictor:
             member.about | {"weight": weight}
             for member, weight in zip(self._members, self._weights, strict=True)
         ]
-        return {"size": "ensemble", "classes": self._classes, "members": members}
+        return {"size": "ensemble", "method": self._method, "classes": self._classes, "members": members}
 
     def candidates(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]:
         """Combined boxes of each picture at or above a score, best first."""
@@ -60,10 +70,19 @@ class EnsemblePredictor:
         ]
         combined = []
         for several in zip(*found, strict=True):
-            made = fuse(several, self._weights, self._overlap_limit).found
+            made = self._combined(several)
             high = made.scores >= minimum_score
             combined.append(Candidates(made.boxes[high], made.scores[high], made.classes[high]))
         return combined
+
+    def _combined(self, several: Sequence[PictureDetections]) -> PictureDetections:
+        if self._method == "fusion":
+            return fuse(several, self._weights, self._overlap_limit).found
+        boxes = np.concatenate([each.boxes for each in several])
+        scores = np.concatenate([each.scores for each in several])
+        classes = np.concatenate([each.classes for each in several])
+        kept = suppress(boxes, scores, self._overlap_limit, classes).kept
+        return PictureDetections(boxes[kept], scores[kept], classes[kept])
 
     @staticmethod
     def _renumbered(

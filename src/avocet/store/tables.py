@@ -361,6 +361,7 @@ class Ensemble(Base):
     name: Mapped[str]
     members: Mapped[list[Any]]
     """Number of the run and weight of each."""
+    method: Mapped[str]
     overlap_limit: Mapped[float]
     created_at: Mapped[dt.datetime] = mapped_column(default=now)
     binned_at: Mapped[dt.datetime | None]

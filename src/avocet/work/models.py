@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.core.fusion import FUSION_IOU
 from avocet.detector.bundle import rewrite_card
-from avocet.detector.ensemble import EnsemblePredictor
+from avocet.detector.ensemble import EnsemblePredictor, Method
 from avocet.detector.predictor import Finder, Predictor
 from avocet.files import replacing
 from avocet.store.folder import DataFolder
@@ -34,11 +34,13 @@ class Bundles:
     weights : tuple of float
     overlap_limit : float
         Of fusion; of no matter for one.
+    method : {'fusion', 'suppression'}
     """
 
     paths: tuple[Path, ...]
     weights: tuple[float, ...] = (1.0,)
     overlap_limit: float = FUSION_IOU
+    method: Method = "fusion"
 
     def open(self) -> Finder:
         """Read the files. Raises `InputError` if one is no bundle."""
@@ -58,7 +60,8 @@ def bundles_of(
         raise InputError("choose a run or an ensemble")
     members = [(get_run(session, each["run_id"]), float(each["weight"])) for each in ensemble.members]
     paths = tuple(model_path(folder, member) for member, _ in members)
-    return Bundles(paths, tuple(weight for _, weight in members), ensemble.overlap_limit)
+    method: Method = "suppression" if ensemble.method == "suppression" else "fusion"
+    return Bundles(paths, tuple(weight for _, weight in members), ensemble.overlap_limit, method)
 
 
 def make_ensemble(
@@ -68,6 +71,7 @@ def make_ensemble(
     name: str,
     members: Sequence[tuple[int, float]],
     overlap_limit: float = FUSION_IOU,
+    method: Method = "fusion",
 ) -> Ensemble:
     """Save several runs as one model.
 
@@ -81,6 +85,7 @@ def make_ensemble(
         Number of each run, and how far it is trusted.
     overlap_limit : float
         IoU from which boxes of different members mean the same object.
+    method : {'fusion', 'suppression'}
 
     Raises
     ------
@@ -106,6 +111,7 @@ def make_ensemble(
         project_id=project_id,
         name=name.strip()[:200] or " + ".join(get_run(session, run_id).name for run_id, _ in members)[:200],
         members=[{"run_id": run_id, "weight": weight} for run_id, weight in members],
+        method=method,
         overlap_limit=overlap_limit,
     )
     session.add(ensemble)

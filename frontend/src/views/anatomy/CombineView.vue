@@ -25,6 +25,7 @@ const pictureId = ref<number>();
 const overlap = ref(0.55);
 const score = ref(0.25);
 const name = ref("");
+const method = ref<"fusion" | "suppression">("fusion");
 const jobId = ref(0);
 const found = ref<Found | null>(null);
 const made = ref<{ fused: FusedBox[]; suppressed: FusedBox[]; class_names: string[] } | null>(null);
@@ -78,7 +79,7 @@ watch([weights, overlap, score], combine, { deep: true });
 async function save(): Promise<void> {
   if (chosen.value.length < 2) return;
   try {
-    const saved = await take(api.POST("/api/v1/projects/{project_id}/ensembles", { params: { path: { project_id: store.id } }, body: { name: name.value, members: members.value, overlap_limit: overlap.value } }));
+    const saved = await take(api.POST("/api/v1/projects/{project_id}/ensembles", { params: { path: { project_id: store.id } }, body: { name: name.value, members: members.value, method: method.value, overlap_limit: overlap.value } }));
     name.value = "";
     await load();
     sayWithUndo(`Saved as ${saved.name}`, () => bin(saved, true));
@@ -132,12 +133,13 @@ useKeys([{ keys: ["s"], label: "Save as an ensemble", run: save }]);
           <label class="slide">Minimum score <b>{{ score.toFixed(2) }}</b><el-slider v-model="score" :min="0.05" :max="0.95" :step="0.05" size="small" :show-tooltip="false" aria-label="Minimum score" /></label>
           <form novalidate class="save" @submit.prevent="save">
             <el-input v-model="name" size="small" placeholder="Name of the ensemble" aria-label="Name of the ensemble" data-test="ensemble-name" />
+            <el-radio-group v-model="method" size="small" aria-label="How boxes are combined"><el-radio-button value="fusion">Combined</el-radio-button><el-radio-button value="suppression">Only suppressed</el-radio-button></el-radio-group>
             <el-button type="primary" size="small" native-type="submit" :disabled="chosen.length < 2" data-test="save-ensemble">Save as an ensemble</el-button>
           </form>
           <template v-if="ensembles.length">
             <h2>Ensembles</h2>
             <div v-for="each in ensembles" :key="each.id" class="ensemble" data-test="ensemble">
-              <b>{{ each.name }}</b><span class="soft">{{ each.members.map((member) => `${member.name} × ${member.weight}`).join(", ") }}; overlap {{ each.overlap_limit }}</span>
+              <b>{{ each.name }}</b><span class="soft">{{ each.members.map((member) => `${member.name} × ${member.weight}`).join(", ") }}; {{ each.method === "fusion" ? "combined" : "only suppressed" }}, overlap {{ each.overlap_limit }}</span>
               <span><el-button size="small" data-test="judge-ensemble" @click="judge(each)">Measure</el-button><el-button size="small" @click="bin(each, true)">Remove</el-button></span>
             </div>
             <p class="soft small">Judge and Use take an ensemble like a model.</p>

@@ -138,7 +138,7 @@ def make_ensemble(path: ProjectPath, body: schemas.EnsembleIn) -> Response:
     members = [(each.run_id, each.weight) for each in body.members]
     with context().sessions.begin() as session:
         made = models.make_ensemble(
-            session, context().folder, path.project_id, body.name, members, body.overlap_limit
+            session, context().folder, path.project_id, body.name, members, body.overlap_limit, body.method
         )
         return reply(_out(made, models.members_of(session, made)), 201)
 
@@ -156,6 +156,7 @@ def _out(ensemble: Ensemble, members: list[dict]) -> schemas.EnsembleOut:
         id=ensemble.id,
         name=ensemble.name,
         members=[schemas.MemberOut(**each) for each in members],
+        method=ensemble.method,
         overlap_limit=ensemble.overlap_limit,
         created_at=moment(ensemble.created_at),
     )

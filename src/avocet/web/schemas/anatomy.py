@@ -124,6 +124,7 @@ class Member(Request):
 class EnsembleIn(Request):
     name: str = ""
     members: list[Member]
+    method: Literal["fusion", "suppression"] = "fusion"
     overlap_limit: float = Field(0.55, gt=0, lt=1)
 
 
@@ -137,6 +138,7 @@ class EnsembleOut(Schema):
     id: int
     name: str
     members: list[MemberOut]
+    method: str
     overlap_limit: float
     created_at: str
 

@@ -19,6 +19,7 @@ def upgrade() -> None:
         sa.Column("project_id", sa.Integer(), nullable=False),
         sa.Column("name", sa.String(), nullable=False),
         sa.Column("members", sa.JSON(), nullable=False),
+        sa.Column("method", sa.String(), nullable=False),
         sa.Column("overlap_limit", sa.Double(), nullable=False),
         sa.Column("created_at", sa.DateTime(), nullable=False),
         sa.Column("binned_at", sa.DateTime(), nullable=True),
