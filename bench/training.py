@@ -2,15 +2,19 @@
 
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+import psutil
 import torch
 
 from avocet.core.anchors import cluster_anchors, mean_best_iou
 from avocet.demo.goods import NAMES
 from avocet.demo.project import FIRST_SEED
 from avocet.detector.augmentation import Augmentation
+from avocet.detector.batches import TrainingPictures
+from avocet.detector.labelled import LabelledPicture
 from avocet.detector.loss import detection_loss
 from avocet.detector.predictor import as_input
 from avocet.detector.settings import Settings
@@ -18,7 +22,7 @@ from avocet.detector.sizes import STRIDES
 from avocet.detector.trainer import REACH, Training
 from bench.learning import labelled
 
-PICTURES, PASSES = 24, 10
+PICTURES, PASSES, MANY = 24, 10, 960
 BOXES, ANCHORS = 850_000, 9
 
 
@@ -46,7 +50,30 @@ def main() -> None:
     print(f"  bare step {1000 * step:.0f} ms; the trainer's with loader {1000 * whole:.0f} ms")
     print(f"  overhead {whole / step - 1:.1%} (wanted: under 15 %)")
     print(f"  loader's own processor time {load / whole:.1%} of a step (wanted: under 10 %)")
+    _growth(pictures)
     _anchors()
+
+
+def _growth(pictures: list[LabelledPicture]) -> None:
+    """What a batch costs, and what the process holds, with few and with many pictures."""
+    times, held = [], []
+    for many in (PICTURES, MANY):
+        some = [replace(pictures[number % PICTURES], name=str(number)) for number in range(many)]
+        loader = TrainingPictures(some, 416, 8, Augmentation(flips="all"), 0)
+        for _ in loader.epoch(0):
+            pass  # decodes every picture once
+        batches = max(1, 240 // loader.steps)
+        before = loader.seconds_preparing
+        for number in range(batches):
+            for _ in loader.epoch(number + 1):
+                pass
+        times.append((loader.seconds_preparing - before) / (batches * loader.steps))
+        held.append(psutil.Process().memory_info().rss - psutil.Process().memory_info().shared)
+        loader.close()
+    print(
+        f"  a batch of {MANY} pictures costs {times[1] / times[0]:.2f} times one of {PICTURES} (wanted: 1),"
+    )
+    print(f"  and {(held[1] - held[0]) / 1e6:.0f} MB more are held; their pixels are {MANY * 0.3:.0f} MB")
 
 
 def _bare(run: Training, batches: list) -> float:

@@ -21,6 +21,9 @@ from avocet.detector.pixel_cache import PixelCache
 READY_AHEAD = 3
 """Batches that are prepared before they are asked for."""
 
+USUAL_SCALE = 1.35
+"""Pictures that are scaled up by no more than this are kept at their size in the input."""
+
 MULTI_SCALE_EVERY = 10
 """With changing input sides, batches of one side."""
 
@@ -208,12 +211,12 @@ class TrainingPictures:
         return samples, factors
 
     def _shape(self, index: int) -> tuple[int, int]:
-        """Height and width at which a picture is kept: a little larger than in the input, never enlarged.
+        """Height and width at which a picture is kept: as in the input, never enlarged.
 
-        Pictures that are scaled up stay sharp so.
+        Larger only where pictures are scaled up by more than usual, so that they stay sharp.
         """
         picture, box = self._pictures[index], self._boxes[index]
-        zoom = max(1.0, self._augmentation.scale_most / 1.1)
+        zoom = max(1.0, self._augmentation.scale_most / USUAL_SCALE)
         if zoom * max(box.scale_x, box.scale_y) >= 1:
             return picture.height, picture.width
         return max(1, round(box.height * zoom)), max(1, round(box.width * zoom))
