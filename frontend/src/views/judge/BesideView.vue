@@ -72,9 +72,9 @@ const cloud = computed(() => {
   return [...latest.values()];
 });
 const option = computed(() => ({
-  grid: { left: 56, right: 70, top: 14, bottom: 42 },
+  grid: { left: 56, right: 24, top: 14, bottom: 42 },
   tooltip: { trigger: "item" },
-  xAxis: { type: "value", name: "Milliseconds a picture on this machine", nameLocation: "middle", nameGap: 25, min: 0, splitLine: { show: false } },
+  xAxis: { type: "value", name: "Milliseconds a picture on this machine", nameLocation: "middle", nameGap: 25, min: 0, max: (range: { max: number }) => Math.ceil((1.35 * range.max) / 10) * 10, splitLine: { show: false } },
   yAxis: { type: "value", name: "mAP at 0.50:0.95", nameLocation: "middle", nameGap: 38, scale: true, splitLine: { lineStyle: { color: "#ddd7c9" } } },
   series: [{
     type: "scatter", symbolSize: 13,
