@@ -36,6 +36,7 @@ def test_detections_are_sorted_by_picture_and_those_of_other_parts_left_out():
 
 def test_a_class_of_another_number_is_mapped():
     assert read([GOOD | {"category_id": 90}], mapping={90: 4})[0].classes.tolist() == [1]
+    assert len(read([GOOD, GOOD | {"category_id": 90}], mapping={90: None})[0].boxes) == 1
 
 
 @pytest.mark.parametrize(

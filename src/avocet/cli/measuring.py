@@ -14,6 +14,7 @@ from avocet.core.precision import INTERPOLATIONS
 from avocet.files import write_text
 from avocet.work.evaluation_files import report_csv
 from avocet.work.measure_files import FileTruth, measure_file, read_truth
+from avocet.work.progress import Silent
 from avocet.work.side_by_side import put_side_by_side
 
 
@@ -35,7 +36,7 @@ from avocet.work.side_by_side import put_side_by_side
 )
 @click.option(
     "--map", "mapping", multiple=True, metavar="SAID=MEANT",
-    help="A class of the model, or a category id of the detections, and the truth's class it means.",
+    help="A class of the model, or a category id of the detections, and the truth's class it means; none leaves it out.",
 )  # fmt: skip
 @click.option(
     "--interpolation", type=click.Choice(list(INTERPOLATIONS)), default="101-point", show_default=True
@@ -105,8 +106,11 @@ def evaluate(
 def _measure(
     known: FileTruth, path: Path, is_detections: bool, class_map: dict[str, str], settings: dict[str, Any]
 ) -> tuple[Any, dict[str, Any], float]:
-    with Bar("Measuring") as bar:
-        done = measure_file(known, path, is_detections, class_map, settings, bar)
+    if is_detections:
+        done = measure_file(known, path, True, class_map, settings, Silent())
+    else:
+        with Bar("Measuring") as bar:
+            done = measure_file(known, path, False, class_map, settings, bar)
     for note in done.notes:
         click.echo(f"avocet: {note}", err=True)
     return done.measured, done.figures, done.overlap_limit
@@ -114,6 +118,6 @@ def _measure(
 
 def _pair(text: str) -> tuple[str, str]:
     said, sign, meant = text.partition("=")
-    if not sign or not said.strip() or not meant.strip():
+    if not sign or not said.strip():
         raise InputError(f"--map {text!r} is not built like SAID=MEANT")
     return said.strip(), meant.strip()

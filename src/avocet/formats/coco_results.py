@@ -23,7 +23,7 @@ def read_results(
     images: Mapping[int | str, int],
     categories: Mapping[int, int],
     pictures: int,
-    mapping: Mapping[int, int] | None = None,
+    mapping: Mapping[int, int | None] | None = None,
 ) -> list[PictureDetections]:
     """Read detections and sort them by picture.
 
@@ -39,8 +39,8 @@ def read_results(
     categories : mapping of int to int
         Class index by its id in the truth.
     pictures : int
-    mapping : mapping of int to int, optional
-        For category ids of the file: the truth's id that they mean.
+    mapping : mapping of int to int or None, optional
+        For category ids of the file: the truth's id that they mean, or None to leave them out.
 
     Returns
     -------
@@ -76,6 +76,8 @@ def read_results(
         if not isinstance(label, int) or isinstance(label, bool):
             raise InputError(f"{where} has the category_id {_short(label)}, which is no whole number")
         meant = (mapping or {}).get(label, label)
+        if meant is None:
+            continue
         if meant not in categories:
             strange_classes[label] += 1
             continue

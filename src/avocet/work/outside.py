@@ -135,7 +135,7 @@ def numbers_of(frozen: Frozen, part: Part | None) -> Numbers:
 def read_detections(
     path: Path, name: str, numbers: Numbers, pictures: int, class_map: Mapping[str, str]
 ) -> list[Candidates]:
-    """Detections of another program as candidates; ``class_map`` names the class that a category id means.
+    """Detections of another program as candidates; ``class_map`` names the class that a category id means; an empty name leaves it out.
 
     Raises
     ------
@@ -145,13 +145,13 @@ def read_detections(
     if path.stat().st_size > LARGEST_JSON:
         raise InputError(f"{name} is larger than {LARGEST_JSON:,} bytes")
     ids = {numbers.classes[index]: ident for ident, index in numbers.categories.items()}
-    mapping: dict[int, int] = {}
+    mapping: dict[int, int | None] = {}
     for said, meant in class_map.items():
         if not said.lstrip("-").isdigit():
             raise InputError(f"{said!r} is no category id, which is a whole number")
-        if meant not in ids:
+        if meant and meant not in ids:
             raise InputError(f"the truth has no class {meant!r}; it has {', '.join(numbers.classes)}")
-        mapping[int(said)] = ids[meant]
+        mapping[int(said)] = ids[meant] if meant else None
     found = read_results(path.read_bytes(), name, numbers.images, numbers.categories, pictures, mapping)
     return [_as_candidates(each) for each in found]
 

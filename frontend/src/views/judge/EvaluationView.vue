@@ -113,7 +113,8 @@ const classMap = reactive<Record<string, string>>({});
 async function again(): Promise<void> {
   try {
     const known = (evaluation.value?.settings.class_map ?? {}) as Record<string, string>;
-    const chosen = Object.fromEntries(Object.entries(classMap).filter(([, meant]) => meant));
+    // What is not mapped is left out.
+    const chosen = Object.fromEntries(strange.value.map((name) => [name, classMap[name] ?? ""]));
     evaluation.value = await take(
       api.POST("/api/v1/evaluations/{evaluation_id}/again", { params: { path: { evaluation_id: evaluationId } }, body: { class_map: { ...known, ...chosen } } }),
     );
@@ -160,7 +161,7 @@ const file = (name: string): string => `/api/v1/evaluations/${evaluationId}/${na
       <form v-if="job?.state === 'failed' && strange.length" novalidate class="mapping" data-test="class-map" @submit.prevent="again">
         <h2>Which class does each mean?</h2>
         <label v-for="name in strange" :key="name">{{ name }} means
-          <el-select v-model="classMap[name]" size="small" clearable placeholder="not in the truth" :aria-label="`Class that ${name} means`" style="width: 190px"><el-option v-for="each in truthClasses" :key="each" :value="each" /></el-select>
+          <el-select v-model="classMap[name]" size="small" clearable placeholder="none: leave it out" :aria-label="`Class that ${name} means`" style="width: 190px"><el-option v-for="each in truthClasses" :key="each" :value="each" /></el-select>
         </label>
         <el-button type="primary" native-type="submit">Measure again</el-button>
       </form>
