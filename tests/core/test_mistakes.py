@@ -170,6 +170,20 @@ def test_planted_labelling_mistakes_come_first():
     assert all(0 <= doubt.likelihood <= 1 for doubt in doubts)
 
 
+def test_a_detector_that_misses_much_gives_little_reason_to_doubt():
+    """Of 20 rolls 10 are found, of 20 rings 19: what is not found is doubted by Bayes' rule."""
+    boxes = np.array([[40.0 * i, 50 * j, 40 * i + 30, 50 * j + 30] for j in range(2) for i in range(20)])
+    classes = np.repeat([0, 1], 20)
+    seen = np.r_[np.arange(10), np.arange(20, 39)]
+    found = PictureDetections(boxes[seen], np.full(len(seen), 0.9), classes[seen])
+    doubts = doubt_labels([PictureTruth(boxes, classes)], [found], 2)
+    assert {each.kind for each in doubts} == {"nothing there"} and len(doubts) == 11
+    # One more found and one more asked in each half: shares 11 / 22 and 20 / 22.
+    assert doubts[0].truth == 39
+    assert doubts[0].likelihood == pytest.approx(0.02 / (0.02 + 0.98 * (1 - 20 / 22)))
+    assert doubts[1].likelihood == pytest.approx(0.02 / (0.02 + 0.98 * 0.5))
+
+
 def test_what_is_ignored_is_not_doubted():
     truth = PictureTruth([[0, 0, 10, 10]], [0], [True], [False])
     found = PictureDetections([[0, 0, 10, 10]], [0.9], [1])

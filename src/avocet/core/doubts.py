@@ -15,6 +15,9 @@ DoubtKind = Literal["unlabelled", "other class", "badly placed", "nothing there"
 SURE_SCORE = 0.5
 """Predictions below this score are no reason to doubt a label."""
 
+WRONG_LABELS = 0.02
+"""Share of labels taken to be wrong before a detector has looked at them."""
+
 
 @dataclass(frozen=True)
 class Doubt:
@@ -29,7 +32,7 @@ class Doubt:
     truth, detection : int
         In the picture, or -1.
     likelihood : float
-        From 0 to 1: how sure the detector is, times how often it is right in such cases.
+        From 0 to 1.
     """
 
     kind: DoubtKind
@@ -48,8 +51,9 @@ def doubt_labels(
     """Where a detector and the labels disagree, the likeliest mistakes of the labels first.
 
     A prediction is believed as far as its score goes, times the share of right ones among the
-    sure predictions of its class; that nothing is predicted at a label is believed as far as
-    the detector usually finds that class.
+    sure predictions of its class. Where nothing is predicted at a label, either the label is wrong
+    or the detector has missed an object, as it does with some share of that class; Bayes' rule
+    weighs the two, with `WRONG_LABELS` as the share of wrong labels to begin with.
 
     Parameters
     ----------
@@ -143,6 +147,7 @@ def _doubts_of(view: _View, picture: int, precision: Array, recall: Array, thres
             clear = 1 - float(overlaps.max(initial=0.0))
             doubts.append(Doubt("unlabelled", picture, -1, number, trust * clear))
     for number in np.flatnonzero(~explained).tolist():
-        belief = float(recall[view.truth.classes[number]] * (1 - view.support[number]))
+        missed = (1 - WRONG_LABELS) * (1 - float(recall[view.truth.classes[number]]))
+        belief = WRONG_LABELS / (WRONG_LABELS + missed) * (1 - float(view.support[number]))
         doubts.append(Doubt("nothing there", picture, number, -1, belief))
     return doubts

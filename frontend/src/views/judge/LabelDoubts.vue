@@ -102,7 +102,7 @@ function frame(doubt: Doubt): number[] {
           <b>{{ words(doubt) }}</b>
           <span class="soft">{{ doubt.name }}<template v-if="doubt.score !== null">, score {{ doubt.score.toFixed(2) }}</template>, doubt {{ doubt.likelihood.toFixed(2) }}</span>
           <span v-if="doubt.state === 'open'" class="acts">
-            <el-button size="small" type="primary" data-test="accept-doubt" @click.stop="accept(doubt)">{{ action[doubt.kind] }}</el-button>
+            <el-button size="small" :type="doubt.kind === 'nothing there' ? 'default' : 'primary'" data-test="accept-doubt" @click.stop="accept(doubt)">{{ action[doubt.kind] }}</el-button>
             <el-button size="small" data-test="fine-doubt" @click.stop="setFine(doubt, true)">The label is right</el-button>
             <router-link :to="`/project/${store.id}/collect/${doubt.picture_id}`">Open in Collect</router-link>
           </span>
@@ -110,7 +110,7 @@ function frame(doubt: Doubt): number[] {
         </div>
       </li>
     </ol>
-    <p class="soft note">Labels in broken lines, predictions in full ones. What is changed here changes the labels of today; this measurement keeps the labels it was made with. Doubt, from 0 to 1: how sure the model is, times how often it is right about that class.</p>
+    <p class="soft note">Labels in broken lines, predictions in full ones. What is changed here changes the labels of today; this measurement keeps the labels it was made with. Doubt, from 0 to 1, weighs how sure the model is against how often it is wrong about that class.</p>
   </section>
 </template>
 
