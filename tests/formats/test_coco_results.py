@@ -48,6 +48,8 @@ def test_a_class_of_another_number_is_mapped():
         ({"annotations": []}, "its top is not a list"),
         (b"[{]", "found.json is not JSON"),
         (b"[" * 100_000, "nested too deeply"),
+        (b"[" + b"9" * 5000 + b"]", "is not a COCO results file: Exceeds the limit"),
+        (b'["\xff"]', "not text in UTF-8"),
         ([3], "entry 1 is 3, not an object"),
         ([GOOD | {"image_id": 1}, GOOD | {"image_id": 1}], "2 detections with a image_id that the truth does not have: 1"),
         ([GOOD | {"image_id": [7]}], "image_id that the truth does not have"),

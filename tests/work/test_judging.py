@@ -43,8 +43,7 @@ from avocet.work.side_by_side import put_side_by_side
 from avocet.work.snapshots import freeze, read_snapshot
 from avocet.work.taking_apart import TakenApart, explanation, shown_candidates
 from tests.conftest import write_coco_set
-
-QUICK = {"side": 96, "epochs": 1, "batch": 2, "passes": 1, "augmentation": {"flips": "sideways"}}
+from tests.work.conftest import QUICK
 
 
 @pytest.fixture
@@ -332,16 +331,6 @@ def test_two_side_by_side_in_words(frozen, tmp_path):
     )
     with pytest.raises(InputError, match="not measured on the same pictures"):
         put_side_by_side(first, opened(frozen, training)[0], 0.5, 1)
-
-
-@pytest.fixture
-def trained(data, labelled):
-    folder, sessions = data
-    with sessions.begin() as session:
-        run = start_run(session, folder, labelled, QUICK)
-        run_id, job_id = run.id, run.job_id
-    run_job(sessions, folder, job_id)
-    return folder, sessions, run_id
 
 
 def test_minimum_scores_are_kept_with_the_model(trained, frames, tmp_path):

@@ -34,19 +34,7 @@ from avocet.work.problems import NotFound
 from avocet.work.progress import Silent, Stopped
 from avocet.work.runs import get_run, model_path, resume_run, start_run
 from avocet.work.snapshots import labelled_pictures, labels_now, read_snapshot
-
-QUICK = {"side": 96, "epochs": 2, "batch": 2, "passes": 1, "augmentation": {"flips": "sideways"}}
-
-
-@pytest.fixture
-def trained(data, labelled):
-    """A project with a finished run of two epochs."""
-    folder, sessions = data
-    with sessions.begin() as session:
-        run = start_run(session, folder, labelled, QUICK)
-        run_id, job_id = run.id, run.job_id
-    run_job(sessions, folder, job_id)
-    return folder, sessions, run_id
+from tests.work.conftest import QUICK
 
 
 def test_a_run_is_recorded(trained):

@@ -7,6 +7,7 @@ from typing import Any
 from avocet.core.boxes import to_corner_size
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
+from avocet.formats.json_text import parse_json
 from avocet.formats.lines import lines_of_entries
 from avocet.formats.record import FindPicture, Record, RecordedBox, RecordedPicture, find_nothing, fit_box
 
@@ -38,7 +39,7 @@ def read_coco(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
         count = "no JSON file" if not found else f"{len(found)} JSON files"
         raise InputError(f"{files.called} holds {count}; a COCO set is one JSON file")
     content = files.read(found[0])
-    return parse_coco(_load(content, found[0]), found[0], content)
+    return parse_coco(parse_json(content, found[0], "a COCO file"), found[0], content)
 
 
 def parse_coco(document: Any, called: str, content: bytes = b"") -> Record:
@@ -114,7 +115,7 @@ def coco_ids(content: bytes, called: str) -> CocoIds:
     ...     b' "annotations": []}', "truth.json")
     CocoIds(images={7: 'a.jpg'}, categories={3: 'roll'})
     """
-    document = _load(content, called)
+    document = parse_json(content, called, "a COCO file")
     parse_coco(document, called)
     named, _ = _categories(document["categories"], called)
     order = sorted(entry["id"] for entry in document["categories"])
@@ -163,19 +164,6 @@ def write_coco(record: Record) -> dict[str, Any]:
             )
     categories = [{"id": index, "name": name} for index, name in enumerate(record.class_names, start=1)]
     return {"images": images, "annotations": annotations, "categories": categories}
-
-
-def _load(content: bytes, called: str) -> Any:
-    try:
-        return json.loads(content)
-    except UnicodeDecodeError:
-        raise InputError(f"{called} is not JSON: it is not text in UTF-8") from None
-    except json.JSONDecodeError as error:
-        raise InputError(
-            f"{called} is not JSON: {error.msg} at line {error.lineno}, column {error.colno}"
-        ) from None
-    except RecursionError:
-        raise InputError(f"{called} is not a COCO file: it is nested too deeply") from None
 
 
 def _lines(content: bytes, wrong: dict[int, str]) -> dict[int, int]:

@@ -1,6 +1,5 @@
 """COCO results JSON: detections of any program, as a list of image, category, box and score."""
 
-import json
 import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -11,6 +10,7 @@ import numpy as np
 from avocet.core.boxes import from_corner_size, to_corner_size
 from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
+from avocet.formats.json_text import parse_json
 
 MOST_RESULTS = 20_000_000
 SHOWN = 5
@@ -132,16 +132,7 @@ def write_results(
 def _load(content: bytes, called: str) -> list[Any]:
     if not content.strip():
         raise InputError(f"{called} is empty")
-    try:
-        entries = json.loads(content)
-    except UnicodeDecodeError:
-        raise InputError(f"{called} is not JSON: it is not text in UTF-8") from None
-    except json.JSONDecodeError as error:
-        raise InputError(
-            f"{called} is not JSON: {error.msg} at line {error.lineno}, column {error.colno}"
-        ) from None
-    except RecursionError:
-        raise InputError(f"{called} is not a COCO results file: it is nested too deeply") from None
+    entries = parse_json(content, called, "a COCO results file")
     if not isinstance(entries, list):
         raise InputError(f"{called} is not a COCO results file: its top is not a list")
     if not entries:

@@ -14,12 +14,11 @@ from avocet.core.flattened import flatten
 from avocet.core.matching import match
 from avocet.core.matching_all import overlapping_pairs
 from avocet.core.measurement import MatchedPictures, match_pictures
-from avocet.formats.record import IGNORE
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, JobState, Part, Picture
 from avocet.work.outside import kept_truth
 from avocet.work.problems import NotFound
-from avocet.work.snapshots import Frozen, FrozenPicture, read_snapshot
+from avocet.work.snapshots import Frozen, FrozenPicture, ignored_boxes, read_snapshot
 
 MATCHING_IOU = 0.5
 """IoU from which a prediction counts as a hit on the stage."""
@@ -215,11 +214,10 @@ def truth_of(folder: DataFolder, evaluation: Evaluation) -> Frozen:
 
 def truth_in(picture: FrozenPicture) -> PictureTruth:
     """A picture's truths. Boxes marked to be ignored are, as in the figures."""
-    marked = [bool(picture.attributes.get(number, {}).get(IGNORE)) for number in range(len(picture.boxes))]
     return PictureTruth(
         np.array([box[1:5] for box in picture.boxes], dtype=np.float64).reshape(-1, 4),
         np.array([box[0] for box in picture.boxes], dtype=np.int64),
-        np.array(marked, dtype=bool),
+        ignored_boxes(picture),
         np.array([box[5] for box in picture.boxes], dtype=bool),
     )
 

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
@@ -192,17 +193,17 @@ def labelled_pictures(
             read=_Reader(folder, project_id, picture),
             boxes=as_boxes([box[1:5] for box in picture.boxes]),
             classes=np.array([box[0] for box in picture.boxes], dtype=np.int64),
-            ignored=np.array(
-                [
-                    box[5] or bool(picture.attributes.get(number, {}).get(IGNORE))
-                    for number, box in enumerate(picture.boxes)
-                ],
-                dtype=bool,
-            ),
+            ignored=ignored_boxes(picture) | np.array([box[5] for box in picture.boxes], dtype=bool),
         )
         for picture in frozen.pictures
         if picture.part == part
     ]
+
+
+def ignored_boxes(picture: FrozenPicture) -> NDArray[np.bool_]:
+    """Which boxes a person marked to be ignored."""
+    marked = [bool(picture.attributes.get(number, {}).get(IGNORE)) for number in range(len(picture.boxes))]
+    return np.array(marked, dtype=bool)
 
 
 def frozen_file(folder: DataFolder, project_id: int, picture: FrozenPicture) -> Path:
