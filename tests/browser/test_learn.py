@@ -132,7 +132,19 @@ def test_obstacles_are_said_where_they_can_be_mended(page):
 
 
 @pytest.mark.parametrize(
-    "path", ["collect", "collect/{picture}", "train", "train/runs", "train/study", "judge", "use"]
+    "path",
+    [
+        "collect",
+        "collect/{picture}",
+        "train",
+        "train/runs",
+        "train/study",
+        "judge",
+        "judge/beside",
+        "judge/anatomy",
+        "judge/combine",
+        "use",
+    ],
 )
 def test_views_fit_the_screen(page, path):
     page.open(path.format(picture=page.pictures[0]))

@@ -29,6 +29,9 @@ return [...document.querySelectorAll('button, a[href], input:not([type=hidden]),
         "collect/snapshots",
         "train",
         "judge",
+        "judge/beside",
+        "judge/anatomy",
+        "judge/combine",
         "use",
     ],
 )
@@ -95,7 +98,7 @@ def test_stages_by_key_and_help_of_each(page):
     page.find("add")
     for key, heading, known in (
         ("t", "Train", "Start the training"),
-        ("j", "Judge", "Measure the chosen run"),
+        ("j", "Judge", "Measure the chosen model"),
         ("u", "Use", "Start the detection"),
         ("c", "Collect", "Import labels"),
     ):

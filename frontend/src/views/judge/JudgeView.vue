@@ -103,7 +103,7 @@ const forget = store.onJob((job) => {
 });
 onBeforeUnmount(forget);
 useKeys([
-  { keys: ["m"], label: "Measure", run: start },
+  { keys: ["m"], label: "Measure the chosen model", run: start },
   { keys: ["c"], label: "Compare the two chosen measurements", run: () => void (beside.value && router.push(beside.value)) },
 ]);
 </script>
@@ -114,6 +114,11 @@ useKeys([
     <div class="view-body">
       <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
       <template v-else-if="loaded">
+        <div v-if="!usable.length" class="empty">
+          <h2>No model to judge yet</h2>
+          <p class="soft">A run can be judged as soon as its first validation is through. A bundle or detections from elsewhere can be measured now.</p>
+          <router-link :to="`/project/${store.id}/train`"><el-button type="primary" tag="span">To Train</el-button></router-link>
+        </div>
         <form novalidate class="measure" data-test="measure-form" @submit.prevent="start">
           <label class="field">Measure
             <el-select v-model="model" aria-label="Model" placeholder="a model" style="width: 250px" data-test="measure-model">
@@ -154,7 +159,6 @@ useKeys([
             </div>
           </details>
         </form>
-        <p v-if="!usable.length" class="soft hint">No run has a model yet: a run can be measured as soon as its first validation is through. <router-link :to="`/project/${store.id}/train`">To Train</router-link></p>
         <el-progress v-if="sending !== null" :percentage="Math.floor(100 * sending)" aria-label="Sending files" />
         <p v-if="refused" class="notice bad" data-test="refused">{{ refused }}</p>
         <p v-if="model === 'detections' && truth.startsWith('snapshot ')" class="soft hint">Ids as in the snapshot's COCO export: pictures and classes are counted from 1.</p>
@@ -199,4 +203,5 @@ useKeys([
 .hint { margin: 8px 0 0; font-size: 14px; }
 .list-head { display: flex; gap: 16px; align-items: center; margin: 20px 0 4px; }
 td:first-child { width: 30px; }
+.empty { display: grid; gap: 12px; justify-items: center; padding: 40px 0; text-align: center; }
 </style>
