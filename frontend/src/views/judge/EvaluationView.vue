@@ -42,6 +42,7 @@ const evaluationId = Number(route.params.evaluation);
 const evaluation = ref<Evaluation | null>(null);
 const run = ref<Run | null>(null);
 const wall = ref<WallRow[]>([]);
+const summed = ref(false);
 const failed = ref("");
 const page = ref<Page>(PAGES.find((each) => each.value === route.query.page)?.value ?? "figures");
 const chosenClass = ref<string>();
@@ -62,6 +63,7 @@ const loadWall = latestOnly(async () => {
       }),
     );
     wall.value = found.pictures;
+    summed.value = true;
   } catch (error) {
     failed.value = (error as Error).message;
   }
@@ -171,9 +173,10 @@ const file = (name: string): string => `/api/v1/evaluations/${evaluationId}/${na
         <dl class="facts">
           <div><dt>mAP at 0.5</dt><dd><b data-test="map50">{{ precision(report.map50) }}</b> <span data-test="interval">{{ between(report.map50_interval) }}</span></dd></div>
           <div><dt>mAP at 0.50:0.95</dt><dd><b data-test="map">{{ precision(report.map) }}</b> <span>{{ between(report.map_interval) }}</span></dd></div>
-          <div><dt>{{ count(report.pictures, "picture") }}</dt><dd data-test="flawless"><b>{{ sums.flawless }}</b> <span>all found, nothing else</span></dd></div>
+          <div><dt>{{ count(report.pictures, "picture") }}</dt><dd data-test="flawless"><b>{{ summed ? sums.flawless : "…" }}</b> <span>all found, nothing else</span></dd></div>
           <div class="thresholds"><ThresholdSliders v-model:score="minimumScore" v-model:overlap="overlapLimit" /></div>
-          <div class="sums" data-test="sums">
+          <div v-if="!summed" class="sums soft">Counting hits and errors…</div>
+          <div v-else class="sums" data-test="sums">
             <span><MarkKey mark="hit" /> <b>{{ sums.hits }}</b> hits</span><span><MarkKey mark="miss" /> <b>{{ sums.misses }}</b> missed</span><span><MarkKey mark="false_alarm" /> <b>{{ sums.falseAlarms }}</b> false alarms</span>
             <span class="soft">precision {{ share(sums.hits, sums.hits + sums.falseAlarms) }}, recall {{ share(sums.hits, sums.hits + sums.misses) }}</span>
           </div>
