@@ -91,9 +91,9 @@ async function load(): Promise<void> {
       // Detections of another program were suppressed by it.
       if (!route.query.overlap && report.value) overlapLimit.value = report.value.overlap_limit;
     }
+    loadWall();
     const runId = evaluation.value.run_id;
     if (runId) run.value = (await take(api.GET("/api/v1/runs/{run_id}", { params: { path: { run_id: runId } } }))).run;
-    loadWall();
   } catch (error) {
     failed.value = (error as Error).message;
   }
