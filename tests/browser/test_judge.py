@@ -46,6 +46,14 @@ def test_from_figures_to_what_lies_behind(page):
     assert page.find("beside-figures").text.count("\n") >= 6
     page.find("beside-pictures", "right by both")
 
+    train(page, "extra", 1)
+    page.open(f"judge/beside?first={first}&second={second}")
+    page.find("measure-others", "1 other model")
+    page.keys("m")
+    page.until(lambda: not page.all("measure-others") and not page.all("unfinished"), "it measured", 120)
+    names = [each["name"] for each in page.own("evaluations")["evaluations"] if each["report"]]
+    assert names.count("extra") == 1
+
     page.open(f"judge/{second}")
     report = page.fetch(f"/evaluations/{second}")["report"]
     page.find("class-figures", f"{report['classes']['roll']['ap50']:.3f}")

@@ -3,6 +3,7 @@
 import csv
 import datetime as dt
 import json
+import shutil
 
 import numpy as np
 import pytest
@@ -32,7 +33,7 @@ from avocet.work.measuring import measure, truths_in
 from avocet.work.planning import plan_run
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent, Stopped
-from avocet.work.runs import get_run, model_path, resume_run, start_run
+from avocet.work.runs import get_run, kept_models, model_path, resume_run, start_run
 from avocet.work.snapshots import labelled_pictures, labels_now, read_snapshot
 from tests.work.conftest import QUICK
 
@@ -210,6 +211,20 @@ def test_evaluation_counts_what_the_pictures_show(trained):
                 if truth["partner"] is not None:
                     assert boxes["predictions"][truth["partner"]]["partner"] == number
     assert all(row["hits"] == 0 for row in measured.wall(1.0, 0.5))
+
+
+def test_a_measurement_says_which_checkpoint_it_is_of(trained):
+    folder, sessions, run_id = trained
+    with sessions.begin() as session:
+        run = get_run(session, run_id)
+        best = model_path(folder, run)
+        shutil.copy(best, best.with_name("epoch-00010.zip"))
+        assert kept_models(folder, run) == ["best", "latest", "epoch-00010"]
+        orders = [Order(run_id, checkpoint=name) for name in kept_models(folder, run)]
+        names = [start_evaluation(session, folder, 1, order).name for order in orders]
+        assert names == [run.name, f"{run.name}, latest", f"{run.name}, epoch 10"]
+        with pytest.raises(NotFound, match="epoch-00011"):
+            start_evaluation(session, folder, 1, Order(run_id, checkpoint="epoch-00011"))
 
 
 def test_measuring_perfect_and_useless_answers(data, trained):

@@ -60,6 +60,23 @@ def size_named(name: str) -> Size:
         raise InputError(f"there is no size {name!r}; choose one of {', '.join(SIZES)}") from None
 
 
+def backbone_parameter_count(size: Size) -> int:
+    """Trainable parameters of a size's backbone: the stem and the stages.
+
+    Examples
+    --------
+    >>> backbone_parameter_count(size_named("stint"))
+    932720
+    """
+    stem, *widths = size.widths
+    total = _unit(3, stem, 3)
+    for before, after, blocks in zip(size.widths, widths, size.blocks, strict=False):
+        total += _unit(before, after, 3) + blocks * (
+            _unit(after, after // 2, 1) + _unit(after // 2, after, 3)
+        )
+    return total
+
+
 def parameter_count(size: Size, classes: int) -> int:
     """Trainable parameters of a size, counted from its widths without building the network.
 
@@ -68,15 +85,13 @@ def parameter_count(size: Size, classes: int) -> int:
     >>> parameter_count(size_named("stint"), 5)
     1078602
     """
-
-    def unit(inputs: int, outputs: int, kernel: int) -> int:
-        return kernel * kernel * inputs * outputs + 2 * outputs
-
-    stem, *widths = size.widths
-    total = unit(3, stem, 3)
-    for before, after, blocks in zip(size.widths, widths, size.blocks, strict=False):
-        total += unit(before, after, 3) + blocks * (unit(after, after // 2, 1) + unit(after // 2, after, 3))
+    total = backbone_parameter_count(size)
     outputs = ANCHORS_PER_LEVEL * (5 + classes)
-    for width in widths[-len(STRIDES) :]:
-        total += unit(width, size.neck, 1) + unit(size.neck, size.neck, 3) + (size.neck + 1) * outputs
+    for width in size.widths[-len(STRIDES) :]:
+        total += _unit(width, size.neck, 1) + _unit(size.neck, size.neck, 3) + (size.neck + 1) * outputs
     return total
+
+
+def _unit(inputs: int, outputs: int, kernel: int) -> int:
+    """A convolution without bias, and its normalisation."""
+    return kernel * kernel * inputs * outputs + 2 * outputs

@@ -108,6 +108,9 @@ def start_evaluation(
     if run is not None or ensemble is not None:
         bundles_of(session, folder, run, ensemble, order.checkpoint)
         name = run.name if run is not None else ensemble.name  # type: ignore[union-attr]
+        if run is not None and order.checkpoint != "best":
+            kind, _, number = order.checkpoint.partition("-")
+            name += f", {kind} {int(number)}" if number else f", {kind}"
     else:
         name = (files.get(MODEL) or files[DETECTIONS])[1]
     snapshot = None

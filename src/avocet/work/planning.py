@@ -11,7 +11,7 @@ from avocet.core.boxes import Array
 from avocet.core.letterbox import letterbox
 from avocet.core.orientation import lie_in_every_direction
 from avocet.detector.settings import default_epochs, default_passes
-from avocet.detector.sizes import SIZES, parameter_count
+from avocet.detector.sizes import SIZES, backbone_parameter_count, parameter_count
 from avocet.store.tables import Part
 from avocet.work.snapshots import Frozen
 
@@ -53,6 +53,8 @@ class Plan:
         Objects lie in every direction, so pictures may be turned freely.
     parameters : dict
         Trainable parameters of each size for these classes.
+    trained_if_frozen : dict
+        Share of each size's parameters that is still trained with a frozen backbone.
     sides : list of SideAdvice
     advised_side : int
         The smallest side at which nearly all boxes are large enough to be learnt.
@@ -69,6 +71,7 @@ class Plan:
     passes: int
     every_direction: bool
     parameters: dict[str, int]
+    trained_if_frozen: dict[str, float]
     sides: list[SideAdvice]
     advised_side: int
 
@@ -97,6 +100,7 @@ def plan_run(frozen: Frozen, side: int = 416, batch: int = 8) -> Plan:
             f"A batch of {batch} is more than the {counts[Part.TRAINING]} training pictures; "
             "some are in it more than once"
         )
+    parameters = {name: parameter_count(size, max(1, len(names))) for name, size in SIZES.items()}
     advised = [each.side for each in sides if each.small <= ENOUGH_LEARNABLE and each.side in SIDES]
     return Plan(
         training=counts[Part.TRAINING],
@@ -109,7 +113,10 @@ def plan_run(frozen: Frozen, side: int = 416, batch: int = 8) -> Plan:
         epochs=default_epochs(counts[Part.TRAINING], passes),
         passes=passes,
         every_direction=lie_in_every_direction(sizes, labels),
-        parameters={name: parameter_count(size, max(1, len(names))) for name, size in SIZES.items()},
+        parameters=parameters,
+        trained_if_frozen={
+            name: 1 - backbone_parameter_count(size) / parameters[name] for name, size in SIZES.items()
+        },
         sides=sides,
         advised_side=min(advised, default=SIDES[-1]),
     )

@@ -9,13 +9,15 @@ import PlainChart from "@/parts/PlainChart.vue";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import JudgeHead from "@/views/judge/JudgeHead.vue";
+import OtherModels from "@/views/judge/OtherModels.vue";
 import { latestOnly, useThresholds } from "@/views/judge/thresholds";
 import ThresholdSliders from "@/views/judge/ThresholdSliders.vue";
 
 const route = useRoute();
 const router = useRouter();
 const store = useProject();
-const evaluations = ref<Evaluation[]>([]);
+const all = ref<Evaluation[]>([]);
+const evaluations = computed(() => all.value.filter((each) => each.report));
 const first = ref<number>();
 const second = ref<number>();
 const found = ref<Beside | null>(null);
@@ -41,10 +43,12 @@ const compare = latestOnly(async () => {
 });
 const { minimumScore, overlapLimit, query } = useThresholds(compare);
 
+async function load(): Promise<void> {
+  all.value = (await take(api.GET("/api/v1/projects/{project_id}/evaluations", { params: { path: { project_id: store.id } } }))).evaluations;
+}
 onMounted(async () => {
   try {
-    const listed = await take(api.GET("/api/v1/projects/{project_id}/evaluations", { params: { path: { project_id: store.id } } }));
-    evaluations.value = listed.evaluations.filter((each) => each.report);
+    await load();
     const known = (value: unknown): number | undefined => evaluations.value.find((each) => each.id === Number(value))?.id;
     first.value = known(route.query.first) ?? evaluations.value[1]?.id;
     const mate = evaluations.value.find((each) => each.id === first.value);
@@ -62,12 +66,14 @@ const name = (each: Evaluation): string => `${each.name} on ${each.part ?? "pict
 const gap = (a: number | null, b: number | null): string => (a === null || b === null ? "–" : `${b >= a ? "+" : "−"}${Math.abs(b - a).toFixed(3)}`);
 const range = (low: number | null, high: number | null): string => (low === null || high === null ? "" : `${low >= 0 ? "+" : "−"}${Math.abs(low).toFixed(3)} to ${high >= 0 ? "+" : "−"}${Math.abs(high).toFixed(3)}`);
 
-/** The latest measurement of each model on the same pictures as the first. */
+const mate = computed(() => evaluations.value.find((each) => each.id === first.value) ?? evaluations.value[0]);
+/** The chosen two and the latest measurement of every other model on the same pictures as the first. */
 const cloud = computed(() => {
-  const mate = evaluations.value.find((each) => each.id === first.value) ?? evaluations.value[0];
   const latest = new Map<string, Evaluation>();
-  for (const each of evaluations.value) {
-    if (each.report?.milliseconds && each.part === mate?.part && each.snapshot_id === mate?.snapshot_id && !latest.has(each.name)) latest.set(each.name, each);
+  const chosenFirst = [...evaluations.value].sort((a, b) => Number([first.value, second.value].includes(b.id)) - Number([first.value, second.value].includes(a.id)));
+  for (const each of chosenFirst) {
+    const model = each.run_id ? `run ${each.run_id}, ${each.settings.checkpoint}` : each.ensemble_id ? `ensemble ${each.ensemble_id}` : each.name;
+    if (each.report?.milliseconds && each.part === mate.value?.part && each.snapshot_id === mate.value?.snapshot_id && !latest.has(model)) latest.set(model, each);
   }
   return [...latest.values()];
 });
@@ -121,7 +127,9 @@ useKeys([{ keys: ["x"], label: "Swap the two", run: swap }]);
             </table>
             <p class="soft note">Classes at IoU 0.5. Both were resampled with the same pictures 1,000 times.</p>
           </section>
-          <section class="plot"><h2>Speed against accuracy</h2><PlainChart v-if="cloud.length" class="chart" :option="option" label="mAP against milliseconds a picture" /><p v-else class="soft">Measure again to see how fast each model is.</p></section>
+          <section class="plot"><h2>Speed against accuracy</h2><PlainChart v-if="cloud.length" class="chart" :option="option" label="mAP against milliseconds a picture" /><p v-else class="soft">Measure again to see how fast each model is.</p>
+            <OtherModels v-if="mate" :like="mate" :evaluations="all" @measured="load" />
+          </section>
           <section v-if="found" class="wide" data-test="beside-pictures">
             <h2>Where they differ</h2>
             <p class="soft">

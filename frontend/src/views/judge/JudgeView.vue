@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** Measure a model on pictures whose truth is known, and the measurements there are. */
-import { computed, onBeforeUnmount, onMounted, reactive, ref } from "vue";
+import { computed, onBeforeUnmount, onMounted, reactive, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 
 import { api, type Ensemble, type Evaluation, type Run, sendForm, type Snapshot, take } from "@/api/client";
@@ -21,6 +21,7 @@ const ensembles = ref<Ensemble[]>([]);
 const snapshots = ref<Snapshot[]>([]);
 const evaluations = ref<Evaluation[]>([]);
 const looks = ref(0);
+const kept = ref<string[]>([]);
 const model = ref("");
 const truth = ref("own");
 const order = reactive(freshOrder());
@@ -55,6 +56,20 @@ async function load(): Promise<void> {
     failed.value = (error as Error).message;
   }
 }
+
+/** The checkpoints that the chosen run kept. */
+watch(model, async (value) => {
+  order.checkpoint = "best";
+  kept.value = ["best"];
+  const [kind, id] = value.split(" ");
+  if (kind !== "run") return;
+  try {
+    const { models } = await take(api.GET("/api/v1/runs/{run_id}", { params: { path: { run_id: Number(id) } } }));
+    if (model.value === value) kept.value = models;
+  } catch (error) {
+    complain(error);
+  }
+});
 
 function pick(kind: keyof typeof files, event: Event): void {
   files[kind] = (event.target as HTMLInputElement).files?.[0] ?? null;
@@ -155,7 +170,7 @@ useKeys([
                   <el-option value="101-point" label="101 recalls, as COCO does, with ranges" /><el-option value="11-point" label="11 recalls, as Pascal VOC did until 2007" /><el-option value="exact-area" label="every recall: the exact area" />
                 </el-select>
               </label>
-              <label v-if="model.startsWith('run ')" class="field">Checkpoint <el-select v-model="order.checkpoint" size="small" aria-label="Checkpoint" style="width: 120px"><el-option value="best" /><el-option value="latest" /></el-select></label>
+              <label v-if="model.startsWith('run ')" class="field">Checkpoint <el-select v-model="order.checkpoint" size="small" aria-label="Checkpoint" style="width: 140px" data-test="measure-checkpoint"><el-option v-for="each in kept" :key="each" :value="each" :label="each.replace(/^epoch-0*/, 'epoch ')" /></el-select></label>
             </div>
           </details>
         </form>

@@ -76,20 +76,46 @@ const levels = computed(() =>
   })),
 );
 const largest = computed(() => Math.max(1, ...anchors.value.flat()));
+/** The anchor that a box is most like, by IoU of boxes with one centre. */
+function nearest(w: number, h: number): number {
+  const ious = anchors.value.map(([aw, ah]) => {
+    const shared = Math.min(w, aw) * Math.min(h, ah);
+    return shared / (w * h + aw * ah - shared);
+  });
+  return ious.indexOf(Math.max(...ious));
+}
+/** Three tints of a hue for each stride, so that neighbouring clusters differ. */
+const TINTS = ["#7FA6C4", "#4A7397", "#27445E", "#E0B45C", "#B98A24", "#7A5A12", "#D98A74", "#B5492F", "#74291A"];
+const colouring = ref<"cluster" | "class">("cluster");
+const groups = computed(() => {
+  const points = found.value?.points ?? [];
+  if (colouring.value === "class")
+    return (found.value?.class_names ?? []).map((name, number) => ({
+      name, colour: store.classes.find((each) => each.name === name)?.colour ?? "#A9B8C9",
+      data: points.filter((each) => each[2] === number).map(([w, h]) => [w, h]),
+    }));
+  const held: number[][][] = anchors.value.map(() => []);
+  for (const [w, h] of points) held[nearest(w, h)]?.push([w, h]);
+  return held.map((data, index) => ({ name: `Anchor ${index + 1}`, colour: tint(index), data }));
+});
+const tint = (index: number): string => TINTS[index % TINTS.length]!;
+/** The power of two below the least, above the greatest of both boxes and anchors. */
+function reach(axis: 0 | 1): { min: number; max: number } {
+  const values = [...(found.value?.points ?? []), ...anchors.value].map((each) => each[axis]);
+  const least = values.reduce((a, b) => Math.min(a, b), Infinity);
+  const most = values.reduce((a, b) => Math.max(a, b), 1);
+  return { min: 2 ** Math.floor(Math.log2(Math.min(least, most))), max: 2 ** Math.ceil(Math.log2(most)) };
+}
 const axis = { nameLocation: "middle" as const, nameGap: 22, splitLine: { lineStyle: { color: "#ddd7c9" } } };
 const scatter = computed(() => {
-  const points = found.value?.points ?? [];
-  const names = found.value?.class_names ?? [];
   return {
     grid: { left: 44, right: 12, top: 10, bottom: 36 },
     tooltip: { formatter: (each: { seriesName: string; value: number[] }) => `${each.seriesName}, ${each.value[0]} × ${each.value[1]} px` },
-    xAxis: { type: "log", name: "Width in input pixels", min: "dataMin", max: "dataMax", ...axis },
-    yAxis: { type: "log", name: "Height", min: "dataMin", max: "dataMax", ...axis, nameGap: 30 },
+    xAxis: { type: "log", logBase: 2, name: "Width in input pixels", ...reach(0), ...axis },
+    yAxis: { type: "log", logBase: 2, name: "Height", ...reach(1), ...axis, nameGap: 30 },
     series: [
-      ...names.map((name, number) => ({
-        type: "scatter", name, symbolSize: 5, large: true, largeThreshold: 2000,
-        itemStyle: { color: store.classes.find((each) => each.name === name)?.colour ?? "#A9B8C9", opacity: 0.55 },
-        data: points.filter((each) => each[2] === number).map(([w, h]) => [w, h]),
+      ...groups.value.map(({ name, colour, data }) => ({
+        type: "scatter", name, symbolSize: 5, large: true, largeThreshold: 2000, itemStyle: { color: colour, opacity: 0.7 }, data,
       })),
       {
         type: "scatter", name: "Anchor", symbol: "diamond", symbolSize: 13, z: 5,
@@ -126,13 +152,16 @@ const curve = computed(() => ({
         <b>{{ fit.mean_iou.toFixed(3) }}</b>; the best anchor of <b>{{ (100 * fit.poor).toFixed(1) }} %</b> of the boxes is under 0.5.
         <el-button v-if="byHand" link type="primary" data-test="anchors-back" @click="setBack">Clustered ones again</el-button>
       </p>
+      <el-radio-group v-model="colouring" size="small" aria-label="Colours of the boxes" data-test="anchor-colours">
+        <el-radio-button value="cluster">Boxes by anchor</el-radio-button><el-radio-button value="class">by class</el-radio-button>
+      </el-radio-group>
       <div class="charts">
         <PlainChart :option="scatter" label="Box sizes and anchors in input pixels, log-log" />
         <PlainChart :option="curve" label="Mean best IoU against the number of anchors" />
       </div>
       <div v-for="level in levels" :key="level.stride" class="level">
         <h3>Stride {{ level.stride }}</h3>
-        <div v-for="each in level.anchors" :key="each.index" class="anchor">
+        <div v-for="each in level.anchors" :key="each.index" class="anchor" :style="{ '--tint': colouring === 'cluster' ? tint(each.index) : 'var(--ink)' }">
           <svg :viewBox="`0 0 ${largest} ${largest}`" role="img" :aria-label="`Anchor of ${each.size[0]} by ${each.size[1]} pixels`">
             <rect :x="(largest - each.size[0]) / 2" :y="(largest - each.size[1]) / 2" :width="each.size[0]" :height="each.size[1]" />
           </svg>
@@ -155,7 +184,7 @@ const curve = computed(() => ({
 .level { display: grid; grid-template-columns: 74px repeat(3, minmax(0, 1fr)); gap: 10px; align-items: center; border-top: 1px solid var(--rule); padding-top: 8px; }
 .anchor { display: flex; gap: 10px; align-items: center; }
 .anchor svg { width: 66px; height: 66px; background: var(--paper-deep); flex: none; }
-.anchor rect { fill: none; stroke: var(--ink); stroke-width: 1.5; vector-effect: non-scaling-stroke; }
+.anchor rect { fill: none; stroke: var(--tint); stroke-width: 2; vector-effect: non-scaling-stroke; }
 .anchor div { display: grid; gap: 3px; }
 .anchor :deep(.el-input-number) { width: 74px; }
 .anchor span { font-size: 13px; }

@@ -176,7 +176,7 @@ useKeys([
           </label>
           <span data-test="starting">{{ starting }}</span>
           <label v-if="draft.start !== null">Frozen <el-switch v-model="settings.freeze_backbone" size="small" aria-label="Freeze the backbone" /></label>
-          <span v-if="draft.start !== null">leaves the backbone as it is: quicker, for few pictures</span>
+          <span v-if="draft.start !== null">leaves the backbone as it is, trains {{ Math.round(100 * (plan.trained_if_frozen[settings.size] ?? 1)) }} % of the weights: quicker, for few pictures</span>
           <label>Name <el-input v-model="draft.name" size="small" placeholder="By size and number" aria-label="Run name" maxlength="200" /></label>
           <span />
         </div>

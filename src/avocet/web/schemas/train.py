@@ -31,6 +31,7 @@ class PlanOut(Schema):
     passes: int
     every_direction: bool
     parameters: dict[str, int]
+    trained_if_frozen: dict[str, float]
     sides: list[SideAdviceOut]
     advised_side: int
 
