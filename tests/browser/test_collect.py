@@ -116,12 +116,13 @@ def test_two_versions_and_the_person_chooses(page):
     for keep, expected in (("keep-mine", 1), ("take-theirs", 2)):
         page.open_picture(UNLABELLED)
         page.stage()
+        for _ in page.boxes():
+            page.keys(Keys.TAB, Keys.DELETE)
+        page.until(lambda: not page.labels(UNLABELLED)["boxes"], "the picture without boxes")
         now = page.labels(UNLABELLED)
         box = {"class_id": page.own("classes")["classes"][0]["id"], "corners": [1, 1, 50, 50]}
         body = {"revision": now["revision"], "state": "in_progress", "boxes": [box, box]}
         page.fetch(f"/pictures/{page.pictures[UNLABELLED - 1]}/labels", "PUT", body)
-        for _ in page.boxes():
-            page.keys(Keys.TAB, Keys.DELETE)
         page.drag((200, 120), (320, 240))
         page.find("conflict", "Saved meanwhile: 2 boxes")
         page.find("conflict", "Here: 1 box")

@@ -29,6 +29,14 @@ def measure(page, run_id, part="validation"):
     return evaluation["id"]
 
 
+def boxes_of(page, evaluation_id, score):
+    """How many truths and predictions a measurement has at a minimum score."""
+    query = f"minimum_score={score}&overlap_limit=0.5"
+    wall = page.fetch(f"/evaluations/{evaluation_id}/pictures?{query}")["pictures"]
+    truths = sum(row["hits"] + row["misses"] for row in wall)
+    return truths + sum(row["hits"] + row["false_alarms"] for row in wall)
+
+
 def test_from_figures_to_what_lies_behind(page):
     better, worse = train(page, "better", 40), train(page, "worse", 1, None)
     first, second = measure(page, worse), measure(page, better)
@@ -76,6 +84,13 @@ def test_from_figures_to_what_lies_behind(page):
     page.until(lambda: len(page.all("wall-tile")) == 2, "the pictures")
     page.choose("[data-test=wall-order]", "Lowest IoU of a hit")
     page.find(".wall", "IoU 0.")
+    for score, keys in ((0.25, ""), (0.05, "[" * 20)):
+        page.keys(*keys)
+        wanted = boxes_of(page, second, score)
+        page.until(
+            lambda: len(page.driver.find_elements(By.CSS_SELECTOR, ".tile rect")) == wanted,  # noqa: B023
+            f"{wanted} boxes on the wall",
+        )
     page.find("download").click()
     links = page.until(
         lambda: [e.get_attribute("href") for e in page.driver.find_elements(By.CSS_SELECTOR, "a.download")],

@@ -206,6 +206,12 @@ def test_from_training_to_use(client, labelled, work, frames):
     row = wall["pictures"][0]
     compared = client.get(f"{BASE}/evaluations/1/pictures/{row['picture_id']}?minimum_score=0.01").json
     assert len(compared["predictions"]) == row["hits"] + row["false_alarms"]
+    together = client.get(
+        f"{BASE}/evaluations/1/marked?minimum_score=0.01&picture_ids={row['picture_id']}"
+    ).json
+    assert together["pictures"] == [{"picture_id": row["picture_id"], **compared}]
+    assert client.get(f"{BASE}/evaluations/1/marked?picture_ids=999").status_code == 404
+    assert client.get(f"{BASE}/evaluations/1/marked").status_code == 422
     assert client.get(f"{BASE}/evaluations/1/pictures?minimum_score=2").status_code == 422
     matrix = client.get(f"{BASE}/evaluations/1/confusion?minimum_score=0.01").json
     counts = np.array(matrix["counts"])

@@ -36,6 +36,7 @@ export type Fates = Schemas["FatesOut"];
 export type Arithmetic = Schemas["ArithmeticOut"];
 export type FusedBox = Schemas["FusedBox"];
 export type WallRow = Schemas["WallRow"];
+export type MarkedPicture = Schemas["MarkedPicture"];
 export type MarkedBox = Schemas["MarkedBox"];
 export type Detection = Schemas["DetectionOut"];
 export type Clip = Schemas["ClipOut"];

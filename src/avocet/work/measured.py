@@ -134,10 +134,14 @@ class Measured:
 
     def index_of(self, picture_id: int) -> int:
         """Position of a picture, or `NotFound`."""
-        for index, picture in enumerate(self.pictures):
-            if picture.id == picture_id:
-                return index
-        raise NotFound(f"picture {picture_id} is not part of this evaluation")
+        try:
+            return self._positions[picture_id]
+        except KeyError:
+            raise NotFound(f"picture {picture_id} is not part of this evaluation") from None
+
+    @cached_property
+    def _positions(self) -> dict[int, int]:
+        return {picture.id: index for index, picture in enumerate(self.pictures)}
 
     def picture(self, picture_id: int) -> Picture:
         """A picture as its file is found; not a record of the database."""

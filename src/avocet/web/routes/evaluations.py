@@ -143,6 +143,23 @@ def wall(path: schemas.EvaluationPath, query: schemas.ThresholdQuery) -> Respons
     return reply(schemas.WallOut(class_names=measured.classes, pictures=rows))
 
 
+@evaluations.get("/evaluations/<int:evaluation_id>/marked", responses={200: schemas.MarkedOut})
+def marked(path: schemas.EvaluationPath, query: schemas.MarkedQuery) -> Response:
+    """Truths and predictions of some pictures, marked, at two thresholds."""
+    measured = opened(path.evaluation_id)
+    return reply(
+        schemas.MarkedOut(
+            pictures=[
+                schemas.MarkedPicture(
+                    picture_id=number,
+                    **measured.compare(measured.index_of(number), query.minimum_score, query.overlap_limit),
+                )
+                for number in query.picture_ids
+            ]
+        )
+    )
+
+
 @evaluations.get(
     "/evaluations/<int:evaluation_id>/pictures/<int:picture_id>", responses={200: schemas.CompareOut}
 )

@@ -190,6 +190,18 @@ class CompareOut(Schema):
     predictions: list[MarkedBox]
 
 
+class MarkedQuery(ThresholdQuery):
+    picture_ids: list[int] = Field(min_length=1, max_length=200)
+
+
+class MarkedPicture(CompareOut):
+    picture_id: int
+
+
+class MarkedOut(Schema):
+    pictures: list[MarkedPicture]
+
+
 class CurveQuery(ThresholdQuery):
     ious: list[float] = Field(default=[0.5, 0.75, 0.9], min_length=1, max_length=10)
 
