@@ -1,6 +1,8 @@
 """The floors of the house: imports only ever point down, and no room grows too large."""
 
 import ast
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -66,3 +68,9 @@ def test_core_knows_only_numbers(path):
         if isinstance(node, ast.ImportFrom) and node.module
     }
     assert tops <= {"numpy", "scipy", "collections", "dataclasses", "typing", "avocet"}
+
+
+def test_the_server_starts_without_torch():
+    """Torch takes seconds to import and hundreds of megabytes: the workers have it, the server does not."""
+    look = "import sys, avocet.cli.serving; sys.exit('torch' in sys.modules)"
+    assert subprocess.run([sys.executable, "-c", look], check=False).returncode == 0

@@ -9,6 +9,7 @@ import pytest
 from click.testing import CliRunner
 from PIL import Image
 
+from avocet.cli.main import COMMANDS, main
 from avocet.cli.main import avocet as commands
 from avocet.demo.belt import Frame
 from tests.conftest import write_coco_set
@@ -200,7 +201,7 @@ def test_importing_again_changes_nothing(trained):
 
 
 @pytest.mark.slow
-def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path):
+def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, capsys):
     broken = tmp_path / "broken.json"
     broken.write_text("{")
     other = write_coco_set(
@@ -292,9 +293,14 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path):
         (("serve", "--data", tmp_path, "--host", "0.0.0.0"), "set AVOCET_PASSWORD to serve other machines"),
     ]
     for arguments, expected in cases:
-        done = avocet(*arguments, check=False)
-        assert done.returncode == 1 and expected in done.stderr, (arguments, done.stderr)
-        assert "Traceback" not in done.stderr and done.stderr.strip().splitlines()[-1].startswith("avocet: ")
+        with pytest.raises(SystemExit) as ended:
+            main([str(each) for each in arguments])
+        said = capsys.readouterr().err
+        assert ended.value.code == 1 and expected in said, (arguments, said)
+        assert said.strip().splitlines()[-1].startswith("avocet: ")
+    # And once as a process of its own.
+    done = avocet("train", "--project", "nobody", "--data", data, check=False)
+    assert done.returncode == 1 and "Traceback" not in done.stderr and done.stderr.startswith("avocet: ")
     assert not (tmp_path / "d").exists() and not (tmp_path / "o").exists()
 
 
@@ -323,6 +329,9 @@ def test_help_has_examples():
         assert "Example:" in shown and f"avocet {command}" in shown
     everything = CliRunner().invoke(commands, ["--help"]).output
     assert "evaluate" in everything and "worker" not in everything
+    for name, (_, said) in COMMANDS.items():
+        command = commands.get_command(None, name)
+        assert said == ("" if command.hidden else command.get_short_help_str(limit=100))
 
 
 def test_missing_options_are_a_usage_error():

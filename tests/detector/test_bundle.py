@@ -6,7 +6,8 @@ import pytest
 import torch
 
 from avocet.core.errors import InputError
-from avocet.detector.bundle import CARD, WEIGHTS, ModelCard, read_bundle, write_bundle
+from avocet.detector.bundle import read_bundle, write_bundle
+from avocet.detector.card import CARD, WEIGHTS, ModelCard
 from avocet.detector.network import Network
 from avocet.detector.sizes import size_named
 

@@ -6,7 +6,7 @@ import pytest
 from avocet.core.candidates import MOST_CANDIDATES, Candidates
 from avocet.core.letterbox import letterbox
 from avocet.detector.batches import HeldOutPictures
-from avocet.detector.bundle import ModelCard
+from avocet.detector.card import ModelCard
 from avocet.detector.labelled import LabelledPicture
 from avocet.detector.letterbox import PADDING, lay_in
 from avocet.detector.network import Network

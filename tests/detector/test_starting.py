@@ -5,7 +5,8 @@ import pytest
 import torch
 
 from avocet.core.errors import InputError
-from avocet.detector.bundle import ModelCard, write_bundle
+from avocet.detector.bundle import write_bundle
+from avocet.detector.card import ModelCard
 from avocet.detector.network import Network
 from avocet.detector.shipped import pack_weights, shipped_weights, unpack_weights
 from avocet.detector.sizes import SIZES, parameter_count, size_named

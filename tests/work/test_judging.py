@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from avocet.core.errors import InputError
-from avocet.detector.bundle import read_parts
+from avocet.detector.card import read_parts
 from avocet.detector.predictor import Predictor
 from avocet.jobs.worker import run_job
 from avocet.media.pictures import read_picture
@@ -35,6 +35,7 @@ from avocet.work.judging import (
 from avocet.work.label_doubts import accept_prediction, call_it_fine, list_doubts
 from avocet.work.measured import Measured
 from avocet.work.models import bundles_of, choose_minimum_scores, get_ensemble, make_ensemble
+from avocet.work.opening import open_model
 from avocet.work.previews import find_boxes, take_apart, take_apart_pixels
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
@@ -369,7 +370,8 @@ def test_an_ensemble_is_measured_and_used_like_a_model(trained):
         plain = make_ensemble(
             session, folder, 1, "plain", [(run_id, 1.0), (second_id, 1.0)], method="suppression"
         )
-        assert bundles_of(session, folder, None, plain).method == "suppression"
+        opened = [open_model(bundles_of(session, folder, None, each)) for each in (made, plain)]
+        assert [each.about["method"] for each in opened] == ["fusion", "suppression"]
         ensemble_id = made.id
         assert made.name == "Stint 1 + Stint 2"
         for members, limit, message in (

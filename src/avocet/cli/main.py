@@ -11,15 +11,27 @@ from avocet.core.errors import InputError
 from avocet.work.problems import NotFound
 
 COMMANDS = {
-    "serve": "avocet.cli.serving:serve",
-    "import": "avocet.cli.importing:import_",
-    "export": "avocet.cli.exporting:export",
-    "train": "avocet.cli.training:train",
-    "evaluate": "avocet.cli.measuring:evaluate",
-    "explain": "avocet.cli.explaining:explain",
-    "detect": "avocet.cli.detecting:detect",
-    "worker": "avocet.cli.working:worker",
+    "serve": ("avocet.cli.serving:serve", "Serve the page and do its long work in the background."),
+    "import": ("avocet.cli.importing:import_", "Take pictures and boxes into a project."),
+    "export": (
+        "avocet.cli.exporting:export",
+        "Write a project's labels to a file, or to an archive where the format has many files.",
+    ),
+    "train": ("avocet.cli.training:train", "Train a detector on a project's labelled pictures."),
+    "evaluate": (
+        "avocet.cli.measuring:evaluate",
+        "Measure a model, or detections of any program, on pictures with known boxes.",
+    ),
+    "explain": (
+        "avocet.cli.explaining:explain",
+        "Say how raw outputs became boxes: every candidate, where it came from and what became of it.",
+    ),
+    "detect": ("avocet.cli.detecting:detect", "Find objects in pictures, folders of pictures and clips."),
+    "worker": ("avocet.cli.working:worker", ""),
 }
+"""Where each command is, and what it does in a line, so that ``--help`` imports none of them.
+
+What only the server itself starts has no line."""
 
 
 class LazyGroup(click.Group):
@@ -33,9 +45,14 @@ class LazyGroup(click.Group):
         """The command of that name."""
         if cmd_name not in COMMANDS:
             return None
-        module, name = COMMANDS[cmd_name].split(":")
+        module, name = COMMANDS[cmd_name][0].split(":")
         command: click.Command = getattr(importlib.import_module(module), name)
         return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """What each command does, without importing it."""
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, said) for name, (_, said) in COMMANDS.items() if said])
 
 
 @click.group(cls=LazyGroup, context_settings={"help_option_names": ["-h", "--help"]})
@@ -44,11 +61,14 @@ def avocet() -> None:
     """Annotate bounding boxes, train a detector, measure it and use it."""
 
 
-def main() -> None:
-    """Run the command; unusable input is one line on standard error and exit code 1."""
+def main(arguments: list[str] | None = None) -> None:
+    """Run the command; unusable input is one line on standard error and exit code 1.
+
+    ``arguments`` are those of the process unless given.
+    """
     logging.basicConfig(level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s")
     try:
-        avocet(standalone_mode=False)
+        avocet(arguments, standalone_mode=False)
     except click.exceptions.Abort:
         click.echo("avocet: stopped", err=True)
         sys.exit(130)

@@ -2,12 +2,16 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from avocet.core.boxes import Array, iou
 from avocet.core.detections import PictureDetections
+
+Method = Literal["fusion", "suppression"]
+"""How the boxes of several detectors become one answer: combined, or only the surest kept."""
 
 FUSION_IOU = 0.55
 """Overlap from which boxes are taken to mean the same object, as in the paper."""

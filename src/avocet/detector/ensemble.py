@@ -1,18 +1,16 @@
 """Several networks that answer as one: their boxes are combined by fusion, or suppressed together."""
 
 from collections.abc import Sequence
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from avocet.core.candidates import Candidates
 from avocet.core.detections import PictureDetections
-from avocet.core.fusion import FUSION_IOU, fuse
+from avocet.core.fusion import FUSION_IOU, Method, fuse
 from avocet.core.suppression import suppress
 from avocet.detector.predictor import OVERLAP_LIMIT, Finder
-
-Method = Literal["fusion", "suppression"]
 
 
 class EnsemblePredictor:

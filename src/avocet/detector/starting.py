@@ -8,7 +8,7 @@ import torch
 from torch import Tensor
 
 from avocet.core.errors import InputError
-from avocet.detector.bundle import read_parts
+from avocet.detector.card import read_parts
 from avocet.detector.network import Network
 from avocet.detector.sizes import ANCHORS_PER_LEVEL
 

@@ -18,7 +18,8 @@ from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
 from avocet.core.letterbox import letterbox
 from avocet.detector.batches import Batch, HeldOutPictures, TrainingPictures
-from avocet.detector.bundle import ModelCard, write_bundle
+from avocet.detector.bundle import write_bundle
+from avocet.detector.card import ModelCard
 from avocet.detector.checkpoint import Progress, load_checkpoint, save_checkpoint
 from avocet.detector.device import bfloat16_pays, chosen_device
 from avocet.detector.labelled import LabelledPicture

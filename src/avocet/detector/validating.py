@@ -10,7 +10,7 @@ from avocet.core.boxes import Array
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.precision import evaluate
 from avocet.detector.batches import HeldOutPictures
-from avocet.detector.bundle import ModelCard
+from avocet.detector.card import ModelCard
 from avocet.detector.loss import LossWeights, detection_loss
 from avocet.detector.network import Network
 from avocet.detector.predictor import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT, as_input, candidates_of

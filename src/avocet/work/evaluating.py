@@ -18,6 +18,7 @@ from avocet.work.evaluations import DETECTIONS, MODEL, TRUTH, get_evaluation, se
 from avocet.work.measured import truth_in
 from avocet.work.measuring import by_name, find_candidates, measure, milliseconds
 from avocet.work.models import Bundles, bundles_of
+from avocet.work.opening import open_model
 from avocet.work.outside import (
     Numbers,
     bring_truth,
@@ -74,7 +75,7 @@ def run_evaluation(
         overlap_limit = 1.0
     else:
         assert task.bundles is not None
-        predictor = task.bundles.open()
+        predictor = open_model(task.bundles)
         unknown = _unknown(predictor, frozen, task.settings["class_map"])
         if len(unknown) == len(frozen.classes):
             strangers = [name for name in predictor.classes if name not in task.settings["class_map"]]

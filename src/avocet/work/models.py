@@ -10,10 +10,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.core.fusion import FUSION_IOU
-from avocet.detector.bundle import rewrite_card
-from avocet.detector.ensemble import EnsemblePredictor, Method
-from avocet.detector.predictor import Finder, Predictor
+from avocet.core.fusion import FUSION_IOU, Method
+from avocet.detector.card import rewrite_card
 from avocet.files import replacing
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Ensemble, Run, now
@@ -41,13 +39,6 @@ class Bundles:
     weights: tuple[float, ...] = (1.0,)
     overlap_limit: float = FUSION_IOU
     method: Method = "fusion"
-
-    def open(self) -> Finder:
-        """Read the files. Raises `InputError` if one is no bundle."""
-        members = [Predictor.from_bundle(path) for path in self.paths]
-        return (
-            members[0] if len(members) == 1 else EnsemblePredictor(members, self.weights, self.overlap_limit)
-        )
 
 
 def bundles_of(

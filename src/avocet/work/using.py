@@ -11,6 +11,7 @@ from avocet.work.detecting import Input, detect
 from avocet.work.detections import get_detection
 from avocet.work.media import get_clip, picture_path
 from avocet.work.models import bundles_of
+from avocet.work.opening import open_model
 from avocet.work.progress import Reporter
 
 
@@ -28,7 +29,7 @@ def run_detection(
         inputs = _inputs(session, folder, detection, arguments)
     out = folder.detection(detection.project_id, detection_id)
     summary = detect(
-        bundles.open(),
+        open_model(bundles),
         inputs,
         out,
         detection.minimum_score,
