@@ -69,7 +69,7 @@ def test_looks_ahead_of_a_run(page):
 
 def test_watch_try_extend_and_compare(page):
     start_small_run(page, 3)
-    page.find("transfer", "Taken over: backbone and neck")
+    page.find("transfer", "taken over: backbone, neck")
     page.find("job-state", "Done", 240)
     page.keys("2")
     page.until(lambda: len(page.all("watch-picture")) == 2, "watch pictures")

@@ -44,7 +44,9 @@ def test_other_classes_in_another_order(tmp_path):
     assert transfer.known == ["ring", "roll"] and transfer.unknown == ["pretzel"]
     assert transfer.new["backbone"] == transfer.new["neck"] == 0 and transfer.new["outputs"] > 0
     assert "Known classes: ring, roll. New classes: pretzel" in transfer.in_words()
-    assert transfer.in_words().startswith("99 % of the weights. Taken over: backbone and neck")
+    assert transfer.in_words().startswith(
+        "99 % of the weights are taken over: backbone, neck and where boxes are"
+    )
     picture = torch.rand(1, 3, 96, 96)
     for old, new in zip(earlier(picture), later(picture), strict=True):
         assert (old[:, :, :5] == new[:, :, :5]).all()

@@ -47,15 +47,16 @@ class Transfer:
             for name, count in self.taken.items()
             if count and name != "outputs"
         ]
-        said = [f"Taken over: {' and '.join(parts)}" if parts else "Nothing of backbone and neck fits"]
         if self.taken.get("outputs"):
-            said[0] += ", where boxes are"
+            parts.append("where boxes are")
+        share = "All" if self.share == 1 else f"{min(99, round(100 * self.share))} %"
+        named = f"{', '.join(parts[:-1])} and {parts[-1]}" if len(parts) > 1 else "".join(parts)
+        said = [f"{share} of the weights are taken over: {named}"]
         if self.known:
             said.append(f"Known classes: {', '.join(self.known)}")
         if self.unknown:
             said.append(f"New classes: {', '.join(self.unknown)}")
-        share = "All" if self.share == 1 else f"{min(99, round(100 * self.share))} %"
-        return f"{share} of the weights. " + ". ".join(said) + "."
+        return f"{'. '.join(said)}."
 
 
 @dataclass(frozen=True)
