@@ -60,6 +60,12 @@ def test_hints_come_when_due_and_only_then():
     never = training_hints(epochs, falling, falling, {"ring": [4, 0, 0, 0, 0, 0, 0, 0]}, {"ring": 7})
     assert [h.kind for h in never] == ["never predicted"] and "7 of it" in never[0].text
     # Nobody can find what is not there, and nothing is said before there is something to judge by.
+    both = training_hints(
+        epochs, falling, falling, {"ring": [0] * 8, "roll": [0] * 8}, {"ring": 7, "roll": 5}
+    )
+    assert [h.text.split(" have")[0] for h in both] == ["ring and roll"] and "12 of them" in both[0].text
+    leap = training_hints([1, 2, 3], [9, 5, 4], [9000, 6, 5], {}, {})
+    assert [(h.kind, h.epoch) for h in leap] == [("learning rate", 1)] and "leapt to 9,000" in leap[0].text
     assert training_hints(epochs, falling, falling, {"ring": [0] * 8}, {"ring": 0}) == []
     assert training_hints([1], [9], [9], {"ring": [0]}, {"ring": 3}) == []
 

@@ -8,6 +8,9 @@ import numpy as np
 LOOKS_BACK = 5
 """Validations that a trend is judged on."""
 
+LEAP = 10
+"""So many times the first training loss, a validation loss means steps that are too long."""
+
 
 @dataclass(frozen=True)
 class Hint:
@@ -72,18 +75,33 @@ def training_hints(
                 "Training loss is rising. The learning rate is too high, try a third of it.",
             )
         )
+    elif len(held) and held.max() > LEAP * learnt[0]:
+        hints.append(
+            Hint(
+                "learning rate",
+                int(epochs[held.argmax()]),
+                f"Validation loss leapt to {held.max():,.0f} at epoch {epochs[held.argmax()]}. The learning rate "
+                "is too high, try a third of it.",
+            )
+        )
     if len(epochs) >= LOOKS_BACK:
-        for name, counts in predicted.items():
-            if truths.get(name, 0) and not any(counts[-LOOKS_BACK:]):
-                hints.append(
-                    Hint(
-                        "never predicted",
-                        int(epochs[-1]),
-                        f"{name} has not been predicted in the last {LOOKS_BACK} validations, though there are "
-                        f"{truths[name]} of it. Check its labels, or label more.",
-                    )
-                )
+        never = [
+            name
+            for name, counts in predicted.items()
+            if truths.get(name, 0) and not any(counts[-LOOKS_BACK:])
+        ]
+        if never:
+            hints.append(Hint("never predicted", int(epochs[-1]), _never(never, truths)))
     return hints
+
+
+def _never(names: Sequence[str], truths: Mapping[str, int]) -> str:
+    since = f"been predicted in the last {LOOKS_BACK} validations, though there are"
+    if len(names) == 1:
+        return f"{names[0]} has not {since} {truths[names[0]]} of it. Check its labels, or label more."
+    listed = f"{', '.join(names[:-1])} and {names[-1]}"
+    count = sum(truths[name] for name in names)
+    return f"{listed} have not {since} {count} of them. Check their labels, or label more."
 
 
 def _rising(losses: np.ndarray) -> bool:
