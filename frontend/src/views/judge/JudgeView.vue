@@ -136,22 +136,22 @@ useKeys([
         </div>
         <form novalidate class="measure" data-test="measure-form" @submit.prevent="start">
           <label class="field">Measure
-            <el-select v-model="model" aria-label="Model" placeholder="a model" style="width: 310px" data-test="measure-model">
+            <el-select v-model="model" aria-label="Model" placeholder="a model" style="width: 260px" data-test="measure-model">
               <el-option-group v-if="usable.length" label="Runs"><el-option v-for="run in usable" :key="run.id" :value="`run ${run.id}`" :label="run.name" /></el-option-group>
               <el-option-group v-if="ensembles.length" label="Ensembles"><el-option v-for="each in ensembles" :key="each.id" :value="`ensemble ${each.id}`" :label="each.name" /></el-option-group>
               <el-option-group label="From outside">
-                <el-option value="bundle" label="A model bundle from this computer" />
-                <el-option value="detections" label="Detections made elsewhere (COCO results)" />
+                <el-option value="bundle" label="A model bundle (zip file)" />
+                <el-option value="detections" label="Detections of another program" />
               </el-option-group>
             </el-select>
           </label>
           <label v-if="model === 'bundle'" class="field">Bundle <input type="file" accept=".zip" aria-label="Model bundle" data-test="bundle-file" @change="pick('model', $event)" /></label>
-          <label v-if="model === 'detections'" class="field">Detections <input type="file" accept=".json" aria-label="Detections" data-test="detections-file" @change="pick('detections', $event)" /></label>
+          <label v-if="model === 'detections'" class="field">COCO results JSON <input type="file" accept=".json" aria-label="Detections as COCO results" title="COCO results JSON" data-test="detections-file" @change="pick('detections', $event)" /></label>
           <label class="field">on
-            <el-select v-model="truth" aria-label="Truth" style="width: 310px" data-test="measure-truth">
+            <el-select v-model="truth" aria-label="Truth" style="width: 260px" data-test="measure-truth">
               <el-option v-if="!fromFile" value="own" label="The snapshot it was trained on" />
               <el-option v-for="each in snapshots" :key="each.id" :value="`snapshot ${each.id}`" :label="`Snapshot ${each.name || each.content_hash.slice(0, 8)}, ${count(each.pictures, 'picture')}`" />
-              <el-option value="outside" label="Pictures and COCO JSON from this computer" />
+              <el-option value="outside" label="Pictures and COCO JSON (file)" />
             </el-select>
           </label>
           <label v-if="truth === 'outside'" class="field">Archive or JSON <input type="file" accept=".zip,.tar,.tgz,.gz,.json" aria-label="Truth" data-test="truth-file" @change="pick('truth', $event)" /></label>
