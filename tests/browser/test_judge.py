@@ -184,6 +184,7 @@ def test_detections_of_another_program_are_mapped_and_measured(page, tmp_path):
     path.write_text(json.dumps(rows))
     page.open("judge")
     page.choose("[data-test=measure-model]", "Detections of another program")
+    page.find("missing", "Choose the file of detections")
     page.find("detections-file").send_keys(str(path))
     page.choose("[data-test=measure-truth]", "Snapshot for detections, 6 pictures")
     page.click("measure")

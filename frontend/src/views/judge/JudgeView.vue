@@ -33,7 +33,19 @@ const loaded = ref(false);
 const chosen = ref<number[]>([]);
 const usable = computed(() => runs.value.filter((run) => run.has_model));
 const fromFile = computed(() => model.value === "bundle" || model.value === "detections");
-const ready = computed(() => Boolean(model.value) && (model.value !== "bundle" || files.model) && (model.value !== "detections" || files.detections) && (truth.value !== "outside" || files.truth) && !(fromFile.value && truth.value === "own"));
+/** What is still to be chosen, in words; empty when it can begin. */
+const missing = computed(() => {
+  if (!model.value) return "Choose a model.";
+  if (model.value === "bundle" && !files.model) return "Choose the bundle's file.";
+  if (model.value === "detections" && !files.detections) return "Choose the file of detections.";
+  return truth.value === "outside" && !files.truth ? "Choose the file with the truth." : "";
+});
+const ready = computed(() => !missing.value);
+// A file was trained on no snapshot that is known here.
+watch(fromFile, (outside) => {
+  if (outside && truth.value === "own") truth.value = snapshots.value[0] ? `snapshot ${snapshots.value[0].id}` : "outside";
+  if (!outside && truth.value === "outside") truth.value = "own";
+});
 
 async function load(): Promise<void> {
   try {
@@ -161,6 +173,7 @@ useKeys([
             </el-radio-group>
           </label>
           <el-button type="primary" native-type="submit" :disabled="!ready || sending !== null" data-test="measure">Measure</el-button>
+          <span v-if="missing" class="soft" data-test="missing">{{ missing }}</span>
           <details class="more">
             <summary>Sizes and rules</summary>
             <div>
