@@ -5,6 +5,7 @@ import re
 
 import pytest
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 
 pytestmark = [pytest.mark.browser, pytest.mark.slow]
 
@@ -44,6 +45,12 @@ def test_from_figures_to_what_lies_behind(page):
 
     page.open("judge")
     page.until(lambda: len(page.all("evaluation-row")) == 3, "three measurements")
+    rows = page.all("evaluation-row")
+    rows[0].find_element(By.CSS_SELECTOR, ".el-checkbox").click()
+    page.keys(Keys.DELETE)
+    page.until(lambda: len(page.all("evaluation-row")) == 2, "one put away")
+    page.click(".undo-button")
+    page.until(lambda: len(page.all("evaluation-row")) == 3, "it again")
     rows = page.all("evaluation-row")
     for row in rows[1:]:
         row.find_element(By.CSS_SELECTOR, ".el-checkbox").click()

@@ -18,8 +18,10 @@ from avocet.work.detections import get_detection, start_detection
 from avocet.work.evaluation_files import detections_json, report_csv, report_json
 from avocet.work.evaluations import (
     Order,
+    bin_evaluation,
     count_look,
     get_evaluation,
+    list_evaluations,
     looks_at_test,
     measure_again,
     start_evaluation,
@@ -236,6 +238,11 @@ def test_looks_at_the_test_part_are_counted(frozen, tmp_path):
     measured, _ = opened(held, evaluation_id)
     with sessions() as session:
         assert looks_at_test(session, project_id) == 3
+        bin_evaluation(session, evaluation_id, True)
+        assert evaluation_id not in [each.id for each in list_evaluations(session, project_id)]
+        assert looks_at_test(session, project_id) == 3
+        bin_evaluation(session, evaluation_id, False)
+        assert evaluation_id in [each.id for each in list_evaluations(session, project_id)]
         with pytest.raises(InputError, match="labels of the test part are not mended"):
             list_doubts(session, measured, 1)
 

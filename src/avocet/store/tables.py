@@ -389,6 +389,7 @@ class Evaluation(Base):
     looks: Mapped[int] = mapped_column(default=0, server_default="0")
     """How often a person opened it."""
     created_at: Mapped[dt.datetime] = mapped_column(default=now)
+    binned_at: Mapped[dt.datetime | None]
 
     run: Mapped[Run | None] = relationship()
     ensemble: Mapped[Ensemble | None] = relationship()

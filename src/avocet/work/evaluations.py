@@ -12,7 +12,7 @@ from avocet.core.errors import InputError
 from avocet.core.precision import INTERPOLATIONS
 from avocet.files import copy_file
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Evaluation, JobState, Part
+from avocet.store.tables import Evaluation, JobState, Part, now
 from avocet.work.jobs import create_job
 from avocet.work.models import bundles_of, get_ensemble
 from avocet.work.problems import NotFound
@@ -173,9 +173,21 @@ def get_evaluation(session: Session, evaluation_id: int) -> Evaluation:
 
 
 def list_evaluations(session: Session, project_id: int) -> list[Evaluation]:
-    """The project's evaluations, newest first."""
-    query = select(Evaluation).where(Evaluation.project_id == project_id).order_by(Evaluation.id.desc())
-    return list(session.scalars(query))
+    """The project's evaluations that are not in the bin, newest first."""
+    query = select(Evaluation).where(Evaluation.project_id == project_id, Evaluation.binned_at.is_(None))
+    return list(session.scalars(query.order_by(Evaluation.id.desc())))
+
+
+def bin_evaluation(session: Session, evaluation_id: int, binned: bool) -> Evaluation:
+    """Put a measurement into the bin, or take it back. One that is at work cannot be binned.
+
+    Looks at the test part stay counted: what was seen was seen.
+    """
+    evaluation = get_evaluation(session, evaluation_id)
+    if binned and evaluation.job.state in (JobState.RUNNING, JobState.WAITING):
+        raise InputError(f"{evaluation.name} is being measured; stop it first")
+    evaluation.binned_at = now() if binned else None
+    return evaluation
 
 
 def count_look(session: Session, evaluation_id: int) -> Evaluation:

@@ -84,8 +84,9 @@ def stages(session: Session, project_id: int) -> Stages:
     pictures = session.scalar(select(func.count()).select_from(Picture).where(here)) or 0
     labelled = session.scalar(select(func.count()).where(here, Picture.state.in_(LABELLED))) or 0
     boxes = session.scalar(select(func.count(Box.id)).join(Picture).where(here)) or 0
-    runs = session.scalar(select(func.count(Run.id)).where(Run.project_id == project_id)) or 0
-    best = session.scalar(select(func.max(Run.best_map50)).where(Run.project_id == project_id))
+    kept = (Run.project_id == project_id) & Run.binned_at.is_(None)
+    runs = session.scalar(select(func.count(Run.id)).where(kept)) or 0
+    best = session.scalar(select(func.max(Run.best_map50)).where(kept))
     training = session.scalar(
         select(Job.id).where(
             Job.project_id == project_id,
@@ -96,7 +97,11 @@ def stages(session: Session, project_id: int) -> Stages:
     measured = (
         select(Evaluation)
         .join(Job)
-        .where(Evaluation.project_id == project_id, Job.state == JobState.DONE)
+        .where(
+            Evaluation.project_id == project_id,
+            Evaluation.binned_at.is_(None),
+            Job.state == JobState.DONE,
+        )
         .order_by(Evaluation.id.desc())
     )
     last = session.scalar(measured.limit(1))

@@ -8,7 +8,7 @@ import { count, day, precision } from "@/parts/format";
 import JobState from "@/parts/JobState.vue";
 import { useLiveJob } from "@/parts/liveJob";
 import { useKeys } from "@/state/keys";
-import { complain } from "@/state/notes";
+import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
 import JudgeHead from "@/views/judge/JudgeHead.vue";
 import { freshOrder, type MeasureOrder } from "@/views/judge/measureOrder";
@@ -118,9 +118,22 @@ async function start(): Promise<void> {
 }
 
 function toggle(each: Evaluation): void {
-  chosen.value = chosen.value.includes(each.id) ? chosen.value.filter((id) => id !== each.id) : [...chosen.value.slice(-1), each.id];
+  chosen.value = chosen.value.includes(each.id) ? chosen.value.filter((id) => id !== each.id) : [...chosen.value, each.id];
 }
-const beside = computed(() => (chosen.value.length === 2 ? `/project/${store.id}/judge/beside?first=${chosen.value[0]}&second=${chosen.value[1]}` : ""));
+/** Into the bin with those ticked, and back. */
+async function bin(ids: number[], binned: boolean): Promise<void> {
+  if (!ids.length) return;
+  try {
+    for (const evaluation_id of ids) await take(api.PUT("/api/v1/evaluations/{evaluation_id}/binned", { params: { path: { evaluation_id } }, body: { binned } }));
+    chosen.value = [];
+    if (binned) sayWithUndo(`${count(ids.length, "measurement")} put away`, () => bin(ids, false));
+  } catch (error) {
+    complain(error);
+  }
+  await Promise.all([load(), store.refresh()]);
+}
+const beside = computed(() => (chosen.value.length === 2 && chosen.value.every((id) => evaluations.value.find((each) => each.id === id)?.report) ? `/project/${store.id}/judge/beside?first=${chosen.value[0]}&second=${chosen.value[1]}` : ""));
+const idle = (each: Evaluation): boolean => !["running", "waiting"].includes(live(each.job).state);
 const where = (each: Evaluation): string => each.part ?? (each.settings.sent as Record<string, string>).truth ?? "";
 const between = (range?: readonly number[] | null): string => (range ? `${precision(range[0])} to ${precision(range[1])}` : "");
 
@@ -132,6 +145,7 @@ onBeforeUnmount(forget);
 useKeys([
   { keys: ["m"], label: "Measure the chosen model", run: start },
   { keys: ["c"], label: "Compare the two chosen measurements", run: () => void (beside.value && router.push(beside.value)) },
+  { keys: ["Delete"], label: "Put the chosen measurements away", run: () => bin(chosen.value, true) },
 ]);
 </script>
 
@@ -195,14 +209,15 @@ useKeys([
           {{ looks ? `Its figures were opened ${count(looks, "time")} in this project.` : "Nobody has looked at its figures yet." }}
         </p>
         <div v-if="evaluations.length" class="list-head">
-          <h2>Measurements</h2><span class="soft">Tick two to see them side by side.</span>
+          <h2>Measurements</h2><span class="soft">Tick two to see them side by side, or some to put away.</span>
           <el-button size="small" :disabled="!beside" data-test="compare-two" @click="router.push(beside)">Compare</el-button>
+          <el-button size="small" :disabled="!chosen.length" data-test="bin-measurements" @click="bin(chosen, true)">Put away</el-button>
         </div>
         <table v-if="evaluations.length" class="figures">
           <thead><tr><th /><th>Model</th><th>On</th><th class="number">mAP at 0.5</th><th class="number">95 % range</th><th class="number">at 0.50:0.95</th><th class="number">ms a picture</th><th class="number">Pictures</th><th>Rule</th><th>State</th><th>When</th></tr></thead>
           <tbody>
             <tr v-for="each in evaluations" :key="each.id" data-test="evaluation-row">
-              <td><el-checkbox v-if="each.report" :model-value="chosen.includes(each.id)" :aria-label="`Choose ${each.name}`" size="small" @change="toggle(each)" /></td>
+              <td><el-checkbox v-if="idle(each)" :model-value="chosen.includes(each.id)" :aria-label="`Choose ${each.name}`" size="small" @change="toggle(each)" /></td>
               <td><router-link :to="`/project/${store.id}/judge/${each.id}`">{{ each.name }}</router-link></td>
               <td>{{ where(each) }} <small v-if="each.snapshot_hash" class="soft">{{ each.snapshot_hash.slice(0, 6) }}</small></td>
               <td class="number"><b>{{ precision(each.report?.map50) }}</b></td>

@@ -10,7 +10,7 @@ from avocet.store.tables import Ensemble
 from avocet.web.context import context, job_out, moment, reply
 from avocet.web.schemas import anatomy as schemas
 from avocet.web.schemas.collect import JobStarted
-from avocet.web.schemas.common import ProjectPath
+from avocet.web.schemas.common import BinIn, ProjectPath
 from avocet.web.schemas.train import RunPath
 from avocet.work import combining, models
 from avocet.work.jobs import create_job, get_job
@@ -144,7 +144,7 @@ def make_ensemble(path: ProjectPath, body: schemas.EnsembleIn) -> Response:
 
 
 @anatomy.put("/ensembles/<int:ensemble_id>/binned", responses={200: schemas.EnsembleOut})
-def bin_ensemble(path: schemas.EnsemblePath, body: schemas.BinnedIn) -> Response:
+def bin_ensemble(path: schemas.EnsemblePath, body: BinIn) -> Response:
     """Put an ensemble into the bin, or take it back."""
     with context().sessions.begin() as session:
         made = models.bin_ensemble(session, path.ensemble_id, body.binned)

@@ -13,7 +13,7 @@ from avocet.web.context import context, job_out, moment, reply
 from avocet.web.opened import opened
 from avocet.web.problems import invalid_request
 from avocet.web.schemas import judge as schemas
-from avocet.web.schemas.common import ProjectPath
+from avocet.web.schemas.common import BinIn, ProjectPath
 from avocet.web.uploads import sent_file, stored
 from avocet.work import evaluation_files
 from avocet.work import evaluations as work
@@ -100,6 +100,13 @@ def measure_again(path: schemas.EvaluationPath, body: schemas.ClassMapIn) -> Res
         job_id, kind, out = evaluation.job.id, evaluation.job.kind, _out(evaluation)
     context().enqueue(job_id, kind)
     return reply(out, 202)
+
+
+@evaluations.put("/evaluations/<int:evaluation_id>/binned", responses={200: schemas.EvaluationOut})
+def bin_evaluation(path: schemas.EvaluationPath, body: BinIn) -> Response:
+    """Put a measurement into the bin, or take it back."""
+    with context().sessions.begin() as session:
+        return reply(_out(work.bin_evaluation(session, path.evaluation_id, body.binned)))
 
 
 @evaluations.post("/evaluations/<int:evaluation_id>/looks", responses={200: schemas.EvaluationOut})

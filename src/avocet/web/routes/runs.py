@@ -7,7 +7,7 @@ from avocet.store.folder import DataFolder
 from avocet.store.tables import Run
 from avocet.web.context import context, job_out, moment, reply
 from avocet.web.schemas import train as schemas
-from avocet.web.schemas.common import ProjectPath
+from avocet.web.schemas.common import BinIn, ProjectPath
 from avocet.web.schemas.judge import MinimumScoresIn
 from avocet.work import models, run_files, run_table
 from avocet.work import runs as work
@@ -113,7 +113,7 @@ def describe_run(path: schemas.RunPath, body: schemas.RunChange) -> Response:
 
 
 @runs.put("/runs/<int:run_id>/binned", responses={200: schemas.RunOut})
-def bin_run(path: schemas.RunPath, body: schemas.BinIn) -> Response:
+def bin_run(path: schemas.RunPath, body: BinIn) -> Response:
     """Put a run into the bin, or take it back."""
     with context().sessions.begin() as session:
         run = work.bin_run(session, path.run_id, body.binned)

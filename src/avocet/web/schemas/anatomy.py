@@ -151,10 +151,6 @@ class EnsemblePath(BaseModel):
     ensemble_id: int
 
 
-class BinnedIn(Request):
-    binned: bool
-
-
 class FindBoxesIn(Request):
     picture_id: int
     run_ids: list[int] = Field(min_length=1, max_length=8)

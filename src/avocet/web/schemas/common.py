@@ -17,6 +17,12 @@ class Request(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
+class BinIn(Request):
+    """Into the bin, or out of it."""
+
+    binned: bool
+
+
 class ProjectPath(BaseModel):
     project_id: int
 

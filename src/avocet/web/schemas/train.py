@@ -178,10 +178,6 @@ class ExtendIn(Request):
     epochs: int
 
 
-class BinIn(Request):
-    binned: bool
-
-
 class RunPath(BaseModel):
     run_id: int
 
