@@ -47,11 +47,14 @@ types: $(VENV)/installed frontend/node_modules/installed
 	@$(PYTHON) scripts/openapi.py > frontend/openapi.json
 	@cd frontend && npm run --silent types
 
+# A file of tests for each core at once, each with one thread: threads that share a core wait for one another.
+TOGETHER := OMP_NUM_THREADS=1 $(PYTHON) -m pytest --numprocesses auto --maxprocesses 4 --dist loadfile
+
 test: setup $(VENV)/tested
-	$(PYTHON) -m pytest
+	$(TOGETHER)
 
 quick: $(VENV)/tested
-	$(PYTHON) -m pytest -m "not slow and not browser"
+	$(TOGETHER) -m "not slow and not browser"
 
 check: $(VENV)/tested
 	$(VENV)/bin/ruff check src tests bench scripts
