@@ -24,6 +24,7 @@ def test_a_known_curve_is_found_again(exponent, ceiling):
     assert fitted.low <= fitted.middle <= fitted.high <= 1
 
 
+@pytest.mark.slow
 def test_the_interval_holds_the_truth_about_as_often_as_it_says():
     random = np.random.default_rng(1)
     pictures = np.repeat([10.0, 20.0, 30.0, 40.0], 3)

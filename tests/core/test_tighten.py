@@ -7,6 +7,8 @@ from avocet.core.boxes import iou
 from avocet.core.tighten import tighten
 from avocet.demo.belt import render_still
 
+pytestmark = pytest.mark.slow
+
 
 @pytest.fixture(scope="module")
 def goods():

@@ -183,6 +183,7 @@ def test_parts_bin_and_split(client, labelled):
     )
 
 
+@pytest.mark.slow
 def test_from_training_to_use(client, labelled, work, frames):
     assert client.get(f"{BASE}/projects/1/plan").json["training"] == 4
     run = client.post(f"{BASE}/projects/1/runs", json={"settings": {"side": 96, "epochs": 2, "batch": 2}})

@@ -3,6 +3,8 @@
 import io
 import zipfile
 
+import pytest
+
 from tests.web.conftest import BASE
 
 SMALL = {"side": 96, "epochs": 2, "batch": 2, "passes": 1}
@@ -83,6 +85,7 @@ def test_a_run_followed_from_start_to_bin(client, labelled, work):
     assert [each["id"] for each in client.get(f"{BASE}/projects/1/runs?binned=true").json["runs"]] == [1]
 
 
+@pytest.mark.slow
 def test_studies(client, labelled, work):
     asked = {"settings": SMALL, "steps": 20, "seeds": 1}
     study = client.post(f"{BASE}/projects/1/studies", json=asked)
