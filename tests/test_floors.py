@@ -70,7 +70,8 @@ def test_core_knows_only_numbers(path):
     assert tops <= {"numpy", "scipy", "collections", "dataclasses", "typing", "avocet"}
 
 
-def test_the_server_starts_without_torch():
+@pytest.mark.parametrize("module", ["serving", "importing", "exporting", "measuring"])
+def test_what_needs_no_network_starts_without_torch(module):
     """Torch takes seconds to import and hundreds of megabytes: the workers have it, the server does not."""
-    look = "import sys, avocet.cli.serving; sys.exit('torch' in sys.modules)"
+    look = f"import sys, avocet.cli.{module}; sys.exit('torch' in sys.modules)"
     assert subprocess.run([sys.executable, "-c", look], check=False).returncode == 0

@@ -6,8 +6,9 @@ from pathlib import Path
 import click
 
 from avocet.cli.common import Bar
+from avocet.core.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.errors import InputError
-from avocet.detector.predictor import MINIMUM_SCORE, OVERLAP_LIMIT, Predictor
+from avocet.detector.predictor import Predictor
 from avocet.work.detecting import ANNOTATED, CSV_NAME, JSON_NAME, gather
 from avocet.work.detecting import detect as run
 from avocet.work.detections import check_limits

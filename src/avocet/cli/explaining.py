@@ -5,9 +5,10 @@ from pathlib import Path
 
 import click
 
+from avocet.core.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.explaining import METHODS, Method
 from avocet.core.soft_suppression import SIGMA
-from avocet.detector.predictor import MINIMUM_SCORE, OVERLAP_LIMIT, Predictor
+from avocet.detector.predictor import Predictor
 from avocet.files import write_text
 from avocet.media.pictures import read_picture
 from avocet.work.detections import check_limits

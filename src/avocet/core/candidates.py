@@ -12,6 +12,12 @@ from avocet.core.detections import PictureDetections
 from avocet.core.letterbox import Letterbox
 from avocet.core.suppression import suppress
 
+MINIMUM_SCORE, OVERLAP_LIMIT = 0.25, 0.5
+"""What detection uses unless told otherwise."""
+
+MEASURING_SCORE = 0.005
+"""Average precision looks at everything above this score."""
+
 MOST_CANDIDATES = 1000
 """Candidates of one picture that suppression looks at, best first."""
 

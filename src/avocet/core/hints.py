@@ -75,12 +75,12 @@ def training_hints(
                 "Training loss is rising. The learning rate is too high, try a third of it.",
             )
         )
-    elif len(held) and held.max() > LEAP * learnt[0]:
+    elif len(held) and held[highest := int(held.argmax())] > LEAP * learnt[0]:
         hints.append(
             Hint(
                 "learning rate",
-                int(epochs[held.argmax()]),
-                f"Validation loss leapt to {held.max():,.0f} at epoch {epochs[held.argmax()]}. The learning rate "
+                int(epochs[highest]),
+                f"Validation loss leapt to {held[highest]:,.0f} at epoch {epochs[highest]}. The learning rate "
                 "is too high, try a third of it.",
             )
         )

@@ -6,11 +6,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.core.candidates import Candidates
+from avocet.core.candidates import OVERLAP_LIMIT, Candidates
 from avocet.core.detections import PictureDetections
 from avocet.core.fusion import FUSION_IOU, Method, fuse
 from avocet.core.suppression import suppress
-from avocet.detector.predictor import OVERLAP_LIMIT, Finder
+from avocet.detector.finder import Finder
 
 
 class EnsemblePredictor:

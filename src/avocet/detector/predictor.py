@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 import torch
@@ -17,12 +17,6 @@ from avocet.detector.card import ModelCard
 from avocet.detector.device import bfloat16_pays, chosen_device
 from avocet.detector.letterbox import lay_in
 from avocet.detector.network import Network
-
-MINIMUM_SCORE, OVERLAP_LIMIT = 0.25, 0.5
-"""What detection uses unless told otherwise."""
-
-MEASURING_SCORE = 0.005
-"""Average precision looks at everything above this score."""
 
 
 def candidates_of(
@@ -51,18 +45,6 @@ def candidates_of(
     """
     decoded = decode(raw, card.anchors, card.strides, card.reach, minimum_objectness=minimum_score)
     return in_picture(decoded, box, width, height, minimum_score).candidates
-
-
-class Finder(Protocol):
-    """Whatever finds boxes in pictures: one network, or several."""
-
-    @property
-    def classes(self) -> list[str]: ...
-
-    @property
-    def about(self) -> dict[str, Any]: ...
-
-    def candidates(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]: ...
 
 
 class Predictor:

@@ -7,13 +7,14 @@ import numpy as np
 import torch
 
 from avocet.core.boxes import Array
+from avocet.core.candidates import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.precision import evaluate
 from avocet.detector.batches import HeldOutPictures
 from avocet.detector.card import ModelCard
 from avocet.detector.loss import LossWeights, detection_loss
 from avocet.detector.network import Network
-from avocet.detector.predictor import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT, as_input, candidates_of
+from avocet.detector.predictor import as_input, candidates_of
 from avocet.detector.reports import Validation, figures_by_class
 
 

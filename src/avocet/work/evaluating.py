@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 from sqlalchemy.orm import Session, sessionmaker
 
-from avocet.core.candidates import Candidates
+from avocet.core.candidates import OVERLAP_LIMIT, Candidates
 from avocet.core.errors import InputError
-from avocet.detector.predictor import OVERLAP_LIMIT, Finder
+from avocet.detector.finder import Finder
 from avocet.files import replacing
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, Part

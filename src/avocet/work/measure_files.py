@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 
 from avocet.core.boxes import as_boxes
+from avocet.core.candidates import OVERLAP_LIMIT
 from avocet.core.errors import InputError
 from avocet.detector.labelled import LabelledPicture
-from avocet.detector.predictor import OVERLAP_LIMIT, Predictor
 from avocet.formats.coco import coco_ids
 from avocet.formats.kinds import recognise
 from avocet.formats.record import IGNORE, RecordedPicture, find_nothing
@@ -107,6 +107,9 @@ def measure_file(
         candidates = read_detections(path, path.name, truth.numbers, len(truth.pictures), class_map)
         limit = 1.0
     else:
+        # Imported here: torch takes seconds that a measurement of detections need not wait for.
+        from avocet.detector.predictor import Predictor
+
         predictor = Predictor.from_bundle(path)
         names = [class_map.get(name, name) for name in predictor.classes]
         used = {box.label for picture in truth.located.record.pictures for box in picture.boxes}

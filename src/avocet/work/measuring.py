@@ -10,13 +10,13 @@ from numpy.typing import NDArray
 
 from avocet.core.bootstrap import RESAMPLES, interval, resample
 from avocet.core.calibration import CALIBRATED_SCORE, reliability
-from avocet.core.candidates import Candidates
+from avocet.core.candidates import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT, Candidates
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.measurement import Areas, match_pictures, measure_detections
 from avocet.core.mistakes import KINDS, find_mistakes
 from avocet.core.precision import COCO_THRESHOLDS, INTERPOLATIONS
+from avocet.detector.finder import Finder
 from avocet.detector.labelled import LabelledPicture
-from avocet.detector.predictor import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT, Finder
 from avocet.work.progress import Reporter, Stopped
 
 BATCH = 8

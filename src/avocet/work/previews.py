@@ -10,11 +10,12 @@ import psutil
 from numpy.typing import NDArray
 from sqlalchemy.orm import Session, sessionmaker
 
+from avocet.core.candidates import OVERLAP_LIMIT
 from avocet.core.errors import InputError
 from avocet.detector.augmentation import LEAST_SIDE, LEAST_VISIBLE
 from avocet.detector.batches import TrainingPictures
 from avocet.detector.colours import lit
-from avocet.detector.predictor import OVERLAP_LIMIT, Predictor
+from avocet.detector.predictor import Predictor
 from avocet.detector.probe import Probe, probe
 from avocet.detector.settings import settings_from
 from avocet.detector.sizes import SIZES
