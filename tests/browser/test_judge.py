@@ -60,6 +60,10 @@ def test_from_figures_to_what_lies_behind(page):
     assert words.startswith("better") and "chance" in words
     assert page.find("beside-figures").text.count("\n") >= 6
     page.find("beside-pictures", "right by both")
+    shown = boxes_of(page, first, 0.25) + boxes_of(page, second, 0.25)
+    page.until(
+        lambda: len(page.driver.find_elements(By.CSS_SELECTOR, ".pair rect")) == shown, "both answers drawn"
+    )
 
     train(page, "extra", 1)
     page.open(f"judge/beside?first={first}&second={second}")

@@ -210,7 +210,8 @@ def test_from_training_to_use(client, labelled, work, frames):
     together = client.get(
         f"{BASE}/evaluations/1/marked?minimum_score=0.01&picture_ids={row['picture_id']}"
     ).json
-    assert together["pictures"] == [{"picture_id": row["picture_id"], **compared}]
+    size = {key: row[key] for key in ("picture_id", "width", "height")}
+    assert together == {"class_names": wall["class_names"], "pictures": [size | compared]}
     assert client.get(f"{BASE}/evaluations/1/marked?picture_ids=999").status_code == 404
     assert client.get(f"{BASE}/evaluations/1/marked").status_code == 422
     assert client.get(f"{BASE}/evaluations/1/pictures?minimum_score=2").status_code == 422

@@ -9,6 +9,8 @@ import PlainChart from "@/parts/PlainChart.vue";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import JudgeHead from "@/views/judge/JudgeHead.vue";
+import { useMarked, type Wanted } from "@/views/judge/marked";
+import MarkedThumbnail from "@/views/judge/MarkedThumbnail.vue";
 import OtherModels from "@/views/judge/OtherModels.vue";
 import { latestOnly, useThresholds } from "@/views/judge/thresholds";
 import ThresholdSliders from "@/views/judge/ThresholdSliders.vue";
@@ -93,6 +95,14 @@ const option = computed(() => ({
     tooltip: { formatter: (point: { name: string; value: number[] }) => `${point.name}: ${point.value[0]!.toFixed(0)} ms, mAP ${point.value[1]!.toFixed(3)}` },
   }],
 }));
+const thresholds = (id: number | undefined): Wanted => ({ evaluationId: id, minimumScore: minimumScore.value, overlapLimit: overlapLimit.value });
+const marked = { first: useMarked(() => thresholds(first.value)), second: useMarked(() => thresholds(second.value)) };
+type Differing = Beside["pictures"][number];
+/** A picture as either of the two sees it. */
+const sides = (each: Differing) => [
+  { kind: "first", id: first.value!, errors: each.first_errors, marked: marked.first },
+  { kind: "second", id: second.value!, errors: each.second_errors, marked: marked.second },
+];
 function swap(): void {
   [first.value, second.value] = [second.value, first.value];
 }
@@ -137,11 +147,13 @@ useKeys([{ keys: ["x"], label: "Swap the two", run: swap }]);
             </p>
             <div class="pictures">
               <figure v-for="each in found.pictures.slice(0, 60)" :key="each.picture_id">
-                <img :src="`/api/v1/evaluations/${first}/pictures/${each.picture_id}/thumbnail`" :alt="each.name" loading="lazy" />
-                <figcaption>{{ each.name }}<br />
-                  <router-link :to="{ path: `/project/${store.id}/judge/${first}/${each.picture_id}`, query: query() }"><i class="first" />{{ count(each.first_errors, "error") }}</router-link>
-                  <router-link :to="{ path: `/project/${store.id}/judge/${second}/${each.picture_id}`, query: query() }"><i class="second" />{{ count(each.second_errors, "error") }}</router-link>
-                </figcaption>
+                <div class="pair">
+                  <router-link v-for="side in sides(each)" :key="side.kind" :to="{ path: `/project/${store.id}/judge/${side.id}/${each.picture_id}`, query: query() }">
+                    <MarkedThumbnail :evaluation-id="side.id" :picture-id="each.picture_id" :name="each.name" :boxes="side.marked.boxes.value.get(each.picture_id)" :class-names="side.marked.names.value" @seen="side.marked.see(each.picture_id, $event)" />
+                    <i :class="side.kind" />{{ count(side.errors, "error") }}
+                  </router-link>
+                </div>
+                <figcaption>{{ each.name }}</figcaption>
               </figure>
             </div>
           </section>
@@ -165,8 +177,7 @@ i { display: inline-block; width: 11px; height: 11px; margin-right: 3px; border:
 .sure { font-weight: 600; }
 .note { font-size: 13px; margin-top: 6px; }
 td { padding-top: 4px; padding-bottom: 4px; white-space: nowrap; }
-.pictures { display: grid; grid-template-columns: repeat(auto-fill, minmax(170px, 1fr)); gap: 12px; margin-top: 8px; }
+.pictures { display: grid; grid-template-columns: repeat(auto-fill, minmax(320px, 1fr)); gap: 12px; margin-top: 8px; }
 figure { margin: 0; font-size: 13px; }
-img { width: 100%; aspect-ratio: 16 / 9; object-fit: contain; background: var(--stage); display: block; }
-figcaption a { margin-right: 12px; }
+.pair { display: grid; grid-template-columns: 1fr 1fr; gap: 4px; }
 </style>

@@ -42,7 +42,6 @@ const evaluationId = Number(route.params.evaluation);
 const evaluation = ref<Evaluation | null>(null);
 const run = ref<Run | null>(null);
 const wall = ref<WallRow[]>([]);
-const wallNames = ref<string[]>([]);
 const summed = ref(false);
 const failed = ref("");
 const page = ref<Page>(PAGES.find((each) => each.value === route.query.page)?.value ?? "figures");
@@ -64,7 +63,6 @@ const loadWall = latestOnly(async () => {
       }),
     );
     wall.value = found.pictures;
-    wallNames.value = found.class_names;
     summed.value = true;
   } catch (error) {
     failed.value = (error as Error).message;
@@ -187,7 +185,7 @@ const file = (name: string): string => `/api/v1/evaluations/${evaluationId}/${na
           <el-radio-button v-for="each in PAGES" :key="each.value" :value="each.value">{{ each.label }}</el-radio-button>
         </el-radio-group>
         <FigureTable v-if="page === 'figures'" :report="report" @open="openClass" />
-        <PictureWall v-else-if="page === 'wall'" :evaluation-id="evaluationId" :rows="wall" :names="wallNames" :query="query()" />
+        <PictureWall v-else-if="page === 'wall'" :evaluation-id="evaluationId" :rows="wall" :query="query()" />
         <MistakeKinds v-else-if="page === 'mistakes'" :evaluation-id="evaluationId" :minimum-score="minimumScore" :overlap-limit="overlapLimit" :query="query()" />
         <ConfusionMatrix v-else-if="page === 'confusion'" :evaluation-id="evaluationId" :minimum-score="minimumScore" :overlap-limit="overlapLimit" :query="query()" />
         <PrecisionRecallCurves v-else-if="page === 'curves'" :evaluation-id="evaluationId" :minimum-score="minimumScore" :overlap-limit="overlapLimit" :chosen-class="chosenClass" />

@@ -1,15 +1,16 @@
 <script setup lang="ts">
 /** All pictures of a measurement, those that need a look first. */
-import { computed, nextTick, onBeforeUnmount, onMounted, ref, shallowRef, watch } from "vue";
+import { computed, nextTick, onBeforeUnmount, onMounted, ref, watch } from "vue";
 
-import { api, type MarkedPicture, take, type WallRow } from "@/api/client";
+import type { WallRow } from "@/api/client";
 import { count } from "@/parts/format";
-import { complain } from "@/state/notes";
+import { useProject } from "@/state/project";
+import { useMarked } from "@/views/judge/marked";
+import MarkedThumbnail from "@/views/judge/MarkedThumbnail.vue";
 import MarkKey from "@/views/judge/MarkKey.vue";
-import { latestOnly } from "@/views/judge/thresholds";
-import WallTile from "@/views/judge/WallTile.vue";
 
-const props = defineProps<{ evaluationId: number; rows: WallRow[]; names: string[]; query: Record<string, string> }>();
+const props = defineProps<{ evaluationId: number; rows: WallRow[]; query: Record<string, string> }>();
+const store = useProject();
 type Order = "worst" | "misses" | "alarms" | "iou" | "name";
 const order = ref<Order>("worst");
 const orders: { value: Order; label: string }[] = [
@@ -45,44 +46,7 @@ onMounted(() => end.value && observer.observe(end.value));
 onBeforeUnmount(() => observer.disconnect());
 watch(order, () => (shown.value = STEP));
 
-/** Boxes of the tiles in sight, fetched together. */
-const MOST = 200;
-const visible = new Set<number>();
-const boxes = shallowRef(new Map<number, MarkedPicture>());
-/** Whose boxes are those of the thresholds as they stand; the others are shown until theirs arrive. */
-const fresh = new Set<number>();
-const fetchBoxes = latestOnly(async () => {
-  // Tiles come into sight one by one, in one turn of the page.
-  await new Promise((resolve) => window.setTimeout(resolve, 20));
-  const thresholds = props.query;
-  const wanted = [...visible].filter((id) => !fresh.has(id)).slice(0, MOST);
-  if (!wanted.length) return;
-  try {
-    const found = await take(
-      api.GET("/api/v1/evaluations/{evaluation_id}/marked", {
-        params: { path: { evaluation_id: props.evaluationId }, query: { picture_ids: wanted, minimum_score: Number(thresholds.score), overlap_limit: Number(thresholds.overlap) } },
-      }),
-    );
-    if (!same(thresholds, props.query)) return;
-    for (const id of wanted) fresh.add(id);
-    boxes.value = new Map([...boxes.value, ...found.pictures.map((each) => [each.picture_id, each] as const)]);
-  } catch (error) {
-    complain(error);
-  }
-});
-const same = (a: Record<string, string>, b: Record<string, string>): boolean => a.score === b.score && a.overlap === b.overlap;
-function see(id: number, now: boolean): void {
-  if (!now) visible.delete(id);
-  else {
-    visible.add(id);
-    if (!fresh.has(id)) fetchBoxes();
-  }
-}
-watch(() => props.query, (now, before) => {
-  if (same(now, before)) return;
-  fresh.clear();
-  fetchBoxes();
-});
+const { boxes, names, see } = useMarked(() => ({ evaluationId: props.evaluationId, minimumScore: Number(props.query.score), overlapLimit: Number(props.query.overlap) }));
 </script>
 
 <template>
@@ -91,10 +55,16 @@ watch(() => props.query, (now, before) => {
       <span class="soft key"><i class="broken" />truth <i />prediction <MarkKey mark="miss" />missed <MarkKey mark="false_alarm" />false alarm</span>
     </label>
     <div class="wall">
-      <WallTile
-        v-for="row in ordered.slice(0, shown)" :key="row.picture_id" :evaluation-id="evaluationId" :row="row" :query="query" :names="names"
-        :boxes="boxes.get(row.picture_id)" :show-iou="order === 'iou'" @seen="see(row.picture_id, $event)"
-      />
+      <router-link v-for="row in ordered.slice(0, shown)" :key="row.picture_id" class="tile" data-test="wall-tile" :to="{ path: `/project/${store.id}/judge/${evaluationId}/${row.picture_id}`, query }">
+        <MarkedThumbnail :evaluation-id="evaluationId" :picture-id="row.picture_id" :name="row.name" :boxes="boxes.get(row.picture_id)" :class-names="names" @seen="see(row.picture_id, $event)" />
+        <span class="line">
+          <span class="name">{{ row.name }}</span>
+          <span v-if="order === 'iou' && row.lowest_iou !== null" class="soft">IoU {{ row.lowest_iou.toFixed(2) }}</span>
+          <span v-if="row.misses"><MarkKey mark="miss" />{{ row.misses }}</span>
+          <span v-if="row.false_alarms"><MarkKey mark="false_alarm" />{{ row.false_alarms }}</span>
+          <span v-if="!row.misses && !row.false_alarms"><MarkKey mark="hit" />all</span>
+        </span>
+      </router-link>
       <p v-if="shown < ordered.length" ref="end" class="soft">{{ count(ordered.length - shown, "more picture") }}</p>
     </div>
   </section>
@@ -106,4 +76,8 @@ watch(() => props.query, (now, before) => {
 .key { display: inline-flex; gap: 5px; align-items: center; margin-left: 14px; font-size: 13px; }
 .key i { width: 22px; border-top: 2px solid var(--ink); margin-left: 6px; }
 .key i.broken { border-top-style: dashed; }
+.tile { color: inherit; text-decoration: none; font-size: 13px; min-width: 0; }
+.line { display: flex; gap: 8px; align-items: center; margin-top: 3px; }
+.line > span { display: inline-flex; gap: 3px; align-items: center; }
+.line > .name { flex: 1; display: block; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 </style>

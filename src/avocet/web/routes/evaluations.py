@@ -154,17 +154,15 @@ def wall(path: schemas.EvaluationPath, query: schemas.ThresholdQuery) -> Respons
 def marked(path: schemas.EvaluationPath, query: schemas.MarkedQuery) -> Response:
     """Truths and predictions of some pictures, marked, at two thresholds."""
     measured = opened(path.evaluation_id)
-    return reply(
-        schemas.MarkedOut(
-            pictures=[
-                schemas.MarkedPicture(
-                    picture_id=number,
-                    **measured.compare(measured.index_of(number), query.minimum_score, query.overlap_limit),
-                )
-                for number in query.picture_ids
-            ]
+    found = []
+    for number in query.picture_ids:
+        index = measured.index_of(number)
+        picture = measured.pictures[index]
+        boxes = measured.compare(index, query.minimum_score, query.overlap_limit)
+        found.append(
+            schemas.MarkedPicture(picture_id=number, width=picture.width, height=picture.height, **boxes)
         )
-    )
+    return reply(schemas.MarkedOut(class_names=measured.classes, pictures=found))
 
 
 @evaluations.get(

@@ -196,9 +196,12 @@ class MarkedQuery(ThresholdQuery):
 
 class MarkedPicture(CompareOut):
     picture_id: int
+    width: int
+    height: int
 
 
 class MarkedOut(Schema):
+    class_names: list[str]
     pictures: list[MarkedPicture]
 
 
