@@ -167,7 +167,8 @@ def _scaled_part(pixels: NDArray[np.uint8], source: Array, size: tuple[int, int]
     x1, y1 = max(0, int(source[0]) - margin), max(0, int(source[1]) - margin)
     x2, y2 = min(width, int(np.ceil(source[2])) + margin), min(height, int(np.ceil(source[3])) + margin)
     part = Image.fromarray(pixels[y1:y2, x1:x2])
-    left, top, right, bottom = np.clip(source - [x1, y1, x1, y1], 0, [x2 - x1, y2 - y1] * 2).tolist()
+    left, top = max(0.0, float(source[0]) - x1), max(0.0, float(source[1]) - y1)
+    right, bottom = min(float(source[2]) - x1, x2 - x1), min(float(source[3]) - y1, y2 - y1)
     return part.resize(size, Image.Resampling.BILINEAR, box=(left, top, right, bottom))
 
 
@@ -351,12 +352,14 @@ class _Flip:
         return mirrored[:, [1, 0, 3, 2]] if self.transposed else mirrored
 
     def _mirrored(self, boxes: Array, width: int, height: int) -> Array:
-        x1, y1, x2, y2 = boxes.T
+        if not (self.sideways or self.upside_down):
+            return boxes
+        mirrored = boxes.copy()
         if self.sideways:
-            x1, x2 = width - x2, width - x1
+            mirrored[:, 0], mirrored[:, 2] = width - boxes[:, 2], width - boxes[:, 0]
         if self.upside_down:
-            y1, y2 = height - y2, height - y1
-        return np.stack([x1, y1, x2, y2], axis=1)
+            mirrored[:, 1], mirrored[:, 3] = height - boxes[:, 3], height - boxes[:, 1]
+        return mirrored
 
 
 def _drawn_flip(flips: Flips, generator: np.random.Generator) -> _Flip:
@@ -366,8 +369,11 @@ def _drawn_flip(flips: Flips, generator: np.random.Generator) -> _Flip:
 
 
 def _cut(sample: Sample, width: int, height: int) -> Sample:
-    inside = clip(sample.boxes, width, height)
-    sides = inside[:, 2:] - inside[:, :2]
-    visible = area(inside) >= LEAST_VISIBLE * area(sample.boxes)
-    keep = (sides >= LEAST_SIDE).all(axis=1) & (visible | sample.ignored)
+    boxes = sample.boxes
+    # Done for every picture of a batch, collages four times: plain products, columns one by one.
+    inside = np.minimum(np.maximum(boxes, 0), np.array([width, height, width, height], dtype=np.float64))
+    wide, high = inside[:, 2] - inside[:, 0], inside[:, 3] - inside[:, 1]
+    whole = (boxes[:, 2] - boxes[:, 0]) * (boxes[:, 3] - boxes[:, 1])
+    visible = wide * high >= LEAST_VISIBLE * whole
+    keep = (wide >= LEAST_SIDE) & (high >= LEAST_SIDE) & (visible | sample.ignored)
     return Sample(sample.pixels, inside[keep], sample.classes[keep], sample.ignored[keep])
