@@ -21,7 +21,7 @@ from avocet.detector.predictor import Predictor
 from avocet.detector.settings import Settings
 from avocet.detector.shipped import shipped_weights
 from avocet.detector.trainer import Training
-from avocet.work.measuring import find_candidates, measure, truths_in
+from avocet.work.judge.report import find_candidates, measure, truths_in
 from avocet.work.progress import Silent
 
 SIDE, PICTURES, HELD_OUT = 320, 200, 40

@@ -6,11 +6,11 @@ import time
 import numpy as np
 from threadpoolctl import threadpool_limits
 
-from avocet.core.bootstrap import RESAMPLES, interval, resample
 from avocet.core.detections import PictureDetections, PictureTruth
-from avocet.core.matching import match
-from avocet.core.measurement import COCO_AREAS, match_pictures, measure_detections
-from avocet.core.precision import COCO_THRESHOLDS
+from avocet.core.score.bootstrap import RESAMPLES, interval, resample
+from avocet.core.score.matching import match
+from avocet.core.score.measurement import COCO_AREAS, match_pictures, measure_detections
+from avocet.core.score.precision import COCO_THRESHOLDS
 
 PICTURES, TRUTHS, DETECTIONS, CLASSES = 5_000, 36_000, 500_000, 80
 PART = 100

@@ -6,10 +6,10 @@ from typing import Any
 
 import numpy as np
 
-from avocet.core.candidates import Candidates
-from avocet.work.judging import confusion_of, mistakes_of
-from avocet.work.measured import Measured
-from avocet.work.snapshots import FrozenPicture
+from avocet.core.raw.candidates import Candidates
+from avocet.work.judge.answers import confusion_of, mistakes_of
+from avocet.work.judge.opened import Measured
+from avocet.work.snapshots.frozen import FrozenPicture
 
 PICTURES, CANDIDATES, CLASSES, ROUNDS = 5_000, 100, 80, 3
 PART = 100

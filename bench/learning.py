@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import torch
 
-from avocet.core.orientation import lie_in_every_direction
+from avocet.core.labels.orientation import lie_in_every_direction
 from avocet.demo.belt import HEIGHT, WIDTH, render_still
 from avocet.demo.goods import NAMES
 from avocet.demo.project import FIRST_SEED, PARTS
@@ -17,7 +17,7 @@ from avocet.detector.predictor import Predictor
 from avocet.detector.settings import Settings
 from avocet.detector.shipped import shipped_weights
 from avocet.detector.trainer import Training
-from avocet.work.measuring import find_candidates, measure, truths_in
+from avocet.work.judge.report import find_candidates, measure, truths_in
 from avocet.work.progress import Silent
 
 SEEDS = (0, 1, 2)

@@ -18,8 +18,8 @@ from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Box, Part, Picture, PictureState
 from avocet.web.app import create_app
-from avocet.work.classes import ensure_classes
-from avocet.work.projects import create_project
+from avocet.work.labels.classes import ensure_classes
+from avocet.work.project.projects import create_project
 
 PICTURES, BOXES_EACH, REQUESTS = 100_000, 4, 200
 QUERIES = {

@@ -5,7 +5,7 @@ import time
 import numpy as np
 
 from avocet.core.boxes import iou
-from avocet.core.suppression import suppress
+from avocet.core.raw.suppression import suppress
 
 BOXES = 10_000
 ROUNDS = 5

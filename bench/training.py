@@ -9,7 +9,7 @@ import numpy as np
 import psutil
 import torch
 
-from avocet.core.anchors import cluster_anchors, mean_best_iou
+from avocet.core.raw.anchors import cluster_anchors, mean_best_iou
 from avocet.demo.goods import NAMES
 from avocet.demo.project import FIRST_SEED
 from avocet.detector.augmentation import Augmentation

@@ -18,10 +18,10 @@ from avocet.media.pictures import encode_jpeg
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part, PictureState
-from avocet.work.classes import ensure_classes
-from avocet.work.labels import NewBox, save_labels
-from avocet.work.media import add_picture
-from avocet.work.projects import create_project, list_projects
+from avocet.work.labels.boxes import NewBox, save_labels
+from avocet.work.labels.classes import ensure_classes
+from avocet.work.pictures.adding import add_picture
+from avocet.work.project.projects import create_project, list_projects
 
 settings.register_profile("avocet", deadline=None)
 settings.load_profile("avocet")

@@ -7,7 +7,8 @@ from avocet.demo import project
 from avocet.demo.belt import HEIGHT, WIDTH, render_clip, render_still
 from avocet.demo.goods import NAMES, draw_good
 from avocet.store.tables import Picture, PictureState
-from avocet.work.projects import list_projects, stages
+from avocet.work.project.projects import list_projects
+from avocet.work.project.stages import stages
 
 
 def test_same_seed_same_frame():

@@ -116,7 +116,7 @@ def test_text_can_be_read():
 
 
 def test_class_colours_are_told_apart():
-    from avocet.work.classes import COLOURS
+    from avocet.work.labels.classes import COLOURS
 
     assert len(set(COLOURS)) == len(COLOURS) >= 9
     for colour in COLOURS:

@@ -1,5 +1,6 @@
 """Writing files so that they are there whole or not at all."""
 
+import errno
 import os
 import shutil
 import tempfile
@@ -58,3 +59,29 @@ def copy_file(source: Path, path: Path) -> None:
     """Copy a file whole or not at all. Raises `InputError` as `replacing` does."""
     with replacing(path) as temporary:
         shutil.copyfile(source, temporary)
+
+
+def move_file(source: Path, path: Path) -> None:
+    """Move a file into place: renamed on the same disk, else copied whole. Raises `InputError`."""
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with source.open("rb+") as written:
+            os.fsync(written.fileno())
+        source.chmod(0o644)
+        source.replace(path)
+    except OSError as error:
+        if error.errno != errno.EXDEV:
+            raise InputError(f"{path} cannot be written: {error.strerror or error}") from error
+        copy_file(source, path)
+        source.unlink()
+
+
+def safe_name(name: str) -> str:
+    """A name of letters, digits and hyphens, for a file that is to be downloaded.
+
+    Examples
+    --------
+    >>> safe_name("Belt 2/3")
+    'Belt-2-3'
+    """
+    return "".join(letter if letter.isalnum() else "-" for letter in name)

@@ -7,8 +7,8 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
 from avocet.store.tables import Picture, PictureState
-from avocet.work.labels import NewBox, boxes_from, labels_of, save_labels
-from avocet.work.media import get_picture
+from avocet.work.labels.boxes import NewBox, boxes_from, labels_of, save_labels
+from avocet.work.pictures.files import get_picture
 
 pytestmark = [pytest.mark.browser, pytest.mark.slow]
 

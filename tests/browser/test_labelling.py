@@ -9,10 +9,10 @@ from avocet.core.boxes import iou
 from avocet.demo.belt import render_still
 from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import JobState, PictureState
-from avocet.work.classes import list_classes
 from avocet.work.jobs import create_job
-from avocet.work.labels import NewBox, save_labels
-from avocet.work.media import add_picture
+from avocet.work.labels.boxes import NewBox, save_labels
+from avocet.work.labels.classes import list_classes
+from avocet.work.pictures.adding import add_picture
 
 pytestmark = [pytest.mark.browser, pytest.mark.slow]
 UNLABELLED = 7

@@ -10,10 +10,10 @@ from avocet.cli.main import avocet as commands
 from avocet.core.errors import InputError
 from avocet.formats.kinds import FORMATS
 from avocet.store.database import open_database
-from avocet.work.exchange import export_record
-from avocet.work.labels import labels_of
-from avocet.work.listing import Filter, list_pictures
-from avocet.work.projects import project_named
+from avocet.work.exchange.project_labels import export_record
+from avocet.work.labels.boxes import labels_of
+from avocet.work.pictures.listing import Filter, list_pictures
+from avocet.work.project.projects import project_named
 
 
 def run(*arguments, fails=None):

@@ -4,7 +4,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from avocet.core.anchors import cluster_anchors, mean_best_iou
+from avocet.core.raw.anchors import cluster_anchors, mean_best_iou
 
 sizes_strategy = arrays(np.float64, st.tuples(st.integers(1, 40), st.just(2)), elements=st.floats(1, 300))
 

@@ -3,15 +3,15 @@
 import numpy as np
 import pytest
 
-from avocet.core.anchors import (
+from avocet.core.raw.anchors import (
     MANY_SIZES,
     anchor_curve,
     cluster_anchors,
     mean_best_iou,
     share_poorly_fitted,
 )
-from avocet.core.hints import training_hints
-from avocet.core.saturation import fit_saturation
+from avocet.core.score.saturation import fit_saturation
+from avocet.work.train.hints import training_hints
 
 
 @pytest.mark.parametrize("exponent", [0.35, 0.8, 1.5])

@@ -1,7 +1,7 @@
 import numpy as np
 import pytest
 
-from avocet.core.decode import decode
+from avocet.core.raw.decode import decode
 from tests.core.slow import decode_slowly
 
 

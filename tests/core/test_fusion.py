@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from avocet.core.detections import PictureDetections
-from avocet.core.fusion import fuse
-from avocet.core.soft_suppression import soften
+from avocet.core.raw.fusion import fuse
+from avocet.core.raw.soft_suppression import soften
 from tests.core.slow import iou_of_two
 from tests.core.test_suppression import scenes
 

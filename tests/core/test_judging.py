@@ -5,9 +5,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from avocet.core.confusion import confusion
 from avocet.core.detections import PictureDetections, PictureTruth
-from avocet.core.operating import choose_score, operating_curve
+from avocet.core.score.confusion import confusion
+from avocet.core.score.operating import choose_score, operating_curve
 from tests.core.slow import iou_of_two
 from tests.core.test_precision import pictures
 

@@ -3,7 +3,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from avocet.core.letterbox import letterbox
+from avocet.core.raw.letterbox import letterbox
 
 sides = st.sampled_from([96, 320, 416, 640])
 

@@ -5,9 +5,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
-from avocet.core.comparing import compare_boxes
-from avocet.core.findings import doubled, odd_shapes, outside, tiny
-from avocet.core.looks import alike, crop_features, near_pairs, picture_look, strangeness
+from avocet.core.labels.comparing import compare_boxes
+from avocet.core.labels.findings import doubled, odd_shapes, outside, tiny
+from avocet.core.labels.looks import alike, crop_features, near_identical, picture_look, strangeness
 from tests.core.slow import iou_of_two
 
 BOXES = st.lists(
@@ -37,7 +37,7 @@ def test_near_pairs(looks, data):
         for j in range(i + 1, len(looks))
         if groups[i] != groups[j] and ((looks[i] ^ looks[j]) & (2**64 - 1)).bit_count() <= 20
     }
-    assert set(near_pairs(looks, groups, most=20)) == expected
+    assert set(near_identical(looks, groups, most=20)) == expected
 
 
 def test_looks_of_near_and_far_pictures(frames):
@@ -84,7 +84,7 @@ def test_doubled_boxes(boxes, limit):
         for j in range(i + 1, len(boxes))
         if iou_of_two(boxes[i], boxes[j]) > limit
     }
-    assert {pair[:2] for pair in doubled(boxes, limit)} == expected
+    assert {pair[:2] for pair in doubled(boxes, limit=limit)} == expected
 
 
 @given(BOXES)

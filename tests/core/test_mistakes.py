@@ -8,8 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from avocet.core.detections import PictureDetections, PictureTruth
-from avocet.core.doubts import doubt_labels
-from avocet.core.mistakes import (
+from avocet.core.score.doubts import doubt_labels
+from avocet.core.score.mistakes import (
     BADLY_PLACED,
     BOTH,
     DUPLICATE,
@@ -19,7 +19,7 @@ from avocet.core.mistakes import (
     WRONG_CLASS,
     find_mistakes,
 )
-from avocet.core.precision import evaluate
+from avocet.core.score.precision import evaluate
 from tests.core.slow import iou_of_two, match_slowly
 from tests.core.test_precision import pictures
 

@@ -1,7 +1,7 @@
 import numpy as np
 import pytest
 
-from avocet.core.orientation import lie_in_every_direction
+from avocet.core.labels.orientation import lie_in_every_direction
 
 
 def test_each_class_on_its_own():

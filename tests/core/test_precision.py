@@ -3,15 +3,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from avocet.core.bootstrap import interval, resample
 from avocet.core.detections import PictureDetections, PictureTruth
-from avocet.core.matching import match
-from avocet.core.measurement import COCO_AREAS, match_pictures, measure_detections, sum_up
-from avocet.core.precision import (
-    COCO_THRESHOLDS,
-    average_precision,
-    evaluate,
-)
+from avocet.core.score.bootstrap import interval, resample
+from avocet.core.score.matching import match
+from avocet.core.score.measurement import COCO_AREAS, match_pictures, measure_detections, sum_up
+from avocet.core.score.precision import COCO_THRESHOLDS, average_precision, evaluate
 from tests.core.slow import average_precision_slowly, match_slowly, measure_slowly
 
 corner, side = st.integers(0, 10), st.integers(1, 8)

@@ -3,7 +3,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from avocet.core.splitting import cover_labels, split_by_ratio
+from avocet.core.labels.splitting import cover_labels, split_by_ratio
 
 groups_strategy = st.lists(st.sampled_from("abcdefghijklmnop"), max_size=60)
 

@@ -5,7 +5,7 @@ from hypothesis import strategies as st
 
 from avocet.core import near_pairs
 from avocet.core.boxes import iou
-from avocet.core.suppression import suppress
+from avocet.core.raw.suppression import suppress
 from tests.core.slow import iou_of_two, suppress_slowly
 
 

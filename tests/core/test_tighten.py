@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from avocet.core.boxes import iou
-from avocet.core.tighten import tighten
+from avocet.core.labels.tighten import tighten
 from avocet.demo.belt import render_still
 
 pytestmark = pytest.mark.slow

@@ -5,11 +5,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from avocet.core.bootstrap import resample
-from avocet.core.calibration import reliability
 from avocet.core.detections import PictureDetections, PictureTruth
-from avocet.core.measurement import match_pictures
-from avocet.core.paired import difference
+from avocet.core.score.bootstrap import resample
+from avocet.core.score.calibration import reliability
+from avocet.core.score.measurement import match_pictures
+from avocet.core.score.paired import difference
 
 
 @given(st.lists(st.tuples(st.floats(0, 1), st.booleans()), max_size=40), st.integers(1, 12))

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from avocet.core.candidates import Candidates
+from avocet.core.raw.candidates import Candidates
 from avocet.detector.ensemble import EnsemblePredictor
 
 

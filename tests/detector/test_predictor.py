@@ -3,14 +3,14 @@
 import numpy as np
 import pytest
 
-from avocet.core.candidates import MOST_CANDIDATES, Candidates
-from avocet.core.letterbox import letterbox
+from avocet.core.raw.candidates import MOST_CANDIDATES, Candidates
+from avocet.core.raw.letterbox import letterbox
 from avocet.detector.batches import HeldOutPictures
 from avocet.detector.card import ModelCard
 from avocet.detector.labelled import LabelledPicture
-from avocet.detector.letterbox import PADDING, lay_in
 from avocet.detector.network import Network
 from avocet.detector.predictor import Predictor, candidates_of
+from avocet.detector.resizing import PADDING, lay_in
 from avocet.detector.sizes import SIZES, parameter_count, size_named
 from avocet.media.drawing import draw_boxes
 

@@ -17,10 +17,10 @@ from avocet.jobs.worker import ACTIONS, run_job
 from avocet.media.clips import ClipWriter
 from avocet.store.tables import JobState
 from avocet.work.jobs import claim, create_job, get_job, list_jobs
-from avocet.work.media import add_clip
+from avocet.work.pictures.clips import add_clip
 from avocet.work.problems import NotFound
 from avocet.work.progress import Stopped
-from avocet.work.projects import create_project
+from avocet.work.project.projects import create_project
 
 
 @pytest.fixture

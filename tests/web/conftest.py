@@ -44,3 +44,25 @@ def send(client, url, *files, **fields):
         data={"files": [(content, name) for content, name in files], **fields},
         content_type="multipart/form-data",
     )
+
+
+QUICK = {"side": 96, "epochs": 1, "batch": 2, "passes": 1}
+
+
+@pytest.fixture
+def judged(client, labelled, work):
+    """A quick run, and its measurement on validation."""
+    client.post(f"{BASE}/projects/1/runs", json={"name": "quick", "settings": QUICK})
+    work()
+    assert client.post(f"{BASE}/projects/1/evaluations", json={"run_id": 1}).status_code == 202
+    work()
+    return client
+
+
+def outcome(client, job_id):
+    """A job's record."""
+    jobs = (
+        client.get(f"{BASE}/projects/1/jobs").json["jobs"]
+        + client.get(f"{BASE}/projects/2/jobs").json["jobs"]
+    )
+    return next(job for job in jobs if job["id"] == job_id)

@@ -3,22 +3,8 @@
 import io
 import json
 
-import pytest
-
 from tests.conftest import write_coco_set
 from tests.web.conftest import BASE
-
-QUICK = {"side": 96, "epochs": 1, "batch": 2, "passes": 1}
-
-
-@pytest.fixture
-def judged(client, labelled, work):
-    """A quick run, and its measurement on validation."""
-    client.post(f"{BASE}/projects/1/runs", json={"name": "quick", "settings": QUICK})
-    work()
-    assert client.post(f"{BASE}/projects/1/evaluations", json={"run_id": 1}).status_code == 202
-    work()
-    return client
 
 
 def test_everything_behind_the_figures(judged):
@@ -98,53 +84,3 @@ def test_files_from_outside(judged, work, frames, tmp_path):
     broken = send(detections=(b"", "empty.json"), truth=(truth.read_bytes(), "truth.json")).json
     work()
     assert "empty.json is empty" in judged.get(f"{BASE}/evaluations/{broken['id']}").json["job"]["message"]
-
-
-def test_anatomy_over_http(judged, work):
-    picture = judged.get(f"{BASE}/projects/1/pictures").json["pictures"][0]
-    started = judged.post(f"{BASE}/runs/1/anatomies", json={"picture_id": picture["id"]})
-    assert started.status_code == 202
-    work()
-    url = f"{BASE}/anatomies/{started.json['job']['id']}"
-    whole = judged.get(url).json
-    assert [each["stride"] for each in whole["levels"]] == [8, 16, 32] and len(whole["truths"]) == picture[
-        "boxes"
-    ]
-    level = whole["levels"][0]
-    assert len(level["objectness"]) == level["rows"] * level["columns"] == len(level["best_class"])
-    kept = {}
-    for way in ("by class", "across classes", "linear", "gaussian"):
-        found = judged.get(f"{url}/fates", query_string={"minimum_score": 0.01, "suppression": way}).json
-        assert found["funnel"] == sorted(found["funnel"], reverse=True)
-        kept[way] = sum(each["fate"] == "kept" for each in found["candidates"])
-        assert kept[way] == found["funnel"][3]
-    assert kept["across classes"] <= kept["by class"]
-    first = found["candidates"][0]
-    place = {key: first[key] for key in ("level", "row", "column", "anchor")}
-    made = judged.get(f"{url}/cell", query_string=place).json
-    assert made["number"] == first["number"] and made["score"] == pytest.approx(first["score"])
-    near = judged.get(f"{url}/near?truth=0&minimum_score=0.01").json["candidates"]
-    assert all(each["truth_overlap"] >= 0.1 for each in near)
-    assert judged.get(f"{url}/near?truth=999").status_code == 404
-    assert judged.get(f"{url}/cell?level=9&row=0&column=0&anchor=0").status_code == 404
-    assert judged.get(f"{BASE}/anatomies/9999").status_code == 404
-    assert judged.get(f"{url}/fates?suppression=hard").status_code == 422
-
-
-def test_fusion_and_ensembles_over_http(judged, work):
-    judged.post(f"{BASE}/projects/1/runs", json={"name": "second", "settings": QUICK | {"seed": 3}})
-    work()
-    picture = judged.get(f"{BASE}/projects/1/pictures").json["pictures"][0]
-    started = judged.post(f"{BASE}/projects/1/fusions", json={"picture_id": picture["id"], "run_ids": [1, 2]})
-    assert started.status_code == 202
-    work()
-    url = f"{BASE}/fusions/{started.json['job']['id']}"
-    assert judged.post(url, json={"weights": [1, 2]}).status_code == 200
-    assert judged.post(url, json={"weights": [1]}).status_code == 422
-    members = [{"run_id": 1, "weight": 1}, {"run_id": 2, "weight": 0.5}]
-    made = judged.post(f"{BASE}/projects/1/ensembles", json={"name": "both", "members": members})
-    assert made.status_code == 201 and [each["name"] for each in made.json["members"]] == ["quick", "second"]
-    assert judged.post(f"{BASE}/projects/1/ensembles", json={"members": members[:1]}).status_code == 422
-    assert len(judged.get(f"{BASE}/projects/1/ensembles").json["ensembles"]) == 1
-    judged.put(f"{BASE}/ensembles/1/binned", json={"binned": True})
-    assert judged.get(f"{BASE}/projects/1/ensembles").json["ensembles"] == []

@@ -10,13 +10,13 @@ from avocet.formats.coco import parse_coco, read_coco, write_coco
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS
 from avocet.store.tables import PictureState
-from avocet.work.changes import undo_change
-from avocet.work.classes import list_classes
-from avocet.work.exchange import export_record, preview, take_over
-from avocet.work.listing import Filter, list_pictures
-from avocet.work.locating import FolderPictures, import_located, locate
+from avocet.work.exchange.located import FolderPictures, import_located, locate
+from avocet.work.exchange.project_labels import export_record, preview, take_over
+from avocet.work.labels.changes import undo_change
+from avocet.work.labels.classes import list_classes
+from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.progress import Silent
-from avocet.work.projects import create_project
+from avocet.work.project.projects import create_project
 from tests.conftest import add_still, write_coco_set
 
 

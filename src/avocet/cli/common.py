@@ -5,11 +5,10 @@ from typing import Any
 
 import click
 from sqlalchemy.exc import OperationalError
-from sqlalchemy.orm import Session, sessionmaker
 from tqdm import tqdm
 
 from avocet.core.errors import InputError
-from avocet.store.database import open_database
+from avocet.store.database import Sessions, open_database
 from avocet.store.folder import DataFolder
 from avocet.work.progress import Reporter, Silent
 
@@ -21,7 +20,7 @@ data_option = click.option(
 )
 
 
-def open_data(data: Path, must_exist: bool = False) -> tuple[DataFolder, sessionmaker[Session]]:
+def open_data(data: Path, must_exist: bool = False) -> tuple[DataFolder, Sessions]:
     """Open a data folder. Raises `InputError` where it must exist and does not."""
     folder = DataFolder(data)
     if must_exist and not folder.database.is_file():

@@ -5,15 +5,15 @@ from pathlib import Path
 
 import click
 
-from avocet.core.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
-from avocet.core.explaining import METHODS, Method
-from avocet.core.soft_suppression import SIGMA
+from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
+from avocet.core.raw.explaining import METHODS, Method
+from avocet.core.raw.soft_suppression import SIGMA
 from avocet.detector.predictor import Predictor
 from avocet.files import write_text
 from avocet.media.pictures import read_picture
-from avocet.work.detections import check_limits
-from avocet.work.previews import take_apart_pixels
-from avocet.work.taking_apart import explanation
+from avocet.work.anatomy.raw import explanation
+from avocet.work.anatomy.take_apart import take_apart_pixels
+from avocet.work.use.detections import check_limits
 
 
 @click.command()

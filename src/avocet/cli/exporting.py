@@ -8,9 +8,9 @@ import click
 from avocet.cli.common import data_option, open_data
 from avocet.core.errors import InputError
 from avocet.files import replacing
-from avocet.formats.kinds import FORMATS, format_called, what_is_lost
-from avocet.work.exchange import export_record
-from avocet.work.projects import project_named
+from avocet.formats.kinds import FORMATS, format_called, held_by, what_is_lost
+from avocet.work.exchange.written import export_record
+from avocet.work.project.projects import project_named
 
 
 @click.command("export")
@@ -45,7 +45,7 @@ def export(output: Path, project: str, data: Path, form: str) -> None:
         raise InputError(
             f"{chosen.name} is written to a file that ends with {' or '.join(wanted)}, not {output.name}"
         )
-    for each in what_is_lost(record, chosen):
+    for each in what_is_lost(held_by(record), chosen):
         click.echo(f"avocet: {chosen.name} does not hold all: {each}", err=True)
     with replacing(output) as temporary:
         if output.suffix.lower() == ".zip":

@@ -10,11 +10,11 @@ from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS, format_called, recognise
 from avocet.formats.parts import read_parts
 from avocet.store.database import reading
-from avocet.work.exchange import ProjectPictures, match_pictures, read_labels, take_over
-from avocet.work.locating import FolderPictures, import_located, locate, opened_labels
+from avocet.work.exchange.located import FolderPictures, import_located, locate, opened_labels
+from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures, read_labels, take_over
+from avocet.work.pictures.splits import split_pictures, take_parts
 from avocet.work.problems import NotFound
-from avocet.work.projects import create_project, project_named
-from avocet.work.splits import split_pictures, take_parts
+from avocet.work.project.projects import create_project, project_named
 
 
 @click.command("import")
@@ -114,7 +114,7 @@ def _label_what_is_there(
         project_id = project_named(session, project).id
         here = ProjectPictures(session, project_id)
         _, record = read_labels(files, here, form)
-        matched = match_pictures(here, record, files.called)
+        matched = pair_pictures(here, record, files.called)
     missing = [f"{files.called}: the project has no picture {name}" for name in matched.missing]
     stop_at_faults(matched.problems + missing, skip_faulty)
     with Bar("Importing") as bar:

@@ -9,13 +9,15 @@ import click
 from avocet.cli.common import Bar, number, stop_at_faults
 from avocet.cli.tables import show_confusion, show_figures, show_mistakes, show_scores
 from avocet.core.errors import InputError
-from avocet.core.operating import Wish
-from avocet.core.precision import INTERPOLATIONS
+from avocet.core.raw.candidates import MINIMUM_SCORE
+from avocet.core.score.measurement import AREA_BOUNDS
+from avocet.core.score.operating import Wish
+from avocet.core.score.precision import INTERPOLATIONS
 from avocet.files import write_text
-from avocet.work.evaluation_files import report_csv
-from avocet.work.measure_files import FileTruth, measure_file, read_truth
+from avocet.work.judge.beside import put_side_by_side
+from avocet.work.judge.files import report_csv
+from avocet.work.judge.from_files import FileTruth, measure_file, read_truth
 from avocet.work.progress import Silent
-from avocet.work.side_by_side import put_side_by_side
 
 
 @click.command()
@@ -42,10 +44,12 @@ from avocet.work.side_by_side import put_side_by_side
     "--interpolation", type=click.Choice(list(INTERPOLATIONS)), default="101-point", show_default=True
 )
 @click.option(
-    "--areas", type=(float, float), default=(32, 96), show_default=True,
+    "--areas", type=(float, float), default=AREA_BOUNDS, show_default=True,
     help="Sides of a square in pixels that part small, medium and large objects.",
 )  # fmt: skip
-@click.option("--minimum-score", default=0.25, show_default=True, help="For confusion and kinds of error.")
+@click.option(
+    "--minimum-score", default=MINIMUM_SCORE, show_default=True, help="For confusion and kinds of error."
+)
 @click.option("--overlap-limit", type=float, help="Of suppression; 0.5 for a model, none for detections.")
 @click.option("--wish", type=click.Choice(list(get_args(Wish))), default="f1", show_default=True,
               help="What the minimum score of each class is chosen by.")  # fmt: skip

@@ -6,9 +6,9 @@ from typing import Any
 import click
 
 from avocet.cli.common import number
-from avocet.core.operating import Wish
-from avocet.work.judging import chosen_scores, confusion_of
-from avocet.work.measured import Measured
+from avocet.core.score.operating import Wish
+from avocet.work.judge.answers import chosen_scores, confusion_of
+from avocet.work.judge.opened import Measured
 
 
 def show_figures(figures: dict[str, Any]) -> None:

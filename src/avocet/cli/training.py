@@ -13,9 +13,9 @@ from avocet.files import copy_file
 from avocet.store.tables import JobState
 from avocet.work.jobs import JobReporter, claim, finish
 from avocet.work.progress import Stopped
-from avocet.work.projects import project_named
-from avocet.work.runs import Start, get_run, save_model, start_run
-from avocet.work.training import train_run
+from avocet.work.project.projects import project_named
+from avocet.work.train.runs import Start, get_run, save_model, start_run
+from avocet.work.train.training import train_run
 
 
 @click.command()

@@ -3,7 +3,6 @@
 import tempfile
 from pathlib import Path
 
-from sqlalchemy.orm import Session, sessionmaker
 from tqdm import tqdm
 
 from avocet.demo.belt import HEIGHT, WIDTH, Frame, render_clip, render_still
@@ -11,13 +10,15 @@ from avocet.demo.goods import NAMES
 from avocet.files import write_bytes
 from avocet.media.clips import ClipWriter
 from avocet.media.pictures import encode_jpeg
+from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.store.tables import AttributeKind, Part, PictureState
-from avocet.work.attributes import add_attribute
-from avocet.work.classes import ensure_classes
-from avocet.work.labels import NewBox, save_labels
-from avocet.work.media import add_clip, add_picture
-from avocet.work.projects import create_project, list_projects
+from avocet.work.labels.attributes import add_attribute
+from avocet.work.labels.boxes import NewBox, save_labels
+from avocet.work.labels.classes import ensure_classes
+from avocet.work.pictures.adding import add_picture
+from avocet.work.pictures.clips import add_clip
+from avocet.work.project.projects import create_project, list_projects
 
 PROJECT = "Cooling belt"
 PARTS = ((Part.TRAINING, 24), (Part.VALIDATION, 20), (Part.TEST, 20))
@@ -26,7 +27,7 @@ FIRST_SEED = 1000
 CLIP_SECONDS, CLIP_RATE = 6, 25
 
 
-def make_demo_project(sessions: sessionmaker[Session], folder: DataFolder, progress: bool = False) -> bool:
+def make_demo_project(sessions: Sessions, folder: DataFolder, progress: bool = False) -> bool:
     """Make the demo project in a data folder that has no project; returns whether it did.
 
     All is rendered first and recorded in one step, so that a kill leaves no half-made project.

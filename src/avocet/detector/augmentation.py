@@ -1,31 +1,20 @@
 """Augmentation: training pictures scaled, shifted, turned, flipped and put together anew."""
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
+from pydantic.dataclasses import dataclass as described
 
 from avocet.core.boxes import Array, area, clip
 from avocet.core.errors import InputError
-from avocet.detector.letterbox import PADDING
+from avocet.detector.field import setting
+from avocet.detector.resizing import PADDING
 
 Flips = Literal["none", "sideways", "all"]
-FLIPS: tuple[Flips, ...] = ("none", "sideways", "all")
-
-STRENGTHS: dict[str, tuple[float, float]] = {
-    "scale_least": (0.1, 1),
-    "scale_most": (1, 4),
-    "shift": (0, 1),
-    "turn": (0, 45),
-    "light": (0, 0.9),
-    "hue": (0, 180),
-    "saturation": (0, 1),
-    "blur": (0, 5),
-    "collage": (0, 1),
-    "copy_in": (0, 1),
-}
+FLIPS: tuple[Flips, ...] = get_args(Flips)
 
 LEAST_VISIBLE = 0.35
 """A box of which less than this share stays in the picture is dropped."""
@@ -59,57 +48,66 @@ class Sample:
     ignored: NDArray[np.bool_]
 
 
-@dataclass(frozen=True)
+@described(frozen=True)
 class Augmentation:
     """How training pictures are varied, each with its strength; 0 leaves it out.
 
-    Attributes
-    ----------
-    flips : {'none', 'sideways', 'all'}
-        'all' also turns by quarter turns: right for scenes seen from above.
-    scale_least, scale_most : float
-        Least and greatest size against the letterboxed picture.
-    shift : float
-        Share of the free room within which a picture is moved; 0 keeps it in the middle.
-    turn : float
-        Turned by up to so many degrees either way.
-    light : float
-        Brightness varies by this share up and down, the colours a fifth of it against each other.
-    hue : float
-        Colours are turned by up to so many degrees of the colour circle.
-    saturation : float
-        Colourfulness varies by this share up and down.
-    blur : float
-        Greatest radius of a Gaussian blur in pixels, given to half of the pictures.
-    collage : float
-        Share of training pictures put together from four.
-    copy_in : float
-        Share of training pictures into which up to three objects of others are copied.
+    Each field is declared once, with its bounds and the sentence that explains it: the page, the
+    command line and the described interface all take them from here.
+
+    Raises
+    ------
+    pydantic.ValidationError
+        If a value lies out of bounds; `avocet.detector.settings.settings_from` says it in words.
     """
 
-    flips: Flips = "sideways"
-    scale_least: float = 0.75
-    scale_most: float = 1.35
-    shift: float = 1.0
-    turn: float = 0.0
-    light: float = 0.2
-    hue: float = 0.0
-    saturation: float = 0.0
-    blur: float = 0.0
-    collage: float = 0.5
-    copy_in: float = 0.0
+    flips: Flips = setting(
+        "sideways",
+        "Flips",
+        "'all' also turns by quarter turns: right for scenes seen from above",
+        choices={"none": "None", "sideways": "Left and right", "all": "Every way, and quarter turns"},
+    )
+    scale_least: float = setting(0.75, "Smallest", "least size against the letterboxed picture", 0.1, 1, 0.05)
+    scale_most: float = setting(1.35, "Largest", "greatest size against the letterboxed picture", 1, 4, 0.05)
+    shift: float = setting(
+        1.0,
+        "Shift",
+        "share of the free room within which a picture is moved; 0 keeps it in the middle",
+        0,
+        1,
+        0.1,
+    )
+    turn: float = setting(0.0, "Turn", "turned by up to so many degrees either way", 0, 45, 1, unit="°")
+    light: float = setting(
+        0.2,
+        "Brightness",
+        "brightness varies by this share up and down, the colours a fifth of it against each other",
+        0,
+        0.9,
+        0.05,
+    )
+    hue: float = setting(
+        0.0, "Hue", "colours are turned by up to so many degrees of the colour circle", 0, 180, 2, unit="°"
+    )
+    saturation: float = setting(
+        0.0, "Saturation", "colourfulness varies by this share up and down", 0, 1, 0.05
+    )
+    blur: float = setting(
+        0.0, "Blur", "greatest radius of a Gaussian blur, given to half of the pictures", 0, 5, 0.1, unit="px"
+    )
+    collage: float = setting(0.5, "Collage", "share of training pictures put together from four", 0, 1, 0.1)
+    copy_in: float = setting(
+        0.0,
+        "Copied objects",
+        "share of training pictures into which up to three objects of others are copied",
+        0,
+        1,
+        0.1,
+    )
 
     def __post_init__(self) -> None:
-        if self.flips not in FLIPS:
-            raise InputError(f"flips must be one of {', '.join(FLIPS)}, not {self.flips!r}")
-        for name, (least, most) in STRENGTHS.items():
-            if not least <= getattr(self, name) <= most:
-                words = name.replace("_", " ")
-                raise InputError(
-                    f"{words} must lie between {least:g} and {most:g}, not {getattr(self, name)}"
-                )
         if self.scale_least > self.scale_most:
-            raise InputError(f"scale least {self.scale_least} is above scale most {self.scale_most}")
+            raise InputError(f"smallest {self.scale_least} is above largest {self.scale_most}")
 
 
 def place(

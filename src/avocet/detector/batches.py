@@ -3,20 +3,20 @@
 import queue
 import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.core.letterbox import Letterbox, letterbox
+from avocet.core.raw.letterbox import Letterbox, letterbox
 from avocet.detector.augmentation import Augmentation, Sample, collage, copy_in, place
 from avocet.detector.colours import drawn_light, recolour
 from avocet.detector.labelled import LabelledPicture
-from avocet.detector.letterbox import lay_in, scale_to
 from avocet.detector.loss import Truths
 from avocet.detector.pixel_cache import PixelCache
+from avocet.detector.resizing import lay_in, scale_to
 
 READY_AHEAD = 3
 """Batches that are prepared before they are asked for."""
@@ -142,9 +142,9 @@ class TrainingPictures:
                 except queue.Empty:
                     continue
 
-    def first_batch(self, number: int = 0) -> Batch:
-        """The first batch of an epoch, as `epoch` would give it."""
-        return self.make_batch(self._order(number), number, 0, False)
+    def first_batch(self, on_picture: Callable[[int], None] = lambda done: None) -> Batch:
+        """The first batch of all, as `epoch` would give it; told how many of its pictures are done."""
+        return self.make_batch(self._order(0), 0, 0, False, on_picture)
 
     def close(self) -> None:
         """Remove the decoded pictures."""
@@ -157,15 +157,21 @@ class TrainingPictures:
         return np.resize(order, self.steps * self._batch)
 
     def make_batch(
-        self, order: NDArray[np.int64], number: int, step: int, whole_pictures_only: bool
+        self,
+        order: NDArray[np.int64],
+        number: int,
+        step: int,
+        whole_pictures_only: bool,
+        on_picture: Callable[[int], None] = lambda done: None,
     ) -> Batch:
         """One batch of an epoch, the same whenever it is made."""
         chosen = order[step * self._batch : (step + 1) * self._batch]
         generator = np.random.default_rng([self._seed, number, step + 1])
         width, height = self._sides(number, step)
-        samples = [
-            self._augmented(int(index), width, height, generator, whole_pictures_only) for index in chosen
-        ]
+        samples = []
+        for index in chosen:
+            samples.append(self._augmented(int(index), width, height, generator, whole_pictures_only))
+            on_picture(len(samples))
         light = np.stack([drawn_light(self._augmentation.light, generator) for _ in samples])
         return stack(samples, tuple(int(index) for index in chosen), light)
 

@@ -34,7 +34,7 @@ class ModelCard(BaseModel):
     anchors : list
         Level by level, widths and heights in input pixels.
     reach : float
-        How far a cell's centre can reach, as in `avocet.core.decode.decode`.
+        How far a cell's centre can reach, as in `avocet.core.raw.decode.decode`.
     snapshot : str
         Content hash of the labels it was trained on.
     training : dict

@@ -6,10 +6,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.core.candidates import OVERLAP_LIMIT, Candidates
 from avocet.core.detections import PictureDetections
-from avocet.core.fusion import FUSION_IOU, Method, fuse
-from avocet.core.suppression import suppress
+from avocet.core.raw.candidates import OVERLAP_LIMIT, Candidates
+from avocet.core.raw.fusion import FUSION_IOU, Method, fuse
+from avocet.core.raw.suppression import suppress
 from avocet.detector.finder import Finder
 
 

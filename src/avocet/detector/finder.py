@@ -6,7 +6,7 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.core.candidates import Candidates
+from avocet.core.raw.candidates import Candidates
 
 
 class Finder(Protocol):

@@ -10,7 +10,7 @@ from torch import Tensor
 from torch.nn.functional import binary_cross_entropy_with_logits
 
 from avocet.core.boxes import Array
-from avocet.core.decode import LARGEST_LOG_SIZE
+from avocet.core.raw.decode import LARGEST_LOG_SIZE
 from avocet.detector.assignment import assign
 
 
@@ -77,7 +77,7 @@ def detection_loss(
     anchors : (L, A, 2) ndarray
     strides : sequence of int
     reach : float
-        As in `avocet.core.decode.decode`.
+        As in `avocet.core.raw.decode.decode`.
     weights : LossWeights, optional
 
     Returns

@@ -9,14 +9,14 @@ import torch
 from numpy.typing import NDArray
 from torch import Tensor
 
-from avocet.core.candidates import Candidates, in_picture
-from avocet.core.decode import decode
-from avocet.core.letterbox import Letterbox, letterbox
+from avocet.core.raw.candidates import Candidates, in_picture
+from avocet.core.raw.decode import decode
+from avocet.core.raw.letterbox import Letterbox, letterbox
 from avocet.detector.bundle import read_bundle
 from avocet.detector.card import ModelCard
 from avocet.detector.device import bfloat16_pays, chosen_device
-from avocet.detector.letterbox import lay_in
 from avocet.detector.network import Network
+from avocet.detector.resizing import lay_in
 
 
 def candidates_of(

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from avocet.core.precision import Precision
+from avocet.core.score.precision import Precision
 
 
 @dataclass(frozen=True)

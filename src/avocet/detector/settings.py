@@ -2,121 +2,136 @@
 
 import math
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field, fields
-from typing import Any, Literal
+from dataclasses import asdict, field, fields
+from typing import Any, Literal, get_args
+
+from pydantic import ValidationError
+from pydantic.dataclasses import dataclass as described
 
 from avocet.core.errors import InputError
 from avocet.detector.augmentation import Augmentation
-from avocet.detector.sizes import ANCHORS_PER_LEVEL, STRIDES, size_named
+from avocet.detector.field import declared, setting
+from avocet.detector.sizes import ANCHORS_PER_LEVEL, LEAST_INPUT, MOST_INPUT, STRIDES, size_named
 
 Optimizer = Literal["adamw", "sgd"]
 Schedule = Literal["cosine", "linear", "constant"]
 NumberFormat = Literal["auto", "float32", "bfloat16"]
 BestBy = Literal["map", "map50", "loss"]
 
-CHOICES: dict[str, tuple[str, ...]] = {
-    "optimizer": ("adamw", "sgd"),
-    "schedule": ("cosine", "linear", "constant"),
-    "number_format": ("auto", "float32", "bfloat16"),
-    "best_by": ("map", "map50", "loss"),
-}
 
-BOUNDS: dict[str, tuple[float, float]] = {
-    "epochs": (1, 10_000),
-    "batch": (1, 256),
-    "passes": (1, 10_000),
-    "seed": (0, 2**32 - 1),
-    "warm_up": (0, 0.5),
-    "weight_decay": (0, 1),
-    "patience": (0, 10_000),
-    "average": (0, 0.9999),
-    "box_weight": (0.01, 100),
-    "objectness_weight": (0.01, 100),
-    "class_weight": (0, 100),
-    "keep_every": (0, 10_000),
-}
-
-
-@dataclass(frozen=True)
+@described(frozen=True)
 class Settings:
     """What a person chooses for a training.
 
-    Attributes
-    ----------
-    size : str
-    side : int
-        Longer side of the input in pixels, a multiple of 32.
-    epochs, batch, seed : int
-    passes : int
-        How often one epoch goes through the training pictures; more than once where they are few.
-    learning_rate : float
-    optimizer : {'adamw', 'sgd'}
-    warm_up : float
-        Share of the steps in which the learning rate rises.
-    schedule : {'cosine', 'linear', 'constant'}
-        How the learning rate falls afterwards.
-    weight_decay : float
-    multi_scale : bool
-        Change the input side every ten batches, in steps of 32 up to a quarter up and down.
-    patience : int
-        End after so many epochs without a better one; 0 never does.
-    average : float
-        How slowly the averaged weights follow; 0 uses the weights as they are.
-    box_weight, objectness_weight, class_weight : float
-    number_format : {'auto', 'float32', 'bfloat16'}
-        'auto' measures which is faster.
-    best_by : {'map', 'map50', 'loss'}
-        What makes a checkpoint the best.
-    keep_every : int
-        Also keep the bundle of every so manieth epoch; 0 keeps latest and best only.
-    freeze_backbone : bool
-    anchors : tuple of (float, float)
-        Nine widths and heights in input pixels; without, they are clustered from the boxes.
-    extended : tuple of int
-        Epochs that were added after the planned end, piece by piece.
-    augmentation : Augmentation
+    Each field is declared once, with its bounds and the sentence that explains it: the page, the
+    command line and the described interface all take them from here.
+
+    Raises
+    ------
+    InputError
+        If settings do not go together.
+    pydantic.ValidationError
+        If a value lies out of bounds; `settings_from` says it in words.
     """
 
-    size: str = "stint"
-    side: int = 416
-    epochs: int = 110
-    batch: int = 8
-    passes: int = 1
-    seed: int = 0
-    learning_rate: float = 3e-3
-    optimizer: Optimizer = "adamw"
-    warm_up: float = 0.05
-    schedule: Schedule = "cosine"
-    weight_decay: float = 0.02
-    multi_scale: bool = False
-    patience: int = 0
-    average: float = 0.998
-    box_weight: float = 2.0
-    objectness_weight: float = 1.0
-    class_weight: float = 1.0
-    number_format: NumberFormat = "auto"
-    best_by: BestBy = "map"
-    keep_every: int = 0
-    freeze_backbone: bool = False
-    anchors: tuple[tuple[float, float], ...] = ()
-    extended: tuple[int, ...] = ()
+    size: str = setting("stint", "Size", "larger is slower and finds more")
+    side: int = setting(
+        416,
+        "Input side",
+        "longer side of the input in pixels",
+        LEAST_INPUT,
+        MOST_INPUT,
+        STRIDES[-1],
+        multiple_of=STRIDES[-1],
+        unit="px",
+    )
+    epochs: int = setting(
+        110, "Epochs", "times that the run is measured; each goes through the pictures", 1, 10_000, 1
+    )
+    batch: int = setting(8, "Batch", "pictures in one step", 1, 256, 1)
+    passes: int = setting(
+        1, "Passes", "times an epoch goes through the pictures before it is measured", 1, 10_000, 1
+    )
+    seed: int = setting(0, "Seed", "the same seed gives the same weights", 0, 2**32 - 1, 1)
+    learning_rate: float = setting(
+        3e-3,
+        "Learning rate",
+        "how far each step goes; lower it if the loss runs away",
+        None,
+        0.1,
+        0.001,
+        above=0,
+    )
+    optimizer: Optimizer = setting(
+        "adamw",
+        "Optimiser",
+        "how weights follow the gradient; SGD wants a rate near 0.01",
+        choices={"adamw": "AdamW", "sgd": "SGD with momentum"},
+    )
+    warm_up: float = setting(
+        0.05, "Warm-up", "share of the steps in which the learning rate rises", 0, 0.5, 0.01
+    )
+    schedule: Schedule = setting(
+        "cosine",
+        "Schedule",
+        "how the learning rate falls after that",
+        choices={"cosine": "Cosine", "linear": "Linear", "constant": "Constant"},
+    )
+    weight_decay: float = setting(
+        0.02, "Weight decay", "pulls weights towards 0, against overfitting", 0, 1, 0.005
+    )
+    multi_scale: bool = setting(
+        False, "Multi-scale", "another side every ten batches, in steps of 32 up to a quarter up and down"
+    )
+    patience: int = setting(
+        0, "Patience", "ends after so many epochs without a better one; 0 never", 0, 10_000, 1
+    )
+    average: float = setting(
+        0.998,
+        "Averaging",
+        "how slowly the averaged weights follow; 0 uses the weights as they are",
+        0,
+        0.9999,
+        0.001,
+    )
+    box_weight: float = setting(2.0, "Box loss weight", "weight of where a box lies", 0.01, 100, 0.5)
+    objectness_weight: float = setting(
+        1.0, "Objectness loss weight", "weight of whether there is an object", 0.01, 100, 0.5
+    )
+    class_weight: float = setting(1.0, "Class loss weight", "weight of what it is", 0, 100, 0.5)
+    number_format: NumberFormat = setting(
+        "auto",
+        "Number format",
+        "bfloat16 is quicker on some processors; 'auto' measures it",
+        choices={"auto": "Measured", "float32": "float32", "bfloat16": "bfloat16"},
+    )
+    best_by: BestBy = setting(
+        "map",
+        "Best by",
+        "what makes an epoch the best",
+        choices={"map": "mAP at 0.50:0.95", "map50": "mAP at 0.5", "loss": "Validation loss"},
+    )
+    keep_every: int = setting(
+        0,
+        "Keep every",
+        "also keeps the checkpoint of every N-th epoch; 0 keeps latest and best",
+        0,
+        10_000,
+        1,
+    )
+    freeze_backbone: bool = setting(
+        False, "Freeze backbone", "leaves the backbone of the starting weights as it is"
+    )
+    anchors: tuple[tuple[float, float], ...] = setting(
+        (), "Anchors", "widths and heights in input pixels; without any they are clustered from the boxes"
+    )
+    extended: tuple[int, ...] = setting(
+        (), "Extended by", "epochs that were added after the planned end, piece by piece"
+    )
     augmentation: Augmentation = field(default_factory=Augmentation)
 
     def __post_init__(self) -> None:
         size_named(self.size)
-        if self.side < 96 or self.side > 2048 or self.side % 32:
-            raise InputError(f"input side {self.side} is not a multiple of 32 from 96 to 2048")
-        for name, (least, most) in BOUNDS.items():
-            value = getattr(self, name)
-            if not least <= value <= most:
-                raise InputError(f"{_words(name)} must lie between {least:g} and {most:g}, not {value}")
-        if not 0 < self.learning_rate <= 0.1:
-            raise InputError(f"learning rate must lie above 0 and up to 0.1, not {self.learning_rate}")
-        for name, choices in CHOICES.items():
-            if getattr(self, name) not in choices:
-                raise InputError(
-                    f"{_words(name)} must be one of {', '.join(choices)}, not {getattr(self, name)!r}"
-                )
         if self.anchors and len(self.anchors) != len(STRIDES) * ANCHORS_PER_LEVEL:
             raise InputError(
                 f"{len(STRIDES) * ANCHORS_PER_LEVEL} anchors are needed, not {len(self.anchors)}"
@@ -170,6 +185,8 @@ def settings_from(record: Mapping[str, Any]) -> Settings:
         return Settings(**values, augmentation=Augmentation(**given))
     except InputError:
         raise
+    except ValidationError as error:
+        raise InputError(_in_words(error)) from None
     except (TypeError, ValueError) as error:
         raise InputError(f"a setting has a value of the wrong kind: {error}") from None
 
@@ -205,5 +222,30 @@ def default_epochs(pictures: int, passes: int = 1) -> int:
     return math.ceil(max(40, PICTURES_SHOWN / max(1, pictures)) / passes)
 
 
-def _words(name: str) -> str:
-    return name.replace("_", " ")
+def _in_words(error: ValidationError) -> str:
+    """What is wrong with the first value, with the bounds that it should keep."""
+    first = error.errors()[0]
+    name = str(first["loc"][-1])
+    own = declared(Settings)
+    known = own if name in own else declared(Augmentation)
+    if name not in known:
+        return f"a setting has a value of the wrong kind: {first['msg']}"
+    info, given = known[name], first["input"]
+    title = (info.title or name).lower()
+    bounds = {
+        key: getattr(each, key) for each in info.metadata for key in ("ge", "gt", "le") if hasattr(each, key)
+    }
+    if first["type"] == "literal_error":
+        return f"{title} must be one of {', '.join(get_args(info.annotation))}, not {given!r}"
+    if first["type"] in (
+        "greater_than_equal",
+        "less_than_equal",
+        "greater_than",
+        "multiple_of",
+        "finite_number",
+    ):
+        least = f"above {bounds['gt']:g} and up to" if "gt" in bounds else f"between {bounds['ge']:,} and"
+        steps = next((each.multiple_of for each in info.metadata if hasattr(each, "multiple_of")), None)
+        verb = f"be a multiple of {steps}" if steps else "lie"
+        return f"{title} must {verb} {least} {bounds['le']:,}, not {given}"
+    return f"{title} has a value of the wrong kind: {given!r}"

@@ -9,6 +9,15 @@ STRIDES = (8, 16, 32)
 
 ANCHORS_PER_LEVEL = 3
 
+LEAST_INPUT, MOST_INPUT = 96, 2048
+"""Input sides that can be trained."""
+
+SIDES = (256, 320, 416, 512, 640, 832, 1024)
+"""Input sides that figures and advice speak of."""
+
+LEARNABLE = 8.0
+"""Boxes with a shorter side under this many input pixels, one cell of the finest level, are hard to learn."""
+
 
 @dataclass(frozen=True)
 class Size:

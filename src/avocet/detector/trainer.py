@@ -12,11 +12,11 @@ import torch
 from torch import nn
 from torch.optim.swa_utils import get_ema_multi_avg_fn
 
-from avocet.core.anchors import cluster_anchors
 from avocet.core.boxes import Array
 from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
-from avocet.core.letterbox import letterbox
+from avocet.core.raw.anchors import cluster_anchors
+from avocet.core.raw.letterbox import letterbox
 from avocet.detector.batches import Batch, HeldOutPictures, TrainingPictures
 from avocet.detector.bundle import write_bundle
 from avocet.detector.card import ModelCard

@@ -7,9 +7,9 @@ import numpy as np
 import torch
 
 from avocet.core.boxes import Array
-from avocet.core.candidates import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.detections import PictureDetections, PictureTruth
-from avocet.core.precision import evaluate
+from avocet.core.raw.candidates import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT
+from avocet.core.score.precision import evaluate
 from avocet.detector.batches import HeldOutPictures
 from avocet.detector.card import ModelCard
 from avocet.detector.loss import LossWeights, detection_loss

@@ -106,46 +106,90 @@ def recognise(files: LabelFiles) -> Format:
     return FORMATS[best]
 
 
-def what_is_lost(record: Record, into: Format) -> list[str]:
-    """What a format cannot hold of a record, each said with how much it touches.
+@dataclass(frozen=True)
+class Held:
+    """What labels hold, counted: enough to say what a format cannot take.
+
+    Attributes
+    ----------
+    pictures, boxes : int
+    attributes : dict of str to (int, int)
+        By name: boxes that have it, and those of them where it is a flag that is set.
+    crowds, tracks : int
+        Boxes that mark a crowd, and that have a track number.
+    between : int
+        Boxes with a corner between pixels.
+    unused : tuple of str
+        Classes without a box.
+    """
+
+    pictures: int
+    boxes: int
+    attributes: dict[str, tuple[int, int]]
+    crowds: int
+    tracks: int
+    between: int
+    unused: tuple[str, ...]
+
+
+def held_by(record: Record) -> Held:
+    """What a record holds, counted.
+
+    Examples
+    --------
+    >>> held_by(Record(["roll"], [])).unused
+    ('roll',)
+    """
+    boxes = [box for picture in record.pictures for box in picture.boxes]
+    attributes: dict[str, tuple[int, int]] = {}
+    for box in boxes:
+        for name, value in box.attributes.items():
+            all_of_it, flags = attributes.get(name, (0, 0))
+            attributes[name] = (all_of_it + 1, flags + (value is True))
+    used = {box.label for box in boxes}
+    return Held(
+        pictures=len(record.pictures),
+        boxes=len(boxes),
+        attributes=attributes,
+        crowds=sum(box.crowd for box in boxes),
+        tracks=sum(box.track is not None for box in boxes),
+        between=sum(any(value != int(value) for value in box.corners) for box in boxes),
+        unused=tuple(name for number, name in enumerate(record.class_names) if number not in used),
+    )
+
+
+def what_is_lost(held: Held, into: Format) -> list[str]:
+    """What a format cannot hold of labels, each said with how much it touches.
 
     Examples
     --------
     >>> from avocet.formats.record import RecordedBox, RecordedPicture
     >>> boxes = [RecordedBox(0, (1.5, 2, 4, 6), track=3, attributes={"burnt": True})]
-    >>> for each in what_is_lost(Record(["roll"], [RecordedPicture("a.jpg", 9, 9, boxes)]), FORMATS["voc"]):
+    >>> held = held_by(Record(["roll"], [RecordedPicture("a.jpg", 9, 9, boxes)]))
+    >>> for each in what_is_lost(held, FORMATS["voc"]):
     ...     print(each)
     attribute 'burnt' of 1 box
     track of 1 box
     1 box has corners between pixels; they are written with decimals, which some readers refuse
     """
-    boxes = [box for picture in record.pictures for box in picture.boxes]
     lost: list[str] = []
     if into.attributes is not None:
-        names: dict[str, int] = {}
-        for box in boxes:
-            for name, value in box.attributes.items():
-                if name not in into.attributes or value is not True:
-                    names[name] = names.get(name, 0) + 1
-        lost += [f"attribute {name!r} of {_boxes(count)}" for name, count in sorted(names.items())]
-    crowds, tracks = sum(box.crowd for box in boxes), sum(box.track is not None for box in boxes)
-    if crowds and not into.crowd:
-        lost.append(f"that {_boxes(crowds)} {'marks' if crowds == 1 else 'mark'} a crowd")
-    if tracks and not into.tracks:
-        lost.append(f"track of {_boxes(tracks)}")
-    if not into.unused_classes:
-        used = {box.label for box in boxes}
-        unused = [name for number, name in enumerate(record.class_names) if number not in used]
-        if unused:
-            lost.append(f"classes without a box: {', '.join(unused[:10])}")
-    if not into.fractions:
-        between = sum(any(value != int(value) for value in box.corners) for box in boxes)
-        if between:
-            verb = "has" if between == 1 else "have"
-            lost.append(
-                f"{_boxes(between)} {verb} corners between pixels; "
-                "they are written with decimals, which some readers refuse"
-            )
+        for name, (count, flags) in sorted(held.attributes.items()):
+            touched = count - flags if name in into.attributes else count
+            if touched:
+                lost.append(f"attribute {name!r} of {_boxes(touched)}")
+    if held.crowds and not into.crowd:
+        lost.append(f"that {_boxes(held.crowds)} {'marks' if held.crowds == 1 else 'mark'} a crowd")
+    if held.tracks and not into.tracks:
+        lost.append(f"track of {_boxes(held.tracks)}")
+    if held.unused and not into.unused_classes:
+        lost.append(f"classes without a box: {', '.join(held.unused[:10])}")
+    if held.between and not into.fractions:
+        verb = "has" if held.between == 1 else "have"
+        lost.append(
+            f"{_boxes(held.between)} {verb} corners between pixels; "
+            "they are written with decimals, which some readers refuse"
+        )
     return lost
 
 

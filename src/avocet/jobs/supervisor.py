@@ -7,7 +7,7 @@ import sys
 import threading
 from pathlib import Path
 
-from avocet.jobs.queue import LANES
+from avocet.work.job_kinds import Lane
 
 log = logging.getLogger(__name__)
 
@@ -27,10 +27,10 @@ class Supervisor:
     def __init__(self, data: Path) -> None:
         self._data = data
         self._closing = threading.Event()
-        self._processes: dict[str, subprocess.Popen[bytes]] = {}
+        self._processes: dict[Lane, subprocess.Popen[bytes]] = {}
         self._threads = [
             threading.Thread(target=self._keep, args=(lane,), name=f"keep-{lane}", daemon=True)
-            for lane in LANES
+            for lane in Lane
         ]
 
     def start(self) -> None:
@@ -49,11 +49,11 @@ class Supervisor:
             except subprocess.TimeoutExpired:
                 process.kill()
 
-    def pids(self) -> dict[str, int]:
+    def pids(self) -> dict[Lane, int]:
         """Process number of each lane's worker."""
         return {lane: process.pid for lane, process in self._processes.items()}
 
-    def _keep(self, lane: str) -> None:
+    def _keep(self, lane: Lane) -> None:
         while not self._closing.is_set():
             command = [
                 sys.executable,
@@ -65,7 +65,7 @@ class Supervisor:
                 "--parent",
                 str(os.getpid()),
                 "--lane",
-                lane,
+                lane.value,
             ]
             self._processes[lane] = process = subprocess.Popen(command)
             code = process.wait()

@@ -10,8 +10,11 @@ from sqlalchemy.orm import Session, sessionmaker
 
 MIGRATIONS = Path(__file__).parent / "migrations"
 
+Sessions = sessionmaker[Session]
+"""Makes sessions on one database; how they are asked for everywhere."""
 
-def open_database(path: Path) -> sessionmaker[Session]:
+
+def open_database(path: Path) -> Sessions:
     """Open the database at ``path``, made or migrated as needed.
 
     Returns
@@ -29,7 +32,7 @@ def open_database(path: Path) -> sessionmaker[Session]:
     return sessionmaker(engine, expire_on_commit=False)
 
 
-def reading(sessions: sessionmaker[Session]) -> sessionmaker[Session]:
+def reading(sessions: Sessions) -> Sessions:
     """Sessions that only read, and so never wait for somebody who writes."""
     engine = sessions.kw["bind"]
     return sessionmaker(engine.execution_options(reading=True), expire_on_commit=False)

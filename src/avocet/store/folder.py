@@ -31,9 +31,13 @@ class DataFolder:
         """Uploads that wait for a second step."""
         return self.root / "staged" / token
 
-    def export(self, job_id: int) -> Path:
-        """An archive made for downloading."""
-        return self.root / "exports" / f"{job_id}.zip"
+    def export(self, job_id: int, suffix: str = ".zip") -> Path:
+        """A file made for downloading."""
+        return self.root / "exports" / f"{job_id}{suffix}"
+
+    def findings(self, project_id: int) -> Path:
+        """What the last look at a project's labels found."""
+        return self._project(project_id) / "findings.json"
 
     def picture(self, project_id: int, content_hash: str, suffix: str) -> Path:
         return self._project(project_id) / "pictures" / content_hash[:2] / f"{content_hash}{suffix}"

@@ -71,6 +71,8 @@ class Project(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(unique=True)
     created_at: Mapped[dt.datetime] = mapped_column(default=now)
+    stamp: Mapped[int] = mapped_column(default=0, server_default="0")
+    """Raised by triggers whenever labels, states, parts or the bin change; see `Picture.stamp`."""
 
     classes: Mapped[list["ObjectClass"]] = relationship(
         back_populates="project", order_by="ObjectClass.position", cascade="all, delete-orphan"
@@ -139,6 +141,7 @@ class Picture(Base):
         Index("ix_picture_boxes", "project_id", "binned_at", "box_count", "id"),
         Index("ix_picture_state", "project_id", "binned_at", "state", "id"),
         Index("ix_picture_part", "project_id", "binned_at", "part", "id"),
+        Index("ix_picture_stamp", "project_id", "stamp"),
     )
 
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -162,6 +165,8 @@ class Picture(Base):
     look: Mapped[int | None] = mapped_column(BigInteger)
     box_count: Mapped[int] = mapped_column(default=0, server_default="0")
     labelled_at: Mapped[dt.datetime | None]
+    stamp: Mapped[int] = mapped_column(default=0, server_default="0")
+    """The project's stamp at the last change; set by triggers."""
 
     boxes: Mapped[list["Box"]] = relationship(
         back_populates="picture", order_by="Box.position", cascade="all, delete-orphan"

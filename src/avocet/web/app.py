@@ -8,15 +8,16 @@ from urllib.parse import urlsplit
 
 from flask import Flask, Response, abort, request, send_from_directory
 from flask_openapi3 import Info, OpenAPI
-from sqlalchemy.orm import Session, sessionmaker
 
 from avocet import __version__
-from avocet.store.database import reading
+from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.web.context import Context
+from avocet.web.kept import KeptLabels
 from avocet.web.problems import handle_problems, invalid_request, problem
 from avocet.web.routes import ALL
 from avocet.web.schemas.common import Problem
+from avocet.web.uploads import accept_uploads
 
 PAGE = Path(__file__).parent / "page"
 """Where the built page lies."""
@@ -29,7 +30,7 @@ LARGEST_REQUEST = 8 * 1024**3
 
 def create_app(
     folder: DataFolder,
-    sessions: sessionmaker[Session],
+    sessions: Sessions,
     enqueue: Callable[[int, str], None],
     hosts: frozenset[str] | None = LOCAL_NAMES,
     password: str | None = None,
@@ -70,9 +71,11 @@ def create_app(
         validation_error_callback=invalid_request,
         static_folder=None,
     )
+    readers = reading(sessions)
     app.extensions["avocet"] = Context(
-        folder, sessions, reading(sessions), enqueue, tuple(each.resolve() for each in roots)
+        folder, sessions, readers, enqueue, KeptLabels(readers), tuple(each.resolve() for each in roots)
     )
+    accept_uploads(app, folder)
     app.config["MAX_CONTENT_LENGTH"] = LARGEST_REQUEST
     app.config["MAX_FORM_PARTS"] = 100_000
     handle_problems(app)

@@ -1,19 +1,21 @@
-"""What every request handler needs: the data folder, database sessions, the queue."""
+"""What every request handler needs: the data folder, database sessions, the queue, labels at hand."""
 
 import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from flask import Response, current_app
-from pydantic import BaseModel
-from sqlalchemy.orm import Session, sessionmaker
+from pydantic import BaseModel, ValidationError
 
+from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Job
-from avocet.web.schemas.common import JobOut
-from avocet.work.jobs import seconds_left
+from avocet.store.tables import Job, JobState
+from avocet.web.kept import KeptLabels
+from avocet.web.schemas.common import JobOut, JobOutcomes, JobStarted
+from avocet.work.job_kinds import KINDS, G, JobKind, O
+from avocet.work.jobs import create_job, seconds_left
+from avocet.work.project.projects import get_project
 
 
 @dataclass(frozen=True)
@@ -21,9 +23,10 @@ class Context:
     """Handed to the application when it is made."""
 
     folder: DataFolder
-    sessions: sessionmaker[Session]
-    reading: sessionmaker[Session]
+    sessions: Sessions
+    reading: Sessions
     enqueue: Callable[[int, str], None]
+    labels: KeptLabels
     roots: tuple[Path, ...] = ()
 
 
@@ -38,6 +41,20 @@ def reply(model: BaseModel, status: int = 200) -> Response:
     return Response(model.model_dump_json(), status, mimetype="application/json")
 
 
+def start_job(project_id: int, kind: JobKind[G, O], title: str, given: G) -> Response:
+    """Record a job of a project, hand it over, and answer with it. Raises `NotFound` without the project."""
+    with context().sessions.begin() as session:
+        get_project(session, project_id)
+        job = create_job(session, project_id, kind, title, given)
+    return handed_over(job)
+
+
+def handed_over(job: Job) -> Response:
+    """Hand a recorded job to its worker, and answer with it. Call it after the record is committed."""
+    context().enqueue(job.id, job.kind)
+    return reply(JobStarted(job=job_out(job)), 202)
+
+
 def moment(when: dt.datetime) -> str:
     """A recorded time, which is in UTC, as ISO 8601."""
     return when.isoformat() + "Z"
@@ -45,7 +62,29 @@ def moment(when: dt.datetime) -> str:
 
 def job_out(job: Job) -> JobOut:
     """A job as the page sees it."""
-    fields: dict[str, Any] = {
-        name: getattr(job, name) for name in JobOut.model_fields if name not in ("seconds_left", "state")
-    }
-    return JobOut(**fields, state=job.state.value, seconds_left=seconds_left(job))
+    kind = KINDS.get(job.kind)
+    return JobOut(
+        id=job.id,
+        project_id=job.project_id,
+        kind=job.kind,
+        title=job.title,
+        state=job.state.value,
+        done=job.done,
+        total=job.total,
+        message=job.message,
+        seconds_left=seconds_left(job),
+        stop_requested=job.stop_requested,
+        resumable=bool(kind and kind.resumable and job.state in (JobState.STOPPED, JobState.INTERRUPTED)),
+        short=bool(kind and kind.short),
+        outcome=_outcome(job),
+    )
+
+
+def _outcome(job: Job) -> JobOutcomes:
+    if job.state != JobState.DONE or job.kind not in KINDS:
+        return JobOutcomes()
+    try:
+        return JobOutcomes.model_validate({job.kind: job.outcome})
+    except ValidationError:
+        # A job of an earlier version, whose outcome had other fields: nobody waits for it any more.
+        return JobOutcomes()

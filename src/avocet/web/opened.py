@@ -3,8 +3,8 @@
 from functools import lru_cache
 
 from avocet.web.context import context
-from avocet.work.evaluations import get_evaluation
-from avocet.work.measured import Measured
+from avocet.work.judge.evaluations import get_evaluation
+from avocet.work.judge.opened import Measured
 
 
 def opened(evaluation_id: int) -> Measured:

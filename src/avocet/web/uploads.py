@@ -1,37 +1,101 @@
-"""Files that come with a request: kept under names of our own until the work has taken them."""
+"""Files that come with a request: written once, straight into the data folder, and hashed on the way."""
 
+import hashlib
+import os
 import tempfile
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
-from pathlib import Path
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+from typing import IO, Any
 
-from flask import request
+from flask import Flask, Request, g, request
 from werkzeug.datastructures import FileStorage
 
 from avocet.core.errors import InputError
 from avocet.store.folder import DataFolder
-from avocet.work.media import check_space
-from avocet.work.staging import stage
+from avocet.work.pictures.files import check_space
 
 SPARE = 200_000_000
 """Bytes that must stay free on the disk."""
 
 
-def sent_files(under: str = "files") -> list[tuple[FileStorage, str]]:
-    """The request's files under a field's name, each with its cleaned name.
+@dataclass(frozen=True)
+class ArrivedFile:
+    """A file that came with the request, under a name of our own in the data folder's place for arrivals.
+
+    Whoever takes it moves it to where it belongs; what nobody takes is removed with the request.
+
+    Attributes
+    ----------
+    path : Path
+    name : str
+        What its sender calls it, cleaned: to be shown and matched only.
+    digest : str
+        SHA-256 of its bytes, in hexadecimal.
+    """
+
+    path: Path
+    name: str
+    digest: str
+
+
+class _Arriving:
+    """The stream that the form parser writes a file to."""
+
+    def __init__(self, folder: DataFolder, name: str) -> None:
+        folder.incoming.mkdir(parents=True, exist_ok=True)
+        suffix = PurePosixPath(name.replace("\\", "/")).suffix.lower()[:10]
+        handle, path = tempfile.mkstemp(prefix="sent-", suffix=suffix, dir=folder.incoming)
+        self._file: IO[bytes] = os.fdopen(handle, "w+b")
+        self.path, self.hash = Path(path), hashlib.sha256()
+
+    def write(self, content: bytes) -> int:
+        self.hash.update(content)
+        return self._file.write(content)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._file, name)
+
+
+def accept_uploads(app: Flask, folder: DataFolder) -> None:
+    """Let the application's requests write their files into the data folder."""
+
+    class ArrivingRequest(Request):
+        def _get_file_stream(
+            self,
+            total_content_length: int | None,
+            content_type: str | None,
+            filename: str | None = None,
+            content_length: int | None = None,
+        ) -> IO[bytes]:
+            check_space(folder, (total_content_length or 0) + SPARE)
+            arriving = _Arriving(folder, filename or "")
+            g.setdefault("arriving", []).append(arriving)
+            return arriving  # type: ignore[return-value]
+
+    app.request_class = ArrivingRequest
+
+    @app.teardown_request
+    def remove_what_nobody_took(_error: BaseException | None) -> None:
+        for arriving in g.pop("arriving", []):
+            arriving.close()
+            arriving.path.unlink(missing_ok=True)
+
+
+def sent_files(under: str = "files") -> list[ArrivedFile]:
+    """The request's files under a field's name.
 
     Raises
     ------
     InputError
-        If there is none, or a name is not one that a file may have.
+        If there is none, a name is not one that a file may have, or the disk has no room for them.
     """
-    files = [(each, _clean(each.filename or "")) for each in request.files.getlist(under)]
+    files = [_arrived(each) for each in request.files.getlist(under)]
     if not files:
         raise InputError("no file was sent")
     return files
 
 
-def sent_file(under: str) -> tuple[FileStorage, str] | None:
+def sent_file(under: str) -> ArrivedFile | None:
     """The one file that was sent under a field's name, if any. Raises `InputError` for several."""
     if not request.files.getlist(under):
         return None
@@ -41,28 +105,11 @@ def sent_file(under: str) -> tuple[FileStorage, str] | None:
     return files[0]
 
 
-@contextmanager
-def stored(folder: DataFolder, file: FileStorage, name: str) -> Iterator[Path]:
-    """Write one sent file below the data folder, and remove it afterwards."""
-    check_space(folder, (request.content_length or 0) + SPARE)
-    folder.incoming.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=folder.incoming) as place:
-        path = Path(place) / f"file{Path(name).suffix.lower()}"
-        file.save(path)
-        yield path
-
-
-def staged_upload(folder: DataFolder, files: Sequence[tuple[FileStorage, str]]) -> str:
-    """Keep sent files for a second step; returns the token they are found by."""
-    check_space(folder, (request.content_length or 0) + SPARE)
-    folder.incoming.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=folder.incoming) as place:
-        stored_files = []
-        for number, (file, name) in enumerate(files):
-            path = Path(place) / str(number)
-            file.save(path)
-            stored_files.append((path, name))
-        return stage(folder, stored_files)
+def _arrived(file: FileStorage) -> ArrivedFile:
+    name, arriving = _clean(file.filename or ""), file.stream
+    assert isinstance(arriving, _Arriving)
+    arriving.flush()
+    return ArrivedFile(arriving.path, name, arriving.hash.hexdigest())
 
 
 def _clean(name: str) -> str:

@@ -4,10 +4,13 @@ import datetime as dt
 from typing import Any
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session, sessionmaker
+from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
+from avocet.store.database import Sessions
 from avocet.store.tables import Job, JobState, now
+from avocet.work.job_kinds import KINDS, G, JobKind, O
+from avocet.work.job_outcomes import FileMade
 from avocet.work.problems import NotFound
 
 SAVE_EVERY = dt.timedelta(milliseconds=400)
@@ -18,13 +21,21 @@ COMMAND_SILENCE = dt.timedelta(minutes=2)
 
 
 def create_job(
-    session: Session, project_id: int, kind: str, title: str, arguments: dict[str, Any] | None = None
+    session: Session, project_id: int, kind: JobKind[G, O], title: str, given: G | None = None
 ) -> Job:
-    """Record a job that waits for the worker."""
-    job = Job(project_id=project_id, kind=kind, title=title, arguments=arguments or {})
+    """Record a job that waits for the worker; what it is given may follow by `give`, where it needs its number."""
+    job = Job(project_id=project_id, kind=kind.key, title=title, arguments={})
     session.add(job)
     session.flush()
+    if given is not None:
+        give(job, kind, given)
     return job
+
+
+def give(job: Job, kind: JobKind[G, O], given: G) -> None:
+    """Record what a job is given."""
+    assert job.kind == kind.key
+    job.arguments = given.model_dump(mode="json")
 
 
 def get_job(session: Session, job_id: int) -> Job:
@@ -73,6 +84,14 @@ def request_stop(session: Session, job_id: int) -> Job:
     return job
 
 
+def resume_job(session: Session, job_id: int) -> Job:
+    """Let a job go on that keeps what it has done and does it not twice. Raises `InputError` for any other."""
+    job = get_job(session, job_id)
+    if not KINDS[job.kind].resumable:
+        raise InputError(f"{job.title} cannot be resumed here")
+    return again(session, job_id)
+
+
 def again(session: Session, job_id: int) -> Job:
     """Set an ended job back to waiting, to go on where it was. Raises `InputError` if it has not ended."""
     job = get_job(session, job_id)
@@ -113,6 +132,21 @@ def list_jobs(session: Session, project_id: int, only_open: bool = False) -> lis
     return list(session.scalars(query))
 
 
+def outcome_of(job: Job, kind: JobKind[G, O]) -> O:
+    """What a job of this kind came to. Raises `NotFound` for another kind, or one that is not done."""
+    if job.kind != kind.key or job.state != JobState.DONE:
+        raise NotFound(f"job {job.id} is no {kind.key.replace('_', ' ')} that is done")
+    return kind.outcome.model_validate(job.outcome)
+
+
+def file_made(job: Job) -> str:
+    """The name of the file that a job has made. Raises `NotFound` for a job that makes none, or is not done."""
+    kind = KINDS[job.kind]
+    if not issubclass(kind.outcome, FileMade) or job.state != JobState.DONE:
+        raise NotFound(f"job {job.id} has made no file")
+    return FileMade.model_validate(job.outcome).file
+
+
 def seconds_left(job: Job) -> float | None:
     """Time left at the speed so far, or None while nothing can be said."""
     done = job.done - job.started_done
@@ -124,7 +158,7 @@ def seconds_left(job: Job) -> float | None:
 class JobReporter:
     """Writes progress into the job's record, and reads from there whether to stop."""
 
-    def __init__(self, sessions: sessionmaker[Session], job_id: int) -> None:
+    def __init__(self, sessions: Sessions, job_id: int) -> None:
         self._sessions, self._job_id = sessions, job_id
         self._saved_at = now() - SAVE_EVERY
         self._stop = False

@@ -26,3 +26,6 @@ class Silent:
     def should_stop(self) -> bool:
         """Never asked to stop."""
         return False
+
+
+SILENT = Silent()

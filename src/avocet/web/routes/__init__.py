@@ -2,34 +2,15 @@
 
 from avocet.web.routes.anatomy import anatomy
 from avocet.web.routes.audit import audit
-from avocet.web.routes.classes import classes
-from avocet.web.routes.detections import detections
-from avocet.web.routes.evaluations import evaluations
-from avocet.web.routes.events import events
 from avocet.web.routes.exchange import exchange
 from avocet.web.routes.jobs import jobs
-from avocet.web.routes.judging import judging
-from avocet.web.routes.media import media
+from avocet.web.routes.judge import judge
+from avocet.web.routes.labels import labels
+from avocet.web.routes.models import models
 from avocet.web.routes.pictures import pictures
-from avocet.web.routes.projects import projects
-from avocet.web.routes.runs import runs
+from avocet.web.routes.project import project
 from avocet.web.routes.snapshots import snapshots
-from avocet.web.routes.watching import watching
+from avocet.web.routes.train import train
+from avocet.web.routes.use import use
 
-ALL = (
-    projects,
-    classes,
-    pictures,
-    media,
-    exchange,
-    snapshots,
-    audit,
-    runs,
-    watching,
-    evaluations,
-    judging,
-    anatomy,
-    detections,
-    jobs,
-    events,
-)
+ALL = (project, labels, pictures, exchange, snapshots, audit, train, models, judge, anatomy, use, jobs)

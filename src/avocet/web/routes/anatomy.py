@@ -6,19 +6,17 @@ from functools import lru_cache
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 
-from avocet.store.tables import Ensemble
-from avocet.web.context import context, job_out, moment, reply
+from avocet.web.context import context, reply, start_job
 from avocet.web.schemas import anatomy as schemas
-from avocet.web.schemas.collect import JobStarted
-from avocet.web.schemas.common import BinIn, ProjectPath
+from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.train import RunPath
-from avocet.work import combining, models
-from avocet.work.jobs import create_job, get_job
-from avocet.work.media import get_picture
+from avocet.work.anatomy import fusion
+from avocet.work.anatomy.raw import Fates, TakenApart, shown_candidates
+from avocet.work.job_kinds import FIND_BOXES, TAKE_APART, PictureApart, RunsAndPicture
+from avocet.work.jobs import get_job, outcome_of
+from avocet.work.pictures.files import get_picture
 from avocet.work.problems import NotFound
-from avocet.work.projects import get_project
-from avocet.work.runs import get_run, model_path
-from avocet.work.taking_apart import Fates, TakenApart, shown_candidates
+from avocet.work.train.runs import get_run, model_path
 
 anatomy = APIBlueprint("anatomy", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="anatomy")])
 
@@ -26,19 +24,11 @@ anatomy = APIBlueprint("anatomy", __name__, url_prefix="/api/v1", abp_tags=[Tag(
 @anatomy.post("/runs/<int:run_id>/anatomies", responses={202: JobStarted})
 def take_apart(path: RunPath, body: schemas.TakeApartIn) -> Response:
     """Take a picture apart with a run's model; what follows is found under the job's number."""
-    with context().sessions.begin() as session:
+    with context().reading() as session:
         run, picture = get_run(session, path.run_id), get_picture(session, body.picture_id)
-        model_path(context().folder, run, body.checkpoint)
-        job = create_job(session, run.project_id, "take_apart", f"Take {picture.name} apart")
-        job.arguments = {
-            "run_id": run.id,
-            "picture_id": picture.id,
-            "checkpoint": body.checkpoint,
-            "job_id": job.id,
-        }
-        started = job_out(job)
-    context().enqueue(started.id, started.kind)
-    return reply(JobStarted(job=started), 202)
+    model_path(context().folder, run, body.checkpoint)
+    given = PictureApart(run_id=run.id, picture_id=picture.id, checkpoint=body.checkpoint)
+    return start_job(run.project_id, TAKE_APART, f"Take {picture.name} apart", given)
 
 
 @anatomy.get("/anatomies/<int:job_id>", responses={200: schemas.AnatomyOut})
@@ -90,7 +80,7 @@ def near(path: schemas.AnatomyPath, query: schemas.NearQuery) -> Response:
 
 
 @anatomy.get("/anatomies/<int:job_id>/cell", responses={200: schemas.ArithmeticOut})
-def cell(path: schemas.AnatomyPath, query: schemas.CellQuery) -> Response:
+def cell(path: schemas.AnatomyPath, query: schemas.AnatomyCellQuery) -> Response:
     """The arithmetic of one cell and anchor, step by step."""
     apart = _apart(path.job_id)
     place = (query.level, query.row, query.column, query.anchor)
@@ -101,65 +91,21 @@ def cell(path: schemas.AnatomyPath, query: schemas.CellQuery) -> Response:
 @anatomy.post("/projects/<int:project_id>/fusions", responses={202: JobStarted})
 def find_boxes(path: ProjectPath, body: schemas.FindBoxesIn) -> Response:
     """What several runs find on one picture; combined under the job's number."""
-    with context().sessions.begin() as session:
+    with context().reading() as session:
         picture = get_picture(session, body.picture_id)
         for run_id in body.run_ids:
             model_path(context().folder, get_run(session, run_id))
-        given = {"picture_id": picture.id, "run_ids": body.run_ids}
-        started = job_out(
-            create_job(session, path.project_id, "find_boxes", f"Combine models on {picture.name}", given)
-        )
-    context().enqueue(started.id, started.kind)
-    return reply(JobStarted(job=started), 202)
+    given = RunsAndPicture(run_ids=body.run_ids, picture_id=picture.id)
+    return start_job(path.project_id, FIND_BOXES, f"Combine models on {picture.name}", given)
 
 
 @anatomy.post("/fusions/<int:job_id>", responses={200: schemas.FusionOut})
 def combine(path: schemas.AnatomyPath, body: schemas.FusionIn) -> Response:
     """The boxes of several models combined, and all together merely suppressed."""
     with context().reading() as session:
-        outcome = get_job(session, path.job_id).outcome
-    made = combining.combine(outcome, body.weights, body.overlap_limit, body.minimum_score)
+        found = outcome_of(get_job(session, path.job_id), FIND_BOXES)
+    made = fusion.combine(found, body.weights, body.overlap_limit, body.minimum_score)
     return reply(schemas.FusionOut.model_validate(made))
-
-
-@anatomy.get("/projects/<int:project_id>/ensembles", responses={200: schemas.EnsembleList})
-def list_ensembles(path: ProjectPath) -> Response:
-    """The project's ensembles, newest first."""
-    with context().reading() as session:
-        get_project(session, path.project_id)
-        found = models.list_ensembles(session, path.project_id)
-        members = [models.members_of(session, each) for each in found]
-    return reply(schemas.EnsembleList(ensembles=[_out(*each) for each in zip(found, members, strict=True)]))
-
-
-@anatomy.post("/projects/<int:project_id>/ensembles", responses={201: schemas.EnsembleOut})
-def make_ensemble(path: ProjectPath, body: schemas.EnsembleIn) -> Response:
-    """Save several runs as one model."""
-    members = [(each.run_id, each.weight) for each in body.members]
-    with context().sessions.begin() as session:
-        made = models.make_ensemble(
-            session, context().folder, path.project_id, body.name, members, body.overlap_limit, body.method
-        )
-        return reply(_out(made, models.members_of(session, made)), 201)
-
-
-@anatomy.put("/ensembles/<int:ensemble_id>/binned", responses={200: schemas.EnsembleOut})
-def bin_ensemble(path: schemas.EnsemblePath, body: BinIn) -> Response:
-    """Put an ensemble into the bin, or take it back."""
-    with context().sessions.begin() as session:
-        made = models.bin_ensemble(session, path.ensemble_id, body.binned)
-        return reply(_out(made, models.members_of(session, made)))
-
-
-def _out(ensemble: Ensemble, members: list[dict]) -> schemas.EnsembleOut:
-    return schemas.EnsembleOut(
-        id=ensemble.id,
-        name=ensemble.name,
-        members=[schemas.MemberOut(**each) for each in members],
-        method=ensemble.method,
-        overlap_limit=ensemble.overlap_limit,
-        created_at=moment(ensemble.created_at),
-    )
 
 
 def _fates(apart: TakenApart, query: schemas.FateQuery) -> Fates:

@@ -2,17 +2,21 @@
 
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
+from sqlalchemy.orm import Session
 
-from avocet.web.context import context, job_out, reply
-from avocet.web.routes.classes import change_out
-from avocet.web.schemas import labels as schemas
-from avocet.web.schemas.collect import CropQuery, JobStarted, PicturePath
-from avocet.web.schemas.common import ProjectPath
-from avocet.work import auditing, sheets
-from avocet.work.figures import figures as work_figures
-from avocet.work.jobs import create_job
-from avocet.work.media import get_picture
-from avocet.work.projects import get_project
+from avocet.web.context import context, moment, reply, start_job
+from avocet.web.routes.labels import change_out
+from avocet.web.schemas import audit as schemas
+from avocet.web.schemas.common import JobStarted, ProjectPath
+from avocet.web.schemas.labels import ChangeOut
+from avocet.web.schemas.pictures import CropQuery, PicturePath
+from avocet.work.audit import crops as sheets
+from avocet.work.audit import findings as work_findings
+from avocet.work.audit import mending
+from avocet.work.audit.figures import figures as work_figures
+from avocet.work.audit.kept import kept_findings
+from avocet.work.job_kinds import LOOK_AT_CROPS, LOOK_FOR_FINDINGS, ForProject
+from avocet.work.pictures.files import get_picture
 
 audit = APIBlueprint("audit", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="audit")])
 
@@ -20,9 +24,8 @@ audit = APIBlueprint("audit", __name__, url_prefix="/api/v1", abp_tags=[Tag(name
 @audit.get("/projects/<int:project_id>/figures", responses={200: schemas.FiguresOut})
 def figures(path: ProjectPath, query: schemas.FiguresQuery) -> Response:
     """How many boxes, of what, how large and where; small ones at an input side."""
-    with context().reading() as session:
-        found = work_figures(session, path.project_id, query.side, query.part)
-        return reply(schemas.FiguresOut.model_validate(found))
+    found = work_figures(context().labels.of(path.project_id), query.side, query.part)
+    return reply(schemas.FiguresOut.model_validate(found))
 
 
 @audit.get("/projects/<int:project_id>/sheet", responses={200: schemas.SheetOut})
@@ -38,12 +41,8 @@ def sheet(path: ProjectPath, query: schemas.SheetQuery) -> Response:
 @audit.post("/projects/<int:project_id>/crop-looks", responses={202: JobStarted})
 def look_at_crops(path: ProjectPath) -> Response:
     """Look at the content of all boxes that were not looked at yet, in the background."""
-    with context().sessions.begin() as session:
-        get_project(session, path.project_id)
-        given = {"project_id": path.project_id}
-        job = create_job(session, path.project_id, "look_at_crops", "Look at the content of all boxes", given)
-    context().enqueue(job.id, job.kind)
-    return reply(JobStarted(job=job_out(job)), 202)
+    given = ForProject(project_id=path.project_id)
+    return start_job(path.project_id, LOOK_AT_CROPS, "Look at the content of all boxes", given)
 
 
 @audit.get("/pictures/<int:picture_id>/crop")
@@ -68,20 +67,53 @@ def change_boxes(path: ProjectPath, body: schemas.BoxChange) -> Response:
 
 @audit.get("/projects/<int:project_id>/findings", responses={200: schemas.FindingsOut})
 def findings(path: ProjectPath, query: schemas.FindingsQuery) -> Response:
-    """What looks wrong with the labels."""
+    """What looked wrong with the labels when they were last looked through."""
     with context().reading() as session:
-        found = auditing.find_mistakes(session, context().folder, path.project_id, query.with_fine)
-        return reply(schemas.FindingsOut(**_fields(found), titles=auditing.TITLES))
+        return reply(_findings(session, path.project_id, query.with_fine))
 
 
-@audit.put("/projects/<int:project_id>/findings", responses={200: schemas.Done})
-def mark_fine(path: ProjectPath, body: schemas.FineIn) -> Response:
+@audit.post("/projects/<int:project_id>/findings", responses={202: JobStarted})
+def look_for_findings(path: ProjectPath) -> Response:
+    """Look through all labels, in the background."""
+    given = ForProject(project_id=path.project_id)
+    return start_job(path.project_id, LOOK_FOR_FINDINGS, "Look through the labels", given)
+
+
+@audit.put("/projects/<int:project_id>/findings", responses={200: schemas.FindingsOut})
+def mark_fine(path: ProjectPath, query: schemas.FindingsQuery, body: schemas.FindingsFineIn) -> Response:
     """Say that findings are fine as they are, or take that back."""
     with context().sessions.begin() as session:
-        auditing.mark_fine(session, path.project_id, body.keys, body.fine)
-    return reply(schemas.Done())
+        work_findings.mark_fine(session, path.project_id, body.keys, body.fine)
+    with context().reading() as session:
+        return reply(_findings(session, path.project_id, query.with_fine))
 
 
-def _fields(found: auditing.Findings) -> dict:
-    listed = [schemas.FindingOut.model_validate(each) for each in found.listed]
-    return {"listed": listed, "counts": found.counts, "fine": found.fine}
+@audit.post("/projects/<int:project_id>/findings/cut", responses={200: ChangeOut})
+def cut_to_picture(path: ProjectPath, body: schemas.CutIn) -> Response:
+    """Cut a picture's boxes at its edges."""
+    with context().sessions.begin() as session:
+        return reply(change_out(mending.cut_to_picture(session, path.project_id, body.picture_id)))
+
+
+@audit.post("/projects/<int:project_id>/findings/join", responses={200: ChangeOut})
+def join_parts(path: ProjectPath, body: schemas.JoinIn) -> Response:
+    """Bring near-identical pictures into the part of the first."""
+    with context().sessions.begin() as session:
+        return reply(change_out(mending.join_parts(session, path.project_id, body.picture_ids)))
+
+
+def _findings(session: Session, project_id: int, with_fine: bool) -> schemas.FindingsOut:
+    kept = kept_findings(session, context().folder, project_id)
+    shown = [schemas.FindingOut.model_validate(vars(each) | {"fine": False}) for each in kept.listed]
+    if with_fine:
+        shown += [schemas.FindingOut.model_validate(vars(each) | {"fine": True}) for each in kept.fine]
+        order = list(work_findings.TITLES)
+        shown.sort(key=lambda each: order.index(each.kind))
+    return schemas.FindingsOut(
+        listed=shown,
+        counts=kept.counts,
+        fine=len(kept.fine),
+        titles=work_findings.TITLES,
+        fresh=kept.fresh,
+        looked_at=moment(kept.looked_at) if kept.looked_at else None,
+    )

@@ -1,27 +1,33 @@
 """Annotation files in and out."""
 
-import io
-import json
-import zipfile
 from typing import Any
 
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 
 from avocet.core.errors import InputError
-from avocet.formats.kinds import FORMATS, Format, format_called, what_is_lost
-from avocet.formats.record import Record
-from avocet.formats.table import write_table
-from avocet.store.tables import JobState
-from avocet.web.context import context, job_out, reply
-from avocet.web.schemas import labels as schemas
-from avocet.web.schemas.collect import JobStarted
-from avocet.web.schemas.common import ProjectPath
-from avocet.web.schemas.learn import JobPath
-from avocet.web.uploads import sent_files, staged_upload
-from avocet.work import exchange as work
-from avocet.work.jobs import create_job, get_job
-from avocet.work.projects import get_project
+from avocet.formats.kinds import FORMATS, format_called, what_is_lost
+from avocet.store.tables import Job, JobState
+from avocet.web.context import context, reply, start_job
+from avocet.web.schemas import exchange as schemas
+from avocet.web.schemas.common import JobPath, JobStarted, ProjectPath
+from avocet.web.uploads import sent_files
+from avocet.work.exchange.written import held_now
+from avocet.work.job_kinds import (
+    EXPORT_LABELS,
+    READ_LABELS,
+    TAKE_ARCHIVE,
+    TAKE_LABELS,
+    ChosenLabels,
+    JobKind,
+    LabelsToWrite,
+    SentArchive,
+    SentLabels,
+)
+from avocet.work.job_outcomes import ColumnsRead
+from avocet.work.jobs import get_job, outcome_of
+from avocet.work.pictures.staging import stage
+from avocet.work.project.projects import get_project
 
 exchange = APIBlueprint("exchange", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="exchange")])
 
@@ -42,9 +48,10 @@ def read(path: ProjectPath) -> Response:
     with context().reading() as session:
         get_project(session, path.project_id)
     files = sent_files()
-    token = staged_upload(context().folder, files)
-    called = files[0][1] if len(files) == 1 else f"{len(files)} files"
-    return _start(path.project_id, "read_labels", f"Read {called}", {"token": token})
+    token = stage(context().folder, [(file.path, file.name) for file in files])
+    called = files[0].name if len(files) == 1 else f"{len(files)} files"
+    given = SentLabels(project_id=path.project_id, token=token)
+    return start_job(path.project_id, READ_LABELS, f"Read {called}", given)
 
 
 @exchange.post("/annotations/<int:job_id>/again", responses={202: JobStarted})
@@ -53,74 +60,54 @@ def read_again(path: JobPath, body: schemas.ReadAgain) -> Response:
 
     Also looks at the annotation files of an archive whose pictures were taken in.
     """
-    project_id, title, given = _earlier(path.job_id, ("read_labels", "take_archive"))
-    given |= {"format": body.format, "columns": body.columns.model_dump() if body.columns else None}
+    job, earlier = _earlier(path.job_id, READ_LABELS, TAKE_ARCHIVE)
+    columns = ColumnsRead.model_validate(body.columns.model_dump()) if body.columns else None
+    given = SentLabels(project_id=job.project_id, token=earlier.token, format=body.format, columns=columns)
+    title = job.title
     if title.startswith("Take pictures from "):
         title = f"Read {title.removeprefix('Take pictures from ')}"
-    return _start(project_id, "read_labels", title, given)
+    return start_job(job.project_id, READ_LABELS, title, given)
 
 
 @exchange.post("/annotations/<int:job_id>/take", responses={202: JobStarted})
 def take(path: JobPath, body: schemas.TakeIn) -> Response:
     """Take over what a job has read."""
-    project_id, title, given = _earlier(path.job_id, ("read_labels",))
-    with context().reading() as session:
-        columns = get_job(session, path.job_id).outcome.get("columns")
-    given |= {"targets": body.targets, "replace": body.replace, "columns": columns}
-    return _start(project_id, "take_labels", f"Take over {title.removeprefix('Read ')}", given)
+    job, earlier = _earlier(path.job_id, READ_LABELS)
+    given = ChosenLabels(
+        project_id=job.project_id,
+        token=earlier.token,
+        format=getattr(earlier, "format", None),
+        columns=outcome_of(job, READ_LABELS).columns,
+        targets=body.targets,
+        replace=body.replace,
+    )
+    return start_job(job.project_id, TAKE_LABELS, f"Take over {job.title.removeprefix('Read ')}", given)
 
 
 @exchange.get("/projects/<int:project_id>/loss", responses={200: schemas.LossOut})
 def loss(path: ProjectPath, query: schemas.LossQuery) -> Response:
     """What a format cannot hold of the project's labels."""
+    columns = context().labels.of(path.project_id)
     with context().reading() as session:
-        record = work.export_record(session, path.project_id)
-    return reply(
-        schemas.LossOut(
-            pictures=len(record.pictures),
-            boxes=sum(len(picture.boxes) for picture in record.pictures),
-            lost=what_is_lost(record, format_called(query.format)),
-        )
-    )
+        held = held_now(session, path.project_id, columns)
+    lost = what_is_lost(held, format_called(query.format))
+    return reply(schemas.LossOut(pictures=held.pictures, boxes=held.boxes, lost=lost))
 
 
-@exchange.get("/projects/<int:project_id>/annotations")
-def export(path: ProjectPath, query: schemas.LossQuery) -> Response:
-    """All labelled pictures in the wanted format; an archive where it has many files."""
-    form = format_called(query.format)
-    with context().reading() as session:
-        name = get_project(session, path.project_id).name
-        record = work.export_record(session, path.project_id)
-    safe = "".join(letter if letter.isalnum() else "-" for letter in name)
-    content, suffix = _written(form, record, query.kind)
-    response = Response(content, mimetype="application/zip" if suffix == ".zip" else "text/plain")
-    if suffix in (".json", ".jsonl"):
-        response.mimetype = "application/json"
-    response.headers.set("Content-Disposition", "attachment", filename=f"{safe}-{form.key}{suffix}")
-    return response
+@exchange.post("/projects/<int:project_id>/exports", responses={202: JobStarted})
+def export(path: ProjectPath, body: schemas.ExportIn) -> Response:
+    """Write all labelled pictures in a format, in the background; `/jobs/{job_id}/file` has the file."""
+    form = format_called(body.format)
+    given = LabelsToWrite(project_id=path.project_id, format=form.key, table_kind=body.kind)
+    return start_job(path.project_id, EXPORT_LABELS, f"Export as {form.name}", given)
 
 
-def _written(form: Format, record: Record, kind: Any) -> tuple[bytes, str]:
-    files = write_table(record, kind) if form.key == "csv" else form.write(record)
-    if not form.many_files:
-        return next(iter(files))[1], form.suffixes[0]
-    held = io.BytesIO()
-    with zipfile.ZipFile(held, "w", zipfile.ZIP_DEFLATED) as opened:
-        for name, content in files:
-            opened.writestr(name, content)
-    return held.getvalue(), ".zip"
-
-
-def _earlier(job_id: int, kinds: tuple[str, ...]) -> tuple[int, str, dict[str, Any]]:
+def _earlier(job_id: int, *kinds: JobKind[Any, Any]) -> tuple[Job, SentArchive | SentLabels]:
+    """A job that has read labels, and what it was given. Raises `InputError` for any other."""
     with context().reading() as session:
         job = get_job(session, job_id)
-        if job.kind not in kinds or job.state != JobState.DONE:
-            raise InputError(f"{job.title} has not read any labels")
-        return job.project_id, job.title, json.loads(json.dumps(job.arguments))
-
-
-def _start(project_id: int, kind: str, title: str, given: dict[str, Any]) -> Response:
-    with context().sessions.begin() as session:
-        job = create_job(session, project_id, kind, title, given | {"project_id": project_id})
-    context().enqueue(job.id, job.kind)
-    return reply(JobStarted(job=job_out(job)), 202)
+    kind = next((each for each in kinds if each.key == job.kind), None)
+    if kind is None or job.state != JobState.DONE:
+        raise InputError(f"{job.title} has not read any labels")
+    given: SentArchive | SentLabels = kind.given.model_validate(job.arguments)
+    return job, given

@@ -1,21 +1,40 @@
-"""Pictures: lists, labels, parts, the bin, pixels and thumbnails."""
+"""Pictures and clips: coming in, lists, parts, the bin, pixels and thumbnails."""
 
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 from flask import Response, send_file
 from flask_openapi3 import APIBlueprint, Tag
 
+from avocet.archives import can_be_opened, is_archive
+from avocet.core.errors import InputError
+from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.store.tables import Picture
-from avocet.web.context import context, moment, reply
-from avocet.web.schemas import collect as schemas
-from avocet.web.schemas.common import Problem, ProjectPath
-from avocet.work import labels as work_labels
-from avocet.work import listing
-from avocet.work import media as work
-from avocet.work import splits as work_splits
-from avocet.work.attributes import list_attributes
-from avocet.work.thumbnails import thumbnail
-from avocet.work.tightening import tighten_boxes
+from avocet.web.context import context, moment, reply, start_job
+from avocet.web.schemas import pictures as schemas
+from avocet.web.schemas.common import Changed, JobStarted, ProjectPath
+from avocet.web.schemas.labels import LabelsOut
+from avocet.web.uploads import ArrivedFile, sent_files
+from avocet.work.job_kinds import (
+    SAMPLE_CLIP,
+    TAKE_ARCHIVE,
+    TAKE_FOLDER,
+    ClipFrames,
+    FolderToTake,
+    SentArchive,
+)
+from avocet.work.jobs import create_job
+from avocet.work.labels.attributes import list_attributes
+from avocet.work.labels.boxes import labels_of
+from avocet.work.pictures import clips as work_clips
+from avocet.work.pictures import intake, listing
+from avocet.work.pictures import splits as work_splits
+from avocet.work.pictures.adding import Arrival, take_picture
+from avocet.work.pictures.files import get_picture as find_picture
+from avocet.work.pictures.files import viewable_path
+from avocet.work.pictures.staging import stage
+from avocet.work.pictures.thumbnails import look_later, thumbnail
+from avocet.work.pictures.tightening import tighten_boxes
+from avocet.work.project.projects import get_project
 
 pictures = APIBlueprint("pictures", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="pictures")])
 
@@ -94,7 +113,7 @@ def set_tag(path: ProjectPath, body: schemas.TagChange) -> Response:
 def tighten(path: schemas.PicturePath, body: schemas.BoxesIn) -> Response:
     """Fit roughly drawn boxes to what they hold. Nothing is saved."""
     with context().reading() as session:
-        picture = work.get_picture(session, path.picture_id)
+        picture = find_picture(session, path.picture_id)
     return reply(schemas.BoxesOut(boxes=tighten_boxes(context().folder, picture, body.boxes)))
 
 
@@ -102,36 +121,22 @@ def tighten(path: schemas.PicturePath, body: schemas.BoxesIn) -> Response:
 def get_picture(path: schemas.PicturePath) -> Response:
     """One picture with its labels."""
     with context().reading() as session:
-        return reply(_detail(work.get_picture(session, path.picture_id)))
+        return reply(detail_out(find_picture(session, path.picture_id)))
 
 
-@pictures.put("/pictures/<int:picture_id>/labels", responses={200: schemas.PictureDetail, 409: Problem})
-def save_labels(path: schemas.PicturePath, body: schemas.LabelsIn) -> Response:
-    """Replace a picture's boxes. A stale revision gets 409 with what is there now."""
-    with context().sessions.begin() as session:
-        picture = work.get_picture(session, path.picture_id)
-        boxes = [
-            work_labels.NewBox(box.class_id, box.corners, box.crowd, box.attributes, box.track)
-            for box in body.boxes
-        ]
-        return reply(_detail(work_labels.save_labels(session, picture, body.revision, boxes, body.state)))
-
-
-@pictures.put("/projects/<int:project_id>/parts", responses={200: schemas.Changed})
+@pictures.put("/projects/<int:project_id>/parts", responses={200: Changed})
 def set_part(path: ProjectPath, body: schemas.PartChange) -> Response:
     """Put chosen pictures into a part by hand."""
     with context().sessions.begin() as session:
         changed = work_splits.set_part(session, path.project_id, body.ids, body.part)
-        return reply(schemas.Changed(changed=changed))
+        return reply(Changed(changed=changed))
 
 
-@pictures.put("/projects/<int:project_id>/bin", responses={200: schemas.Changed})
+@pictures.put("/projects/<int:project_id>/bin", responses={200: Changed})
 def set_binned(path: ProjectPath, body: schemas.BinChange) -> Response:
     """Put chosen pictures into the bin, or take them back."""
     with context().sessions.begin() as session:
-        return reply(
-            schemas.Changed(changed=listing.set_binned(session, path.project_id, body.ids, body.binned))
-        )
+        return reply(Changed(changed=listing.set_binned(session, path.project_id, body.ids, body.binned)))
 
 
 @pictures.get("/projects/<int:project_id>/split", responses={200: schemas.SplitOut})
@@ -157,15 +162,15 @@ def split(path: ProjectPath, body: schemas.SplitIn) -> Response:
 def picture_file(path: schemas.PicturePath) -> Response:
     """The picture as it was added; a TIFF, which browsers do not show, as a JPEG."""
     with context().reading() as session:
-        picture = work.get_picture(session, path.picture_id)
-        return _cached(work.viewable_path(context().folder, picture), picture.content_hash)
+        picture = find_picture(session, path.picture_id)
+        return _cached(viewable_path(context().folder, picture), picture.content_hash)
 
 
 @pictures.get("/pictures/<int:picture_id>/thumbnail")
 def picture_thumbnail(path: schemas.PicturePath) -> Response:
     """The picture at most 320 pixels wide and high."""
     with context().reading() as session:
-        picture = work.get_picture(session, path.picture_id)
+        picture = find_picture(session, path.picture_id)
     return _cached(thumbnail(context().folder, picture), f"{picture.content_hash}-small")
 
 
@@ -175,12 +180,95 @@ def _cached(path: Path, tag: str) -> Response:
     return response
 
 
-def _detail(picture: Picture) -> schemas.PictureDetail:
+def detail_out(picture: Picture) -> schemas.PictureDetail:
+    """A picture with its labels as the page sees them."""
     return schemas.PictureDetail(
         picture=picture_out(picture),
-        labels=schemas.LabelsOut.model_validate(work_labels.labels_of(picture)),
+        labels=LabelsOut.model_validate(labels_of(picture)),
     )
 
 
 def _split(counts: dict[str, int]) -> schemas.SplitOut:
     return schemas.SplitOut(**{name or "unassigned": count for name, count in counts.items()})
+
+
+@pictures.post("/projects/<int:project_id>/media", responses={200: schemas.UploadOut})
+def upload(path: ProjectPath) -> Response:
+    """Add pictures and clips (multipart field `files`). Each file has an outcome of its own."""
+    with context().reading() as session:
+        get_project(session, path.project_id)
+    outcomes = [_take_in(path.project_id, file) for file in sent_files()]
+    if any(each.outcome == "added" for each in outcomes):
+        with context().sessions.begin() as session:
+            job = look_later(session, path.project_id)
+        if job is not None:
+            context().enqueue(job.id, job.kind)
+    return reply(schemas.UploadOut(files=outcomes))
+
+
+@pictures.get("/projects/<int:project_id>/clips", responses={200: schemas.ClipList})
+def list_clips(path: ProjectPath) -> Response:
+    """The project's clips."""
+    with context().reading() as session:
+        clips = [
+            schemas.ClipOut.model_validate(clip) for clip in work_clips.list_clips(session, path.project_id)
+        ]
+        return reply(schemas.ClipList(clips=clips))
+
+
+@pictures.post("/clips/<int:clip_id>/frames", responses={202: JobStarted})
+def sample_clip(path: schemas.ClipPath, body: schemas.SampleIn) -> Response:
+    """Take frames from a clip into the project, in the background."""
+    with context().reading() as session:
+        clip = work_clips.get_clip(session, path.clip_id)
+    given = ClipFrames(clip_id=clip.id, per_second=body.per_second)
+    return start_job(clip.project_id, SAMPLE_CLIP, f"Take frames from {clip.name}", given)
+
+
+@pictures.get("/folders", responses={200: schemas.FolderList})
+def list_folders(query: schemas.FolderQuery) -> Response:
+    """Folders of the server that pictures may be taken from: all roots, or what is in one folder."""
+    roots = context().roots
+    wanted = [query.path] if query.path else [str(root) for root in roots]
+    folders = [schemas.FolderOut.model_validate(intake.look_into(roots, each)) for each in wanted]
+    return reply(schemas.FolderList(folders=folders))
+
+
+@pictures.post("/projects/<int:project_id>/folders", responses={202: JobStarted})
+def take_folder(path: ProjectPath, body: schemas.FolderIn) -> Response:
+    """Take the pictures of a folder on the server, copied or read where they lie, in the background."""
+    place = intake.allowed(context().roots, body.path)
+    given = FolderToTake(project_id=path.project_id, path=str(place), copied=body.copied)
+    return start_job(path.project_id, TAKE_FOLDER, f"Take pictures from {place.name}", given)
+
+
+def _take_in(project_id: int, file: ArrivedFile) -> schemas.FileOutcome:
+    folder, sessions, name = context().folder, context().sessions, file.name
+    try:
+        if is_archive(name):
+            if not can_be_opened(file.path):
+                raise InputError(f"{name} is not a zip or tar archive that can be read")
+            given = SentArchive(project_id=project_id, token=stage(folder, [(file.path, name)]))
+            with sessions.begin() as session:
+                job = create_job(session, project_id, TAKE_ARCHIVE, f"Take pictures from {name}", given)
+            context().enqueue(job.id, job.kind)
+            return schemas.FileOutcome(name=name, outcome="archive", job_id=job.id)
+        if Path(name).suffix.lower() in CLIP_SUFFIXES:
+            clip = work_clips.take_clip(sessions, folder, project_id, file.path, name, file.digest, "move")
+            return schemas.FileOutcome(name=name, outcome="clip", clip_id=clip.id)
+        arrival = Arrival(file.path, name, file.digest, source=_source(name), keep="move", look_later=True)
+        added = take_picture(sessions, folder, project_id, arrival)
+        return schemas.FileOutcome(
+            name=name,
+            outcome="added" if added.fresh else "already there",
+            message="" if added.fresh else f"The same picture is there as {added.picture.name}",
+            picture_id=added.picture.id,
+        )
+    except InputError as error:
+        return schemas.FileOutcome(name=name, outcome="refused", message=str(error))
+
+
+def _source(name: str) -> str:
+    """The folder that a file was sent with, if any."""
+    parent = PurePosixPath(name).parent.as_posix()
+    return "" if parent == "." else parent

@@ -4,6 +4,7 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
+from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.web.schemas.common import Request, Schema
 
 
@@ -48,8 +49,8 @@ class AnatomyOut(Schema):
 
 
 class FateQuery(BaseModel):
-    minimum_score: float = Field(0.25, ge=0, le=1)
-    overlap_limit: float = Field(0.5, ge=0, le=1)
+    minimum_score: float = Field(MINIMUM_SCORE, ge=0, le=1)
+    overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
     suppression: Literal["by class", "across classes", "linear", "gaussian"] = "by class"
     sigma: float = Field(0.5, gt=0, le=10)
     most: int = Field(1000, ge=1, le=100_000)
@@ -87,7 +88,7 @@ class NearOut(Schema):
     candidates: list[CandidateOut]
 
 
-class CellQuery(BaseModel):
+class AnatomyCellQuery(BaseModel):
     level: int = Field(ge=0)
     row: int = Field(ge=0)
     column: int = Field(ge=0)
@@ -116,41 +117,6 @@ class ArithmeticOut(Schema):
     score: float
 
 
-class Member(Request):
-    run_id: int
-    weight: float = Field(1, gt=0, le=1000)
-
-
-class EnsembleIn(Request):
-    name: str = ""
-    members: list[Member]
-    method: Literal["fusion", "suppression"] = "fusion"
-    overlap_limit: float = Field(0.55, gt=0, lt=1)
-
-
-class MemberOut(Schema):
-    run_id: int
-    name: str
-    weight: float
-
-
-class EnsembleOut(Schema):
-    id: int
-    name: str
-    members: list[MemberOut]
-    method: str
-    overlap_limit: float
-    created_at: str
-
-
-class EnsembleList(Schema):
-    ensembles: list[EnsembleOut]
-
-
-class EnsemblePath(BaseModel):
-    ensemble_id: int
-
-
 class FindBoxesIn(Request):
     picture_id: int
     run_ids: list[int] = Field(min_length=1, max_length=8)
@@ -159,7 +125,7 @@ class FindBoxesIn(Request):
 class FusionIn(Request):
     weights: list[float] = Field(min_length=1, max_length=8)
     overlap_limit: float = Field(0.55, gt=0, lt=1)
-    minimum_score: float = Field(0.25, ge=0, le=1)
+    minimum_score: float = Field(MINIMUM_SCORE, ge=0, le=1)
 
 
 class FusedBox(Schema):

@@ -2,7 +2,10 @@
 
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, create_model
+
+from avocet.store.tables import JobState
+from avocet.work.job_kinds import KINDS
 
 
 class Schema(BaseModel):
@@ -37,21 +40,44 @@ class Problem(Schema):
     current: dict[str, Any] | None = Field(None, description="For a conflict: how it stands now")
 
 
+_fields: dict[str, Any] = {kind.key: (kind.outcome | None, None) for kind in KINDS.values()}
+JobOutcomes: Any = create_model("JobOutcomes", __base__=Schema, **_fields)
+"""What a job came to, under its kind; empty while it is not done."""
+
+
 class JobOut(Schema):
     """A piece of long work."""
 
     id: int
     project_id: int
-    kind: str
+    kind: str = Field(json_schema_extra={"enum": list(KINDS)})
     title: str
-    state: str
+    state: str = Field(json_schema_extra={"enum": [each.value for each in JobState]})
     done: int
     total: int
     message: str
     seconds_left: float | None
     stop_requested: bool
-    outcome: dict[str, Any]
+    resumable: bool = Field(description="It was broken off and can go on where it was")
+    short: bool = Field(description="A look of a second or two, shown by the page that asked")
+    outcome: JobOutcomes
 
 
 class JobList(Schema):
     jobs: list[JobOut]
+
+
+class JobStarted(Schema):
+    job: JobOut
+
+
+class Selection(Request):
+    ids: list[int] = Field(max_length=100_000)
+
+
+class Changed(Schema):
+    changed: int
+
+
+class JobPath(BaseModel):
+    job_id: int

@@ -4,6 +4,8 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
+from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
+from avocet.core.score.measurement import AREA_BOUNDS
 from avocet.store.tables import Part
 from avocet.web.schemas.common import JobOut, Request, Schema
 
@@ -17,7 +19,7 @@ class EvaluationIn(Request):
     snapshot_id: int | None = None
     part: Part | None = Part.VALIDATION
     interpolation: Literal["101-point", "11-point", "exact-area"] = "101-point"
-    areas: tuple[float, float] = (32, 96)
+    areas: tuple[float, float] = AREA_BOUNDS
     class_map: dict[str, str] = Field(default_factory=dict)
 
 
@@ -71,7 +73,7 @@ class ReportOut(Schema):
     side: int | None = None
     size: str | None = None
     interpolation: str = "101-point"
-    area_bounds: tuple[float, float] = (32, 96)
+    area_bounds: tuple[float, float] = AREA_BOUNDS
     mistakes: dict[str, MistakeFigures] = Field(default_factory=dict)
     calibration_error: float | None = None
     milliseconds: float | None = None
@@ -102,13 +104,13 @@ class EvaluationPath(BaseModel):
     evaluation_id: int
 
 
-class ComparePath(EvaluationPath):
+class MeasuredPicturePath(EvaluationPath):
     picture_id: int
 
 
 class ThresholdQuery(BaseModel):
-    minimum_score: float = Field(0.25, ge=0, le=1)
-    overlap_limit: float = Field(0.5, ge=0, le=1)
+    minimum_score: float = Field(MINIMUM_SCORE, ge=0, le=1)
+    overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
 
 
 class ConfusionQuery(ThresholdQuery):
@@ -122,7 +124,7 @@ class ConfusionOut(Schema):
     counts: list[list[int]]
 
 
-class CellQuery(ConfusionQuery):
+class ConfusionCellQuery(ConfusionQuery):
     row: int = Field(ge=0)
     column: int = Field(ge=0)
 
@@ -144,7 +146,7 @@ class OperatingQuery(BaseModel):
     amount: float = Field(0.95, gt=0, le=1)
     miss_price: float = Field(1, gt=0, le=1e6)
     alarm_price: float = Field(1, gt=0, le=1e6)
-    overlap_limit: float = Field(0.5, ge=0, le=1)
+    overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
 
 
 class ClassOperating(Schema):
@@ -222,7 +224,7 @@ class CurvesOut(Schema):
 
 
 class CalibrationQuery(BaseModel):
-    overlap_limit: float = Field(0.5, ge=0, le=1)
+    overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
     class_index: int | None = Field(None, ge=0)
 
 
@@ -262,7 +264,7 @@ class MistakenOut(Schema):
 
 
 class OverlapQuery(BaseModel):
-    overlap_limit: float = Field(0.5, ge=0, le=1)
+    overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
 
 
 class DoubtOut(Schema):
@@ -288,7 +290,7 @@ class DoubtPath(EvaluationPath):
     number: int
 
 
-class FineIn(Request):
+class DoubtFineIn(Request):
     fine: bool
 
 
@@ -327,14 +329,3 @@ class BesideOut(Schema):
     only_first: int
     only_second: int
     neither: int
-
-
-class CropQuery(BaseModel):
-    x1: float
-    y1: float
-    x2: float
-    y2: float
-
-
-class MinimumScoresIn(Request):
-    scores: dict[str, float]

@@ -5,11 +5,12 @@ from typing import Any, Literal
 from pydantic import BaseModel, Field
 
 from avocet.web.schemas.common import JobOut, Request, Schema
+from avocet.work.train.choices import BATCH, SIDE, SettingsIn
 
 
 class PlanQuery(BaseModel):
-    side: int = Field(416, ge=96, le=2048, multiple_of=32)
-    batch: int = Field(8, ge=1, le=256)
+    side: int = SIDE
+    batch: int = BATCH
     snapshot_id: int | None = None
 
 
@@ -34,48 +35,6 @@ class PlanOut(Schema):
     trained_if_frozen: dict[str, float]
     sides: list[SideAdviceOut]
     advised_side: int
-
-
-class AugmentationIn(Request):
-    flips: Literal["none", "sideways", "all"] | None = None
-    scale_least: float = 0.75
-    scale_most: float = 1.35
-    shift: float = 1.0
-    turn: float = 0.0
-    light: float = 0.2
-    hue: float = 0.0
-    saturation: float = 0.0
-    blur: float = 0.0
-    collage: float = 0.5
-    copy_in: float = 0.0
-
-
-class SettingsIn(Request):
-    """What is left out or null is chosen from the labels; bounds are checked where the settings are made."""
-
-    size: Literal["stint", "dunlin", "curlew"] = "stint"
-    side: int = 416
-    epochs: int | None = None
-    batch: int = 8
-    passes: int | None = None
-    seed: int = 0
-    learning_rate: float | None = None
-    optimizer: Literal["adamw", "sgd"] = "adamw"
-    warm_up: float = 0.05
-    schedule: Literal["cosine", "linear", "constant"] = "cosine"
-    weight_decay: float = 0.02
-    multi_scale: bool = False
-    patience: int = 0
-    average: float = 0.998
-    box_weight: float = 2.0
-    objectness_weight: float = 1.0
-    class_weight: float = 1.0
-    number_format: Literal["auto", "float32", "bfloat16"] = "auto"
-    best_by: Literal["map", "map50", "loss"] = "map"
-    keep_every: int = 0
-    freeze_backbone: bool = False
-    anchors: list[tuple[float, float]] = Field(default_factory=list, max_length=64)
-    augmentation: AugmentationIn = AugmentationIn()
 
 
 class RunIn(Request):
@@ -242,7 +201,7 @@ class TryIn(Request):
 
 
 class EffectIn(Request):
-    side: int = Field(ge=96, le=2048, multiple_of=32)
+    side: int = SIDE
     anchors: list[tuple[float, float]] = Field(min_length=1, max_length=64)
     snapshot_id: int | None = None
 

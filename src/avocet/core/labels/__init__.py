@@ -1,0 +1,1 @@
+"""What can be told from labels and pictures alone: what looks wrong, tightening, splitting."""

@@ -1,0 +1,1 @@
+"""From raw outputs to boxes: anchors, decoding, candidates, suppression, fusion."""

@@ -1,0 +1,1 @@
+"""From boxes to figures: matching, precision, confusion, kinds of error, uncertainty."""

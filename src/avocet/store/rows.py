@@ -1,0 +1,29 @@
+"""Rows as the driver gives them, for whoever reads very many."""
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from sqlalchemy import Executable
+from sqlalchemy.orm import Session
+
+CHUNK = 20_000
+"""Rows fetched at a time, so that other threads get their turn."""
+
+
+def plain_rows(session: Session, query: Executable) -> Iterator[Sequence[tuple[Any, ...]]]:
+    """The rows of a query for columns, in portions.
+
+    Values come as SQLite keeps them: enumerations as their text, JSON as text, flags as 0 and 1.
+    Turning hundreds of thousands of rows into row objects takes longer than reading them.
+    """
+    connection = session.connection()
+    compiled = query.compile(  # type: ignore[attr-defined]
+        connection.engine, compile_kwargs={"literal_binds": True}
+    )
+    cursor = connection.connection.cursor()
+    try:
+        cursor.execute(str(compiled))
+        while some := cursor.fetchmany(CHUNK):
+            yield some
+    finally:
+        cursor.close()

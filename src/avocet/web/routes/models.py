@@ -1,0 +1,64 @@
+"""What answers for a model: ensembles, and the minimum scores that a run is used with."""
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, Tag
+
+from avocet.store.tables import Ensemble
+from avocet.web.context import context, moment, reply
+from avocet.web.routes.train import run_out
+from avocet.web.schemas import models as schemas
+from avocet.web.schemas.common import BinIn, ProjectPath
+from avocet.web.schemas.train import RunOut, RunPath
+from avocet.work.models import bundles
+from avocet.work.models import ensembles as work
+from avocet.work.project.projects import get_project
+
+models = APIBlueprint("models", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="models")])
+
+
+@models.put("/runs/<int:run_id>/minimum-scores", responses={200: RunOut})
+def choose_minimum_scores(path: RunPath, body: schemas.MinimumScoresIn) -> Response:
+    """Make minimum scores by class the model's default; none resets them."""
+    with context().sessions.begin() as session:
+        run = bundles.choose_minimum_scores(session, context().folder, path.run_id, body.scores)
+        return reply(run_out(context().folder, run))
+
+
+@models.get("/projects/<int:project_id>/ensembles", responses={200: schemas.EnsembleList})
+def list_ensembles(path: ProjectPath) -> Response:
+    """The project's ensembles, newest first."""
+    with context().reading() as session:
+        get_project(session, path.project_id)
+        found = work.list_ensembles(session, path.project_id)
+        members = [work.members_of(session, each) for each in found]
+    return reply(schemas.EnsembleList(ensembles=[_out(*each) for each in zip(found, members, strict=True)]))
+
+
+@models.post("/projects/<int:project_id>/ensembles", responses={201: schemas.EnsembleOut})
+def make_ensemble(path: ProjectPath, body: schemas.EnsembleIn) -> Response:
+    """Save several runs as one model."""
+    members = [(each.run_id, each.weight) for each in body.members]
+    with context().sessions.begin() as session:
+        made = work.make_ensemble(
+            session, context().folder, path.project_id, body.name, members, body.overlap_limit, body.method
+        )
+        return reply(_out(made, work.members_of(session, made)), 201)
+
+
+@models.put("/ensembles/<int:ensemble_id>/binned", responses={200: schemas.EnsembleOut})
+def bin_ensemble(path: schemas.EnsemblePath, body: BinIn) -> Response:
+    """Put an ensemble into the bin, or take it back."""
+    with context().sessions.begin() as session:
+        made = work.bin_ensemble(session, path.ensemble_id, body.binned)
+        return reply(_out(made, work.members_of(session, made)))
+
+
+def _out(ensemble: Ensemble, members: list[dict]) -> schemas.EnsembleOut:
+    return schemas.EnsembleOut(
+        id=ensemble.id,
+        name=ensemble.name,
+        members=[schemas.MemberOut(**each) for each in members],
+        method=ensemble.method,
+        overlap_limit=ensemble.overlap_limit,
+        created_at=moment(ensemble.created_at),
+    )

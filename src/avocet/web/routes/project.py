@@ -1,0 +1,43 @@
+"""Projects."""
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, Tag
+
+from avocet.store.tables import Project
+from avocet.web.context import context, reply
+from avocet.web.schemas import project as schemas
+from avocet.web.schemas.common import ProjectPath
+from avocet.work.project import projects as work
+from avocet.work.project.stages import stages as work_stages
+
+project = APIBlueprint("project", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="project")])
+
+
+def _out(session, project: Project) -> schemas.ProjectOut:  # type: ignore[no-untyped-def]
+    stages = schemas.StagesOut.model_validate(work_stages(session, project.id))
+    return schemas.ProjectOut(id=project.id, name=project.name, stages=stages)
+
+
+@project.get("/projects", responses={200: schemas.ProjectList})
+def list_projects() -> Response:
+    """All projects with the figures of their stages."""
+    with context().reading() as session:
+        return reply(
+            schemas.ProjectList(projects=[_out(session, each) for each in work.list_projects(session)])
+        )
+
+
+@project.post("/projects", responses={201: schemas.ProjectOut})
+def create_project(body: schemas.NewProject) -> Response:
+    """Make a project."""
+    with context().sessions.begin() as session:
+        return reply(_out(session, work.create_project(session, body.name)), 201)
+
+
+@project.get("/projects/<int:project_id>", responses={200: schemas.ProjectOut})
+def get_project(path: ProjectPath) -> Response:
+    """One project with the figures of its stages."""
+    with context().reading() as session:
+        project = work.get_project(session, path.project_id)
+        context().labels.warm_up(project.id)
+        return reply(_out(session, project))

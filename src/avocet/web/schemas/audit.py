@@ -1,0 +1,110 @@
+"""Schemas of findings, crops and figures of the labels."""
+
+from typing import Literal
+
+from pydantic import BaseModel, Field
+
+from avocet.store.tables import Part
+from avocet.web.schemas.common import Request, Schema
+from avocet.web.schemas.labels import ChangeOut
+from avocet.work.train.choices import SIDE
+
+
+class FiguresQuery(BaseModel):
+    side: int = Field(SIDE.default, ge=64, le=4096)
+    part: Part | None = None
+
+
+class PartFiguresOut(Schema):
+    pictures: int
+    labelled: int
+    empty: int
+    boxes: int
+    by_class: dict[int, int]
+
+
+class FiguresOut(Schema):
+    parts: dict[str, PartFiguresOut]
+    boxes_a_picture: dict[int, int]
+    points: list[tuple[int, float, float, int]] = Field(description="Class id, width, height, picture id")
+    places: list[list[int]]
+    small: dict[int, float]
+    small_at: float
+    small_pictures: int
+    learnable: float = Field(description="Input pixels under which a box is hard to learn")
+
+
+class SheetQuery(BaseModel):
+    class_id: int
+    order: Literal["size", "shape", "brightness", "date", "strange"] = "size"
+    falling: bool = False
+    start: int = Field(0, ge=0)
+    limit: int = Field(200, ge=1, le=500)
+
+
+class CropOut(Schema):
+    id: int
+    picture_id: int
+    picture_name: str
+    class_id: int
+    corners: tuple[float, float, float, float]
+    value: float
+
+
+class SheetOut(Schema):
+    crops: list[CropOut]
+    total: int
+    unseen: int
+
+
+class BoxChange(Request):
+    ids: list[int] = Field(max_length=100_000)
+    class_id: int | None = Field(description="The class that the boxes get; null deletes them")
+
+
+class BoxesChanged(Schema):
+    changed: int
+    change: ChangeOut
+
+
+class FindingsQuery(BaseModel):
+    with_fine: bool = False
+
+
+class SuspectBoxOut(Schema):
+    id: int
+    picture_id: int
+    class_id: int
+    corners: tuple[float, float, float, float]
+
+
+class FindingOut(Schema):
+    key: str
+    kind: str
+    text: str
+    pictures: list[int]
+    boxes: list[SuspectBoxOut]
+    class_id: int | None = Field(description="The class it is about, where it is about one")
+    fine: bool
+
+
+class FindingsOut(Schema):
+    listed: list[FindingOut]
+    counts: dict[str, int]
+    fine: int
+    titles: dict[str, str]
+    fresh: bool = Field(description="No label changed since they were looked through")
+    looked_at: str | None = Field(description="Null where nobody has looked through them yet")
+
+
+class CutIn(Request):
+    picture_id: int
+
+
+class JoinIn(Request):
+    picture_ids: list[int] = Field(min_length=2, max_length=100)
+
+
+class FindingsFineIn(Request):
+    keys: list[str] = Field(max_length=10_000)
+    fine: bool

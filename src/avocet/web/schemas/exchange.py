@@ -1,0 +1,59 @@
+"""Schemas of annotation files in and out."""
+
+from typing import Literal
+
+from pydantic import BaseModel, Field
+
+from avocet.web.schemas.common import Request, Schema
+
+FormatKey = Literal["coco", "voc", "centre-text", "csv", "json-lines"]
+
+
+class ColumnsIn(Request):
+    """Which column of a CSV file holds what."""
+
+    picture: str
+    label: str = ""
+    kind: Literal["corners", "corner and size", "bracketed"]
+    values: list[str] = Field(min_length=1, max_length=4)
+
+
+class ReadAgain(Request):
+    format: FormatKey | None = None
+    columns: ColumnsIn | None = None
+
+
+class TakeIn(Request):
+    targets: dict[str, int | str] = Field(
+        default_factory=dict,
+        description="For names of classes in the file: a class id here, a new name, or '' to leave its boxes out",
+    )
+    replace: bool = Field(False, description="Replace the labels of pictures that have some")
+
+
+class LossQuery(BaseModel):
+    format: FormatKey = "coco"
+
+
+class ExportIn(Request):
+    format: FormatKey = "coco"
+    kind: Literal["corners", "corner and size", "bracketed"] = Field(
+        "corners", description="For CSV: how a box is written"
+    )
+
+
+class LossOut(Schema):
+    pictures: int
+    boxes: int
+    lost: list[str]
+
+
+class FormatOut(Schema):
+    key: str
+    name: str
+    suffixes: list[str]
+    many_files: bool
+
+
+class FormatList(Schema):
+    formats: list[FormatOut]

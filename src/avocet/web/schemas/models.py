@@ -1,0 +1,46 @@
+"""Schemas of ensembles and minimum scores."""
+
+from typing import Literal
+
+from pydantic import BaseModel, Field
+
+from avocet.web.schemas.common import Request, Schema
+
+
+class Member(Request):
+    run_id: int
+    weight: float = Field(1, gt=0, le=1000)
+
+
+class EnsembleIn(Request):
+    name: str = ""
+    members: list[Member]
+    method: Literal["fusion", "suppression"] = "fusion"
+    overlap_limit: float = Field(0.55, gt=0, lt=1)
+
+
+class MemberOut(Schema):
+    run_id: int
+    name: str
+    weight: float
+
+
+class EnsembleOut(Schema):
+    id: int
+    name: str
+    members: list[MemberOut]
+    method: str
+    overlap_limit: float
+    created_at: str
+
+
+class EnsembleList(Schema):
+    ensembles: list[EnsembleOut]
+
+
+class EnsemblePath(BaseModel):
+    ensemble_id: int
+
+
+class MinimumScoresIn(Request):
+    scores: dict[str, float]

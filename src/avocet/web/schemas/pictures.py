@@ -1,0 +1,172 @@
+"""Schemas of projects, classes, pictures, clips and labels."""
+
+from typing import Literal
+
+from pydantic import BaseModel, Field
+
+from avocet.store.tables import Part, PictureState
+from avocet.web.schemas.common import Request, Schema, Selection
+from avocet.web.schemas.labels import LabelsOut
+
+
+class PictureOut(Schema):
+    id: int
+    name: str
+    width: int
+    height: int
+    state: PictureState
+    part: Part | None
+    clip_id: int | None
+    frame_number: int | None
+    boxes: int
+    content_hash: str
+    source: str
+    tags: list[str]
+    labelled_at: str | None
+
+
+class PictureQuery(BaseModel):
+    after: int = Field(0, ge=0, description="Id of the last picture of the page before")
+    limit: int = Field(200, ge=1, le=500)
+    state: PictureState | None = None
+    part: Part | None = None
+    class_id: int | None = None
+    name: str | None = None
+    binned: bool = False
+    source: str | None = None
+    attribute: str | None = None
+    tag: str | None = None
+    no_part: bool = Field(False, description="Only pictures in no part")
+    order: Literal["added", "name", "boxes", "labelled", "size"] = "added"
+    falling: bool = False
+    skip: int = Field(0, ge=0, description="Pictures to pass over beyond `after`")
+    counted: bool = Field(True, description="Also say how many pictures there are in all")
+
+
+class PicturePage(Schema):
+    pictures: list[PictureOut]
+    total: int | None
+    next_after: int | None
+
+
+class PictureIds(Schema):
+    ids: list[int]
+
+
+class PicturePath(BaseModel):
+    picture_id: int
+
+
+class PictureDetail(Schema):
+    picture: PictureOut
+    labels: LabelsOut
+
+
+class FileOutcome(Schema):
+    """What became of one file that was sent."""
+
+    name: str
+    outcome: Literal["added", "already there", "clip", "archive", "refused"]
+    message: str = ""
+    picture_id: int | None = None
+    clip_id: int | None = None
+    job_id: int | None = None
+
+
+class UploadOut(Schema):
+    files: list[FileOutcome]
+
+
+class ClipOut(Schema):
+    id: int
+    name: str
+    width: int
+    height: int
+    rate: float
+    seconds: float
+
+
+class ClipList(Schema):
+    clips: list[ClipOut]
+
+
+class ClipPath(BaseModel):
+    clip_id: int
+
+
+class SampleIn(Request):
+    per_second: float = Field(gt=0, le=240)
+
+
+class PartChange(Selection):
+    part: Part | None
+
+
+class BinChange(Selection):
+    binned: bool
+
+
+class SplitIn(Request):
+    training: float = Field(ge=0)
+    validation: float = Field(ge=0)
+    test: float = Field(ge=0)
+    seed: int = Field(0, ge=0, lt=2**32)
+    whole_sources: bool = Field(True, description="Keep the pictures of each source in one part")
+
+
+class SplitOut(Schema):
+    training: int
+    validation: int
+    test: int
+    unassigned: int
+
+
+class TagChange(Selection):
+    tag: str
+    on: bool
+
+
+class Tagged(Schema):
+    ids: list[int] = Field(description="Pictures that changed")
+
+
+class ChoicesOut(Schema):
+    """What pictures can be filtered by beyond state, part and class."""
+
+    sources: list[str]
+    tags: list[str]
+    attributes: list[str]
+
+
+class FolderQuery(BaseModel):
+    path: str | None = None
+
+
+class FolderOut(Schema):
+    path: str
+    folders: list[str]
+    pictures: int
+
+
+class FolderList(Schema):
+    folders: list[FolderOut]
+
+
+class FolderIn(Request):
+    path: str
+    copied: bool = True
+
+
+class BoxesIn(Request):
+    boxes: list[tuple[float, float, float, float]] = Field(max_length=500)
+
+
+class BoxesOut(Schema):
+    boxes: list[tuple[float, float, float, float]]
+
+
+class CropQuery(BaseModel):
+    x1: float
+    y1: float
+    x2: float
+    y2: float

@@ -1,0 +1,96 @@
+"""Schemas of snapshots."""
+
+from pydantic import BaseModel, Field
+
+from avocet.store.tables import Part, PictureState
+from avocet.web.schemas.common import Request, Schema
+from avocet.web.schemas.exchange import FormatKey
+
+
+class SnapshotOut(Schema):
+    id: int
+    name: str
+    note: str
+    content_hash: str
+    pictures: int
+    boxes: int
+    created_at: str
+    runs: int
+
+
+class SnapshotList(Schema):
+    snapshots: list[SnapshotOut]
+
+
+class SnapshotFilter(Request):
+    state: PictureState | None = None
+    part: Part | None = None
+    class_id: int | None = None
+    name: str | None = None
+    source: str | None = None
+    attribute: str | None = None
+    tag: str | None = None
+
+
+class SnapshotIn(Request):
+    name: str = Field("", max_length=200)
+    note: str = Field("", max_length=5000)
+    filter: SnapshotFilter = Field(default_factory=SnapshotFilter)
+    class_map: dict[int, int | None] = Field(
+        default_factory=dict,
+        description="For ids of classes: the class its boxes get, or null to leave them out",
+    )
+    new_names: dict[int, str] = Field(default_factory=dict, description="Other names in the snapshot")
+
+
+class SnapshotText(Request):
+    name: str = Field("", max_length=200)
+    note: str = Field("", max_length=5000)
+
+
+class SnapshotPath(BaseModel):
+    snapshot_id: int
+
+
+class SnapshotPartOut(Schema):
+    part: Part | None
+    pictures: int
+    boxes: dict[str, int]
+
+
+class SnapshotDetail(Schema):
+    snapshot: SnapshotOut
+    classes: list[str]
+    parts: list[SnapshotPartOut]
+
+
+class SnapshotPairPath(SnapshotPath):
+    other_id: int
+
+
+class ClassChangesOut(Schema):
+    name: str
+    added: int
+    gone: int
+    moved: int
+    relabelled: int
+
+
+class RelabelledOut(Schema):
+    before: str
+    after: str
+    boxes: int
+
+
+class ComparisonOut(Schema):
+    pictures_added: list[str]
+    pictures_gone: list[str]
+    pictures_changed: list[str]
+    other_part: list[str]
+    classes: list[ClassChangesOut]
+    relabelled: list[RelabelledOut]
+
+
+class ArchiveIn(Request):
+    format: FormatKey = "coco"
+    with_pictures: bool = True

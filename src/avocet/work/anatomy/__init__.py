@@ -1,0 +1,1 @@
+"""One picture taken apart, and the boxes of several models combined."""

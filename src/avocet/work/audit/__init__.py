@@ -1,0 +1,1 @@
+"""Looking for labelling mistakes, and figures of the labels."""

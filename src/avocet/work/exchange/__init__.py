@@ -1,0 +1,1 @@
+"""Annotation files in and out."""

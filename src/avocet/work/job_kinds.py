@@ -1,0 +1,320 @@
+"""The kinds of job: what each is given, what it comes to, which worker does it, and whether it goes on.
+
+One table from which the queue, the worker, resuming and the page draw. To add a kind, add an entry
+here and write the function that it names.
+"""
+
+import enum
+from collections.abc import Callable
+from dataclasses import dataclass
+from importlib import import_module
+from typing import Any, Generic, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from avocet.store.database import Sessions
+from avocet.store.folder import DataFolder
+from avocet.store.tables import PictureState
+from avocet.work import job_outcomes as outcomes
+from avocet.work.job_outcomes import Outcome
+from avocet.work.progress import Reporter
+
+
+class Lane(enum.StrEnum):
+    """A queue with a worker process of its own.
+
+    Whoever looks at a file of labels should not have to wait for a clip, and nobody for a
+    training to end.
+    """
+
+    COMPUTE = "compute"
+    """What keeps all cores busy: training, measuring, detection."""
+
+    MEDIA = "media"
+    """Pictures and clips coming in."""
+
+    LABELS = "labels"
+    """Labels in and out, frozen, looked through."""
+
+    LOOKS = "looks"
+    """Looks at a run before it starts or while it trains, and into a model."""
+
+
+class Given(BaseModel):
+    """What a job is given: kept with it as JSON, checked when the worker takes it up."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class ForProject(Given):
+    project_id: int
+
+
+class ForRun(Given):
+    run_id: int
+
+
+class ForStudy(Given):
+    study_id: int
+
+
+class ForEvaluation(Given):
+    evaluation_id: int
+
+
+class DetectionInputs(Given):
+    """What a detection run goes over: files that came along, a clip, or pictures of the project.
+
+    ``files`` are pairs of stored and sent name; ``last_picture_id`` leaves out what was added later.
+    """
+
+    detection_id: int
+    files: list[tuple[str, str]] = Field(default_factory=list)
+    clip_id: int | None = None
+    pictures: bool = False
+    state: PictureState | None = None
+    last_picture_id: int | None = None
+
+
+class ClipFrames(Given):
+    clip_id: int
+    per_second: float
+
+
+class SentArchive(ForProject):
+    token: str
+
+
+class FolderToTake(ForProject):
+    path: str
+    copied: bool
+
+
+class SentLabels(ForProject):
+    token: str
+    format: str | None = None
+    columns: outcomes.ColumnsRead | None = None
+
+
+class ChosenLabels(SentLabels):
+    targets: dict[str, int | str] = Field(default_factory=dict)
+    replace: bool = False
+
+
+class LabelsToWrite(ForProject):
+    format: str
+    table_kind: str = "corners"
+
+
+class FreezeOrder(ForProject):
+    """What to freeze, and how."""
+
+    name: str = ""
+    note: str = ""
+    filter: dict[str, Any] = Field(default_factory=dict)
+    class_map: dict[int, int | None] = Field(default_factory=dict)
+    new_names: dict[int, str] = Field(default_factory=dict)
+
+
+class RunOrder(ForProject):
+    """A run to be started: its labels are frozen first. ``start`` as in `avocet.work.train.runs`."""
+
+    settings: dict[str, Any]
+    name: str = ""
+    snapshot_id: int | None = None
+    start: int | str | None = None
+    watched: list[int] = Field(default_factory=list)
+
+
+class StudyOrder(ForProject):
+    settings: dict[str, Any]
+    steps: int
+    seeds: int
+    snapshot_id: int | None = None
+
+
+class SnapshotArchive(Given):
+    snapshot_id: int
+    format: str
+    with_pictures: bool
+
+
+class SnapshotPair(Given):
+    earlier_id: int
+    later_id: int
+
+
+class LookAhead(ForProject):
+    """``settings`` as chosen: what is missing is chosen from the labels, in the worker."""
+
+    snapshot_id: int | None
+    settings: dict[str, Any]
+    draw: int = 0
+
+
+class RunAndPicture(Given):
+    run_id: int
+    picture_id: int
+
+
+class PictureApart(RunAndPicture):
+    checkpoint: str = "best"
+
+
+class RunsAndPicture(Given):
+    run_ids: list[int]
+    picture_id: int
+
+
+G = TypeVar("G", bound=Given)
+O = TypeVar("O", bound=Outcome)  # noqa: E741 (given and outcome)
+
+
+@dataclass(frozen=True)
+class Task(Generic[G]):
+    """A job as the function that does it gets it."""
+
+    sessions: Sessions
+    folder: DataFolder
+    job_id: int
+    given: G
+    reporter: Reporter
+    enqueue: Callable[[int, str], None]
+    """Hands another recorded job over, by its number and kind."""
+
+
+@dataclass(frozen=True)
+class JobKind(Generic[G, O]):
+    """A kind of job.
+
+    Attributes
+    ----------
+    key : str
+        As it is kept with the job.
+    lane : Lane
+    given, outcome : type
+    does : str
+        ``module:function`` below `avocet.work`, imported with the first job that needs it, so that
+        workers are up at once and the server never imports torch.
+    resumable : bool
+        It keeps what it has done and does it not twice, so a person can let it go on.
+    short : bool
+        A look of a second or two, shown by the page that asked and not among long work.
+    """
+
+    key: str
+    lane: Lane
+    given: type[G]
+    outcome: type[O]
+    does: str
+    resumable: bool = False
+    short: bool = False
+
+    def action(self) -> Callable[[Task[G]], O]:
+        """The function that does it."""
+        module, name = self.does.split(":")
+        found: Callable[[Task[G]], O] = getattr(import_module(f"avocet.work.{module}"), name)
+        return found
+
+
+TRAIN = JobKind("train", Lane.COMPUTE, ForRun, outcomes.Trained, "train.training:do_training")
+STUDY = JobKind("study", Lane.COMPUTE, ForStudy, outcomes.Studied, "train.study_run:do_study", resumable=True)
+EVALUATE = JobKind(
+    "evaluate", Lane.COMPUTE, ForEvaluation, outcomes.Evaluated, "judge.evaluate:do_evaluation"
+)
+DETECT = JobKind("detect", Lane.COMPUTE, DetectionInputs, outcomes.Detected, "use.run:do_detection")
+
+SAMPLE_CLIP = JobKind(
+    "sample_clip", Lane.MEDIA, ClipFrames, outcomes.FramesTaken, "pictures.clips:do_sampling", resumable=True
+)
+TAKE_ARCHIVE = JobKind(
+    "take_archive",
+    Lane.MEDIA,
+    SentArchive,
+    outcomes.PicturesTaken,
+    "pictures.intake:do_archive",
+    resumable=True,
+)
+TAKE_FOLDER = JobKind(
+    "take_folder",
+    Lane.MEDIA,
+    FolderToTake,
+    outcomes.PicturesTaken,
+    "pictures.intake:do_folder",
+    resumable=True,
+)
+LOOK_AT_PICTURES = JobKind(
+    "look_at_pictures", Lane.MEDIA, ForProject, outcomes.PicturesSeen, "pictures.thumbnails:do_looking"
+)
+
+READ_LABELS = JobKind(
+    "read_labels", Lane.LABELS, SentLabels, outcomes.LabelsRead, "exchange.uploaded:read_uploaded"
+)
+TAKE_LABELS = JobKind(
+    "take_labels", Lane.LABELS, ChosenLabels, outcomes.LabelsTaken, "exchange.uploaded:take_uploaded"
+)
+EXPORT_LABELS = JobKind(
+    "export_labels", Lane.LABELS, LabelsToWrite, outcomes.LabelsWritten, "exchange.written:export_labels"
+)
+FREEZE = JobKind("freeze", Lane.LABELS, FreezeOrder, outcomes.SnapshotFrozen, "snapshots.snapshots:do_freeze")
+START_RUN = JobKind("start_run", Lane.LABELS, RunOrder, outcomes.RunStarted, "train.runs:do_start")
+START_STUDY = JobKind("start_study", Lane.LABELS, StudyOrder, outcomes.StudyStarted, "train.studies:do_start")
+ARCHIVE_SNAPSHOT = JobKind(
+    "archive_snapshot", Lane.LABELS, SnapshotArchive, outcomes.FileMade, "snapshots.archive:do_archive"
+)
+COMPARE_SNAPSHOTS = JobKind(
+    "compare_snapshots", Lane.LABELS, SnapshotPair, outcomes.SnapshotsCompared, "snapshots.comparison:do_compare",
+    short=True,
+)  # fmt: skip
+LOOK_FOR_FINDINGS = JobKind(
+    "look_for_findings", Lane.LABELS, ForProject, outcomes.FindingsMade, "audit.kept:do_findings", short=True
+)
+LOOK_AT_CROPS = JobKind(
+    "look_at_crops", Lane.LABELS, ForProject, outcomes.BoxesSeen, "audit.crops:do_looking"
+)
+
+CLUSTER_ANCHORS = JobKind(
+    "cluster_anchors",
+    Lane.LOOKS,
+    LookAhead,
+    outcomes.AnchorsClustered,
+    "train.anchors:cluster_for_page",
+    short=True,
+)
+DRAW_AUGMENTED = JobKind(
+    "draw_augmented",
+    Lane.LOOKS,
+    LookAhead,
+    outcomes.AugmentedSheet,
+    "train.looks_ahead:draw_augmented",
+    short=True,
+)
+SUM_UP_SIZES = JobKind(
+    "sum_up_sizes", Lane.LOOKS, LookAhead, outcomes.SizesSummed, "train.looks_ahead:sum_up_sizes", short=True
+)
+PROBE_RUN = JobKind("probe_run", Lane.LOOKS, LookAhead, outcomes.RunProbed, "train.looks_ahead:probe_run")
+TRY_MODEL = JobKind(
+    "try_model", Lane.LOOKS, RunAndPicture, outcomes.ModelTried, "train.trial:try_model", short=True
+)
+TAKE_APART = JobKind(
+    "take_apart", Lane.LOOKS, PictureApart, outcomes.RawKept, "anatomy.take_apart:take_apart"
+)
+FIND_BOXES = JobKind(
+    "find_boxes", Lane.LOOKS, RunsAndPicture, outcomes.BoxesFound, "anatomy.find_boxes:find_boxes"
+)
+
+KINDS: dict[str, JobKind[Any, Any]] = {
+    each.key: each
+    for each in (
+        TRAIN, STUDY, EVALUATE, DETECT,
+        SAMPLE_CLIP, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
+        READ_LABELS, TAKE_LABELS, EXPORT_LABELS, FREEZE, START_RUN, START_STUDY, ARCHIVE_SNAPSHOT, COMPARE_SNAPSHOTS,
+        LOOK_FOR_FINDINGS, LOOK_AT_CROPS,
+        CLUSTER_ANCHORS, DRAW_AUGMENTED, SUM_UP_SIZES, PROBE_RUN, TRY_MODEL, TAKE_APART, FIND_BOXES,
+    )
+}  # fmt: skip
+
+
+def kinds_of(lane: Lane) -> set[str]:
+    """Keys of the kinds that a lane's worker does."""
+    return {each.key for each in KINDS.values() if each.lane == lane}

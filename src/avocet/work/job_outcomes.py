@@ -1,0 +1,269 @@
+"""What each kind of job came to: kept with the job as JSON, and shown to the page under its kind."""
+
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+class Outcome(BaseModel):
+    """What a job came to. Fields that a later version adds have a default, so that old jobs are still read."""
+
+    model_config = ConfigDict(from_attributes=True)
+
+
+class Trained(Outcome):
+    best_epoch: int | None = None
+    best_map: float | None = None
+    ended_early: bool = False
+
+
+class Studied(Outcome):
+    trainings: int
+
+
+class Evaluated(Outcome):
+    map50: float | None
+    map: float | None
+
+
+class Detected(Outcome):
+    pictures: int
+    boxes: int = 0
+
+
+class FramesTaken(Outcome):
+    added: int
+    already_there: int
+
+
+class FileTaken(Outcome):
+    """What became of one file among many."""
+
+    name: str
+    outcome: Literal["added", "already there", "clip", "archive", "refused"]
+    message: str = ""
+    picture_id: int | None = None
+    clip_id: int | None = None
+    job_id: int | None = None
+
+
+class PicturesTaken(Outcome):
+    """``labels`` counts the annotation files that lie in the archive; ``files`` is cut where it is long."""
+
+    added: int
+    already_there: int
+    clips: int
+    refused: int
+    labels: int
+    files: list[FileTaken]
+
+
+class PicturesSeen(Outcome):
+    pictures: int
+
+
+class BoxesSeen(Outcome):
+    looked_at: int
+
+
+class ReadClass(Outcome):
+    """A class of a file: its name there, its boxes on pictures found here, its class here if any."""
+
+    name: str
+    boxes: int
+    class_id: int | None
+
+
+class ColumnsRead(Outcome):
+    picture: str
+    label: str
+    kind: Literal["corners", "corner and size", "bracketed"]
+    values: list[str]
+
+
+class TableRead(Outcome):
+    header: list[str]
+    rows: list[list[str]]
+    guess: ColumnsRead | None
+
+
+class LabelsRead(Outcome):
+    """What taking annotation files over would do. Lists are cut where they are long; all is counted."""
+
+    format: str
+    pictures: int
+    boxes: int
+    labelled: list[str]
+    labelled_count: int
+    missing: list[str]
+    missing_count: int
+    problems: list[str]
+    problems_count: int
+    classes: list[ReadClass]
+    table: TableRead | None = None
+    columns: ColumnsRead | None = None
+
+
+class LabelsTaken(Outcome):
+    pictures: int
+    boxes: int
+    change_id: int
+
+
+class FileMade(Outcome):
+    """A file that waits to be fetched."""
+
+    file: str
+
+
+class LabelsWritten(FileMade):
+    pictures: int = 0
+    boxes: int = 0
+    lost: list[str] = Field(default_factory=list)
+
+
+class SnapshotFrozen(Outcome):
+    snapshot_id: int
+
+
+class RunStarted(Outcome):
+    run_id: int
+
+
+class StudyStarted(Outcome):
+    study_id: int
+
+
+class FindingsMade(Outcome):
+    findings: int
+
+
+class ClassDiffers(Outcome):
+    name: str
+    added: int
+    gone: int
+    moved: int
+    relabelled: int
+
+
+class Relabelled(Outcome):
+    before: str
+    after: str
+    boxes: int
+
+
+class NamesFound(Outcome):
+    """Names, cut where they are very many, and how many there are."""
+
+    count: int
+    names: list[str]
+
+
+class SnapshotsCompared(Outcome):
+    """What differs between an earlier and a later snapshot."""
+
+    pictures_added: NamesFound
+    pictures_gone: NamesFound
+    pictures_changed: NamesFound
+    other_part: NamesFound
+    classes: list[ClassDiffers]
+    relabelled: list[Relabelled]
+
+
+class AnchorFit(Outcome):
+    mean_iou: float
+    poor: float
+    held: list[int]
+
+
+class AnchorsClustered(Outcome):
+    side: int
+    anchors: list[tuple[float, float]]
+    strides: list[int]
+    per_level: int
+    fit: AnchorFit
+    curve: list[float]
+    boxes: int
+    points: list[tuple[float, float, int]]
+    class_names: list[str]
+
+
+class AugmentedPicture(Outcome):
+    name: str
+    boxes: list[tuple[float, float, float, float]]
+    classes: list[int]
+
+
+class AugmentedSheet(Outcome):
+    width: int
+    height: int
+    pictures: list[AugmentedPicture]
+    class_names: list[str]
+    least_visible: float
+    least_side: float
+
+
+class LayerCost(Outcome):
+    name: str
+    kind: str
+    output: tuple[int, int, int]
+    parameters: int
+    multiply_adds: int
+
+
+class SizeCost(Outcome):
+    layers: list[LayerCost]
+    parameters: int
+    multiply_adds: int
+    milliseconds: float
+    activations: int
+
+
+class SizesSummed(Outcome):
+    side: int
+    sizes: dict[str, SizeCost]
+
+
+class RunProbed(Outcome):
+    seconds_per_step: float
+    seconds_per_validation: float
+    steps_per_epoch: int
+    peak_memory: int
+    seconds_per_epoch: float
+    seconds: float
+    epochs: int
+    free_memory: int
+    fits: bool
+
+
+class ModelTried(Outcome):
+    epoch: int | None
+    picture_id: int
+    boxes: list[tuple[float, float, float, float]]
+    scores: list[float]
+    classes: list[int]
+    class_names: list[str]
+
+
+class RawKept(Outcome):
+    candidates: int
+
+
+class FoundByModel(Outcome):
+    run_id: int
+    name: str
+    boxes: list[tuple[float, float, float, float]]
+    scores: list[float]
+    classes: list[str]
+
+
+class BoxesFound(Outcome):
+    picture_id: int
+    width: int
+    height: int
+    models: list[FoundByModel]
+
+
+def plain(outcome: Outcome) -> dict[str, Any]:
+    """As it is kept with the job."""
+    return outcome.model_dump(mode="json")

@@ -1,0 +1,1 @@
+"""Measurements: ordered, made, opened, explained, compared."""

@@ -1,0 +1,176 @@
+"""Measuring a bundle or detections on a truth, all from files, without a data folder."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from avocet.core.boxes import as_boxes
+from avocet.core.errors import InputError
+from avocet.core.raw.candidates import OVERLAP_LIMIT
+from avocet.detector.labelled import LabelledPicture
+from avocet.formats.coco import coco_ids
+from avocet.formats.kinds import recognise
+from avocet.formats.record import IGNORE, RecordedPicture, find_nothing
+from avocet.media.pictures import read_picture
+from avocet.work.exchange.located import Located, locate, opened_labels
+from avocet.work.judge.opened import Measured, truth_in
+from avocet.work.judge.report import by_name, find_candidates, measure
+from avocet.work.judge.sent import Numbers, read_detections
+from avocet.work.progress import Reporter
+from avocet.work.snapshots.frozen import FrozenBox, FrozenPicture
+
+
+@dataclass(frozen=True)
+class FileTruth:
+    """A truth that was read from files.
+
+    Attributes
+    ----------
+    name : str
+    located : Located
+    pictures : list of FrozenPicture
+    problems : list of str
+    numbers : Numbers or None
+        None where the truth is no COCO JSON, so that detections cannot refer to it.
+    """
+
+    name: str
+    located: Located
+    pictures: list[FrozenPicture]
+    problems: list[str]
+    numbers: Numbers | None
+
+    @property
+    def classes(self) -> list[str]:
+        return self.located.record.class_names
+
+
+@dataclass(frozen=True)
+class FileMeasured:
+    """What was measured, and what should be said of it."""
+
+    measured: Measured
+    figures: dict[str, Any]
+    overlap_limit: float
+    notes: list[str]
+
+
+@contextmanager
+def read_truth(path: Path, images: Path | None, needs_pictures: bool) -> Iterator[FileTruth]:
+    """Read a truth; its pictures stay where they are for as long as it is used.
+
+    Raises
+    ------
+    InputError
+        If there is no picture or no box to measure on, or pictures are needed and not there.
+    """
+    with opened_labels(path, images) as (files, folder):
+        if folder is None and needs_pictures:
+            raise InputError(f"{path.name} has no pictures beside it; name their folder with --images")
+        record = recognise(files).read(files, folder.find if folder else find_nothing)
+        located = locate(record, folder, path.name) if folder else Located(record, {}, list(record.faults))
+        if not located.record.pictures:
+            raise InputError(f"{path.name} has no picture to measure on")
+        if not any(picture.boxes for picture in located.record.pictures):
+            raise InputError(f"{path.name} has no box to measure against")
+        documents = [each for each in files.names if each.lower().endswith(".json")]
+        numbers = _numbers(files.read(documents[0]), documents[0], located) if len(documents) == 1 else None
+        pictures = [_frozen(number, each) for number, each in enumerate(located.record.pictures, start=1)]
+        yield FileTruth(path.name, located, pictures, located.problems, numbers)
+
+
+def measure_file(
+    truth: FileTruth,
+    path: Path,
+    is_detections: bool,
+    class_map: dict[str, str],
+    settings: dict[str, Any],
+    reporter: Reporter,
+) -> FileMeasured:
+    """Measure a bundle, or detections of another program.
+
+    Raises
+    ------
+    InputError
+        If the file cannot be used, or knows no class of the truth.
+    """
+    notes: list[str] = []
+    if is_detections:
+        if truth.numbers is None:
+            raise InputError(f"{truth.name} is no COCO JSON, whose ids the detections would refer to")
+        if not path.is_file():
+            raise InputError(f"{path}: there is no such file of detections")
+        candidates = read_detections(path, path.name, truth.numbers, len(truth.pictures), class_map)
+        limit = 1.0
+    else:
+        # Imported here: torch takes seconds that a measurement of detections need not wait for.
+        from avocet.detector.predictor import Predictor
+
+        predictor = Predictor.from_bundle(path)
+        names = [class_map.get(name, name) for name in predictor.classes]
+        used = {box.label for picture in truth.located.record.pictures for box in picture.boxes}
+        unknown = [truth.classes[label] for label in sorted(used) if truth.classes[label] not in names]
+        if len(unknown) == len(used):
+            raise InputError(
+                f"{path.name} knows the classes {', '.join(predictor.classes)}; "
+                f"{truth.name} has only others: {', '.join(unknown)}"
+            )
+        if unknown:
+            notes.append(
+                f"{path.name} does not know the classes {', '.join(unknown)}; they count as never found"
+            )
+        labelled = [
+            _labelled(picture, truth.located.paths[picture.name]) for picture in truth.located.record.pictures
+        ]
+        candidates = by_name(find_candidates(predictor, labelled, reporter), names, truth.classes)
+        limit = OVERLAP_LIMIT
+    limit = settings["overlap_limit"] if settings["overlap_limit"] is not None else limit
+    measured = Measured(path.name, truth.classes, truth.pictures, candidates)
+    truths = [truth_in(picture) for picture in truth.pictures]
+    figures = measure(truth.classes, truths, candidates, limit, settings["interpolation"], settings["areas"])
+    return FileMeasured(measured, figures, limit, notes)
+
+
+def _numbers(content: bytes, name: str, located: Located) -> Numbers:
+    ids = coco_ids(content, name)
+    places = {each.name: number for number, each in enumerate(located.record.pictures)}
+    names = located.record.class_names
+    return Numbers(
+        {ident: places.get(file, -1) for ident, file in ids.images.items()},
+        {ident: names.index(label) for ident, label in ids.categories.items()},
+        names,
+    )
+
+
+def _frozen(number: int, picture: RecordedPicture) -> FrozenPicture:
+    return FrozenPicture(
+        id=number,
+        name=picture.name,
+        content_hash="",
+        suffix="",
+        width=picture.width,
+        height=picture.height,
+        part=None,
+        boxes=[FrozenBox(box.label, *box.corners, box.crowd) for box in picture.boxes],
+        attributes={
+            place: {IGNORE: True} for place, box in enumerate(picture.boxes) if box.attributes.get(IGNORE)
+        },
+    )
+
+
+def _labelled(picture: RecordedPicture, path: Path) -> LabelledPicture:
+    return LabelledPicture(
+        name=picture.name,
+        width=picture.width,
+        height=picture.height,
+        read=lambda: read_picture(path, picture.name),
+        boxes=as_boxes([box.corners for box in picture.boxes]),
+        classes=np.array([box.label for box in picture.boxes], dtype=np.int64),
+        ignored=np.array(
+            [box.crowd or bool(box.attributes.get(IGNORE)) for box in picture.boxes], dtype=bool
+        ),
+    )

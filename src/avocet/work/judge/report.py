@@ -1,0 +1,224 @@
+"""Measuring a model on pictures with known truths: the report behind Judge and `avocet evaluate`."""
+
+import math
+import time
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from avocet.core.detections import PictureDetections, PictureTruth
+from avocet.core.raw.candidates import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT, Candidates
+from avocet.core.score.bootstrap import RESAMPLES, interval, resample
+from avocet.core.score.calibration import CALIBRATED_SCORE, reliability
+from avocet.core.score.measurement import AREA_BOUNDS, area_ranges, match_pictures, measure_detections
+from avocet.core.score.mistakes import KINDS, find_mistakes
+from avocet.core.score.precision import COCO_THRESHOLDS, INTERPOLATIONS
+from avocet.detector.finder import Finder
+from avocet.detector.labelled import LabelledPicture
+from avocet.work.progress import Reporter, Stopped
+
+BATCH = 8
+TIMED = 12
+"""Pictures whose time is taken one by one."""
+
+LIMITS = (1, 10, 100)
+"""Detections of a class in a picture at which recall is told."""
+
+RESAMPLING_SEED = 0
+"""The same for all models, so that each resample draws the same pictures for all."""
+
+
+def find_candidates(
+    predictor: Finder, pictures: Sequence[LabelledPicture], reporter: Reporter
+) -> list[Candidates]:
+    """Candidates of every picture, down to the score at which precision is measured.
+
+    Raises
+    ------
+    Stopped
+        If a person asked to stop.
+    """
+    found: list[Candidates] = []
+    for batch in _batches([picture.read for picture in pictures]):
+        if reporter.should_stop():
+            raise Stopped
+        found += predictor.candidates(batch, MEASURING_SCORE)
+        reporter.progress(len(found), len(pictures), f"{len(found)} of {len(pictures)} pictures")
+    return found
+
+
+def truths_in(pictures: Sequence[LabelledPicture]) -> list[PictureTruth]:
+    """What is to be found in pictures."""
+    return [PictureTruth(picture.boxes, picture.classes, picture.ignored) for picture in pictures]
+
+
+def measure(
+    class_names: Sequence[str],
+    truths: Sequence[PictureTruth],
+    candidates: Sequence[Candidates],
+    overlap_limit: float = OVERLAP_LIMIT,
+    interpolation: str = "101-point",
+    area_bounds: Sequence[float] = AREA_BOUNDS,
+) -> dict[str, Any]:
+    """mAP, AP by class and by size, recall and how sure they are, by the COCO rules.
+
+    Parameters
+    ----------
+    class_names : sequence of str
+        Classes of the truths and, by index, of the candidates.
+    truths, candidates : sequence
+        One entry a picture, in the same order.
+    overlap_limit : float
+    interpolation : str
+        One of `avocet.core.score.precision.INTERPOLATIONS`. Intervals are of the 101-point rule, which
+        is the only one that is resampled, so other rules have none.
+    area_bounds : sequence of float
+        Sides of a square in pixels that part small, medium and large objects.
+
+    Returns
+    -------
+    dict
+        ``map50``, ``map75``, ``map``, their 95 % intervals over resampled pictures, ``sizes``
+        (mAP of small, medium and large objects), ``recall`` (AR at 1, 10 and 100), ``classes``
+        (name to figures and the counts behind them at IoU 0.5), ``pictures`` and how many of them
+        are ``flawless``, ``mistakes`` (count above the usual minimum score and gain by kind) and
+        ``calibration_error``. A figure is None where there is no truth to find.
+    """
+    detections: list[PictureDetections] = [
+        each.after_suppression(MEASURING_SCORE, overlap_limit) for each in candidates
+    ]
+    numbers = range(len(class_names))
+    areas = area_ranges(area_bounds)
+    measured = measure_detections(
+        truths, detections, numbers, COCO_THRESHOLDS, areas, LIMITS, INTERPOLATIONS[interpolation]
+    )
+    matched = match_pictures(truths, detections, numbers, COCO_THRESHOLDS)
+    resamples = RESAMPLES if interpolation == "101-point" else 0
+    resampled = resample(matched, np.random.default_rng(RESAMPLING_SEED), resamples)
+    used = ~matched.skipped[0, 0] & (matched.scores >= CALIBRATED_SCORE)
+    classes = {}
+    for index, name in enumerate(class_names):
+        values = measured.average_precision[:, index, 0]
+        drawn = resampled.average_precision[:, index]
+        classes[name] = {
+            "ap50": _number(values[0]),
+            "ap": _number(values.mean()),
+            "ap50_interval": _interval(drawn[0], values[0]),
+            "ap_interval": _interval(drawn.mean(axis=0), values.mean()),
+            "truths": int(measured.truths[index, 0]),
+            "detections": int(measured.detections[index]),
+            "hits": int(measured.hits[0, index, 0]),
+            "false_alarms": int(measured.false_alarms[0, index, 0]),
+            "sizes": {
+                size: {
+                    "ap": _number(measured.average_precision[:, index, number].mean()),
+                    "truths": int(measured.truths[index, number]),
+                }
+                for number, size in enumerate(measured.areas)
+                if number
+            },
+            "misses": int(measured.truths[index, 0] - measured.hits[0, index, 0]),
+        }
+    return {
+        "map50": _number(measured.mean(0.5)),
+        "map75": _number(measured.mean(0.75)),
+        "map": _number(measured.mean()),
+        "map50_interval": _interval(resampled.mean(0), measured.mean(0.5)),
+        "map_interval": _interval(resampled.mean(), measured.mean()),
+        "sizes": {
+            size: {"map": _number(measured.mean(None, size)), "truths": int(measured.truths[:, number].sum())}
+            for number, size in enumerate(measured.areas)
+            if number
+        },
+        "recall": {str(limit): _number(measured.mean_recall(limit)) for limit in LIMITS},
+        "classes": classes,
+        "pictures": len(truths),
+        "flawless": _flawless(truths, candidates, overlap_limit),
+        "mistakes": _mistakes(truths, candidates, detections, len(class_names), overlap_limit),
+        "calibration_error": _number(
+            reliability(matched.scores.clip(0, 1)[used], matched.hit[0, 0][used]).expected_error
+        ),
+        "interpolation": interpolation,
+        "area_bounds": [float(side) for side in area_bounds],
+        "resamples": resamples,
+        "overlap_limit": overlap_limit,
+        "lowest_score": MEASURING_SCORE,
+    }
+
+
+def _flawless(truths: Sequence[PictureTruth], candidates: Sequence[Candidates], overlap_limit: float) -> int:
+    """Pictures in which everything is found above the usual minimum score, and nothing else."""
+    count = 0
+    for truth, each in zip(truths, candidates, strict=True):
+        found = each.after_suppression(MINIMUM_SCORE, overlap_limit)
+        kinds = np.unique(np.concatenate([truth.classes, found.classes]))
+        summed = measure_detections([truth], [found], kinds.tolist(), [0.5])
+        count += bool((summed.hits[0, :, 0] == summed.truths[:, 0]).all() and not summed.false_alarms.any())
+    return count
+
+
+def _mistakes(
+    truths: Sequence[PictureTruth],
+    candidates: Sequence[Candidates],
+    detections: Sequence[PictureDetections],
+    classes: int,
+    overlap_limit: float,
+) -> dict[str, dict[str, Any]]:
+    """By kind of error: how many above the usual minimum score, and the gain of mending them all."""
+    shown = [each.after_suppression(MINIMUM_SCORE, overlap_limit) for each in candidates]
+    kinds = find_mistakes(truths, shown, classes).kind
+    gains = find_mistakes(truths, detections, classes).gains
+    return {
+        name: {"count": int((kinds == number).sum()), "gain": _number(gains[number])}
+        for number, name in enumerate(KINDS)
+    }
+
+
+def milliseconds(predictor: Finder, pictures: Sequence[LabelledPicture]) -> float | None:
+    """Time of one picture by itself, from pixels to boxes: the median of some, after a warm-up."""
+    if not pictures:
+        return None
+    some = [picture.read() for picture in pictures[:TIMED]]
+    predictor.candidates(some[:1], MINIMUM_SCORE)
+    times = []
+    for pixels in some:
+        started = time.perf_counter()
+        predictor.candidates([pixels], MINIMUM_SCORE)[0].after_suppression(MINIMUM_SCORE, OVERLAP_LIMIT)
+        times.append(time.perf_counter() - started)
+    return 1000 * float(np.median(times))
+
+
+def _interval(values: NDArray[np.float64], measured: float) -> list[float] | None:
+    low, high = interval(values, measured)
+    return None if math.isnan(low) else [low, high]
+
+
+def by_name(
+    candidates: Sequence[Candidates], model_classes: Sequence[str], class_names: Sequence[str]
+) -> list[Candidates]:
+    """Renumber the candidates' classes to those of the truths, by name; others are left out.
+
+    Examples
+    --------
+    >>> found = Candidates(np.array([[0, 0, 1, 1], [0, 0, 2, 2]]), np.array([0.9, 0.8]), np.array([1, 0]))
+    >>> by_name([found], ["ring", "roll"], ["roll"])[0].classes
+    array([0])
+    """
+    number = np.array([class_names.index(name) if name in class_names else -1 for name in model_classes])
+    renamed = []
+    for each in candidates:
+        classes = number[each.classes]
+        known = classes >= 0
+        renamed.append(Candidates(each.boxes[known], each.scores[known], classes[known]))
+    return renamed
+
+
+def _batches(readers: Sequence[Callable[[], NDArray[np.uint8]]]) -> Iterator[list[NDArray[np.uint8]]]:
+    for start in range(0, len(readers), BATCH):
+        yield [read() for read in readers[start : start + BATCH]]
+
+
+def _number(value: float) -> float | None:
+    return None if math.isnan(value) else float(value)

@@ -1,0 +1,207 @@
+"""Truths and detections that were made elsewhere, brought beside an evaluation."""
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from pydantic import BaseModel
+
+from avocet.core.detections import PictureDetections
+from avocet.core.errors import InputError
+from avocet.core.raw.candidates import Candidates
+from avocet.files import copy_file, write_bytes
+from avocet.formats.coco import coco_ids
+from avocet.formats.coco_results import read_results
+from avocet.formats.kinds import recognise
+from avocet.formats.record import IGNORE, RecordedPicture, find_nothing
+from avocet.store.folder import DataFolder
+from avocet.store.tables import Part
+from avocet.work.exchange.located import Located, locate, opened_labels
+from avocet.work.pictures.files import content_hash
+from avocet.work.problems import NotFound
+from avocet.work.snapshots.frozen import Frozen, FrozenBox, FrozenPicture
+
+LARGEST_JSON = 1_000_000_000
+
+
+class Truth(BaseModel):
+    """A truth from outside as it is kept, with the numbers its file uses."""
+
+    frozen: Frozen
+    images: list[tuple[int | str, int]]
+    """Id in the file, and place among the pictures or -1."""
+    categories: list[tuple[int, int]]
+    """Id in the file, and class index."""
+    problems: list[str] = []
+
+
+@dataclass(frozen=True)
+class Numbers:
+    """How a truth's pictures and classes are called in a results file."""
+
+    images: Mapping[int | str, int]
+    categories: Mapping[int, int]
+    classes: Sequence[str]
+
+
+def bring_truth(
+    folder: DataFolder, project_id: int, path: Path, name: str, images: Path | None, needs_pictures: bool
+) -> Truth:
+    """Read a COCO JSON, alone or in an archive with its pictures, which are copied.
+
+    Parameters
+    ----------
+    folder : DataFolder
+    project_id : int
+    path : Path
+    name : str
+        What the sender calls it.
+    images : Path, optional
+        A folder with the pictures; they are copied too.
+    needs_pictures : bool
+        Whether a model is to look at them; detections alone can do without.
+
+    Raises
+    ------
+    InputError
+        If it is no COCO file, or has no picture or no box that can be used.
+    """
+    with opened_labels(path, images, name) as (files, place):
+        called = next((each for each in files.names if each.lower().endswith(".json")), name)
+        record = recognise(files).read(files, place.find if place else find_nothing)
+        if not [each for each in files.names if each.lower().endswith(".json")]:
+            raise InputError(f"{name} holds no COCO JSON; truths from outside are read from one")
+        ids = coco_ids(files.read(called), called)
+        if place is None:
+            if needs_pictures:
+                raise InputError(f"{name} has no pictures beside it; send an archive that holds both")
+            problems = list(record.faults)
+            pictures = record.pictures
+            nameless = [each.name for each in pictures if not each.width or not each.height]
+            if nameless:
+                raise InputError(
+                    f"{called}: {nameless[0]} has no width and height, and its picture is not here"
+                )
+            located = Located(record, {}, problems)
+        else:
+            located = locate(record, place, called)
+        if not located.record.pictures:
+            raise InputError(f"{called} has no picture to measure on" + _first(located.problems))
+        if not any(picture.boxes for picture in located.record.pictures):
+            raise InputError(f"{called} has no box to measure against")
+        frozen = Frozen(
+            classes=record.class_names,
+            pictures=[
+                _frozen(folder, project_id, number, each, located.paths.get(each.name))
+                for number, each in enumerate(located.record.pictures, start=1)
+            ],
+        )
+    places = {each.name: number for number, each in enumerate(frozen.pictures)}
+    return Truth(
+        frozen=frozen,
+        images=[(ident, places.get(file, -1)) for ident, file in ids.images.items()],
+        categories=[(ident, frozen.classes.index(label)) for ident, label in ids.categories.items()],
+        problems=located.problems,
+    )
+
+
+def keep_truth(folder: DataFolder, project_id: int, evaluation_id: int, truth: Truth) -> None:
+    """Write a truth beside its evaluation."""
+    write_bytes(_truth_file(folder, project_id, evaluation_id), truth.model_dump_json().encode())
+
+
+def kept_truth(folder: DataFolder, project_id: int, evaluation_id: int) -> Truth:
+    """The truth beside an evaluation, or `NotFound`."""
+    path = _truth_file(folder, project_id, evaluation_id)
+    if not path.is_file():
+        raise NotFound(f"the truth of this evaluation is missing ({path})")
+    return Truth.model_validate_json(path.read_bytes())
+
+
+def numbers_of(frozen: Frozen, part: Part | None) -> Numbers:
+    """Ids in a COCO export of a snapshot: pictures and classes counted from 1."""
+    chosen = [number for number, each in enumerate(frozen.pictures) if each.part == part]
+    place = {number: index for index, number in enumerate(chosen)}
+    return Numbers(
+        {number + 1: place.get(number, -1) for number in range(len(frozen.pictures))},
+        {number + 1: number for number in range(len(frozen.classes))},
+        frozen.classes,
+    )
+
+
+def read_detections(
+    path: Path, name: str, numbers: Numbers, pictures: int, class_map: Mapping[str, str]
+) -> list[Candidates]:
+    """Detections of another program as candidates; ``class_map`` names the class that a category id means; an empty name leaves it out.
+
+    Raises
+    ------
+    InputError
+        See `avocet.formats.coco_results.read_results`.
+    """
+    if path.stat().st_size > LARGEST_JSON:
+        raise InputError(f"{name} is larger than {LARGEST_JSON:,} bytes")
+    ids = {numbers.classes[index]: ident for ident, index in numbers.categories.items()}
+    mapping: dict[int, int | None] = {}
+    for said, meant in class_map.items():
+        if not said.lstrip("-").isdigit():
+            raise InputError(f"{said!r} is no category id, which is a whole number")
+        if meant and meant not in ids:
+            raise InputError(f"the truth has no class {meant!r}; it has {', '.join(numbers.classes)}")
+        mapping[int(said)] = ids[meant] if meant else None
+    found = read_results(path.read_bytes(), name, numbers.images, numbers.categories, pictures, mapping)
+    return [_as_candidates(each) for each in found]
+
+
+def strange_categories(path: Path, numbers: Numbers) -> list[str]:
+    """Category ids of a results file that the truth does not have."""
+    try:
+        entries: Any = json.loads(path.read_bytes())
+    except (ValueError, RecursionError):
+        return []
+    found: set[int] = {
+        entry["category_id"]
+        for entry in (entries if isinstance(entries, list) else [])
+        if isinstance(entry, dict) and isinstance(entry.get("category_id"), int)
+    }
+    return [str(each) for each in sorted(found - set(numbers.categories))]
+
+
+def _as_candidates(found: PictureDetections) -> Candidates:
+    order = np.argsort(-found.scores, kind="stable")
+    return Candidates(found.boxes[order], found.scores[order], found.classes[order])
+
+
+def _frozen(
+    folder: DataFolder, project_id: int, number: int, picture: RecordedPicture, path: Path | None
+) -> FrozenPicture:
+    digest, suffix = "", ""
+    if path is not None:
+        digest, suffix = content_hash(path), path.suffix.lower()
+        target = folder.picture(project_id, digest, suffix)
+        if not target.is_file():
+            copy_file(path, target)
+    return FrozenPicture(
+        id=number,
+        name=picture.name,
+        content_hash=digest,
+        suffix=suffix,
+        width=picture.width,
+        height=picture.height,
+        part=None,
+        boxes=[FrozenBox(box.label, *box.corners, box.crowd) for box in picture.boxes],
+        attributes={
+            place: {IGNORE: True} for place, box in enumerate(picture.boxes) if box.attributes.get(IGNORE)
+        },
+    )
+
+
+def _truth_file(folder: DataFolder, project_id: int, evaluation_id: int) -> Path:
+    return folder.evaluation_place(project_id, evaluation_id) / "truth.json"
+
+
+def _first(problems: Sequence[str]) -> str:
+    return f": {problems[0]}" if problems else ""

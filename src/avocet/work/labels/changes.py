@@ -1,0 +1,149 @@
+"""Changes to many pictures or classes at once, each with a way back."""
+
+import datetime as dt
+import hashlib
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from avocet.core.errors import InputError
+from avocet.store.tables import Change, ChangedPicture, ObjectClass, Part, Picture, PictureState, now
+from avocet.work.labels.boxes import NewBox, boxes_from, labels_of, save_labels
+from avocet.work.problems import NotFound
+from avocet.work.project.projects import get_project
+
+
+@dataclass(frozen=True)
+class Undone:
+    """What taking a change back came to.
+
+    Attributes
+    ----------
+    title : str
+        Of the change.
+    pictures : int
+        Pictures that have their former labels again.
+    kept : int
+        Pictures that were changed again since, and stay as they are.
+    """
+
+    title: str
+    pictures: int
+    kept: int
+
+
+def begin_change(session: Session, project_id: int, title: str) -> Change:
+    """Record that a change begins; the classes as they are now come back with it."""
+    project = get_project(session, project_id)
+    change = Change(
+        project_id=project_id, title=title, classes=[_class_row(each) for each in project.classes]
+    )
+    session.add(change)
+    session.flush()
+    return change
+
+
+def change_picture(
+    session: Session, change: Change, picture: Picture, boxes: Sequence[NewBox], state: PictureState,
+    by_hand: bool = True,
+) -> None:  # fmt: skip
+    """Give a picture other labels as part of a change."""
+    before = labels_of(picture)
+    save_labels(session, picture, picture.revision, boxes, state, by_hand)
+    after = _digest(picture)
+    session.add(ChangedPicture(change_id=change.id, picture_id=picture.id, after=after, before=before))
+
+
+def change_part(session: Session, change: Change, picture: Picture, part: Part | None) -> None:
+    """Move a picture to another part as part of a change."""
+    before = {"part": picture.part.value if picture.part else None}
+    picture.part = part
+    row = ChangedPicture(change_id=change.id, picture_id=picture.id, after=_part_digest(part), before=before)
+    session.add(row)
+
+
+def undo_change(session: Session, project_id: int, change_id: int) -> Undone:
+    """Take a change back, as far as nobody has worked on since.
+
+    Raises
+    ------
+    InputError
+        If it was taken back already.
+    """
+    change = session.get(Change, change_id)
+    if change is None or change.project_id != project_id:
+        raise NotFound(f"the project has no change {change_id}")
+    if change.undone_at is not None:
+        raise InputError(f"{change.title!r} was taken back already")
+    _restore_classes(session, change)
+    pictures = kept = 0
+    rows = select(ChangedPicture).where(ChangedPicture.change_id == change_id)
+    for row in session.scalars(rows):
+        picture = session.get(Picture, row.picture_id)
+        if picture is not None and "part" in row.before and _part_digest(picture.part) == row.after:
+            former = row.before["part"]
+            picture.part = Part(former) if former else None
+            pictures += 1
+            continue
+        if picture is None or "part" in row.before or _digest(picture) != row.after:
+            kept += 1
+            continue
+        state = PictureState(row.before["state"])
+        save_labels(session, picture, picture.revision, boxes_from(row.before), state, by_hand=False)
+        picture.state = state
+        pictures += 1
+    change.undone_at = now()
+    session.flush()
+    return Undone(change.title, pictures, kept)
+
+
+def latest_changes(session: Session, project_id: int, limit: int = 30) -> list[Change]:
+    """The project's changes, newest first."""
+    query = select(Change).where(Change.project_id == project_id).order_by(Change.id.desc()).limit(limit)
+    return list(session.scalars(query))
+
+
+def _digest(picture: Picture) -> str:
+    """Equal for equal labels, whatever their revision: changes are taken back one after the other."""
+    labels = labels_of(picture) | {"revision": 0}
+    return hashlib.sha256(json.dumps(labels, sort_keys=True).encode()).hexdigest()[:24]
+
+
+def _part_digest(part: Part | None) -> str:
+    return f"part {part.value if part else ''}"
+
+
+def _class_row(each: ObjectClass) -> dict[str, Any]:
+    retired = each.retired_at.isoformat() if each.retired_at else None
+    return {
+        "id": each.id,
+        "name": each.name,
+        "colour": each.colour,
+        "position": each.position,
+        "retired_at": retired,
+    }
+
+
+def _restore_classes(session: Session, change: Change) -> None:
+    """Names, colours and order as they were; classes made since stay, after the others."""
+    project = get_project(session, change.project_id)
+    before = {row["id"]: row for row in change.classes}
+    here = {each.id: each for each in project.classes if each.id in before}
+    # By way of names that nobody has, as two classes may have changed names.
+    for each in here.values():
+        each.name = f"\x00{each.id}"
+    session.flush()
+    taken = {each.name for each in project.classes if each.id not in before}
+    for class_id, each in here.items():
+        row = before[class_id]
+        each.name = row["name"] if row["name"] not in taken else f"{row['name']} (before)"
+        each.colour, each.position = row["colour"], row["position"]
+        each.retired_at = dt.datetime.fromisoformat(row["retired_at"]) if row["retired_at"] else None
+    order = sorted(project.classes, key=lambda each: (each.id not in before, each.position))
+    for position, each in enumerate(order, start=1):
+        each.position = position
+    session.flush()

@@ -1,0 +1,210 @@
+"""Classes of objects: names, colours, number keys; every change says what it touches and has a way back."""
+
+import re
+from collections.abc import Sequence
+
+import numpy as np
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, selectinload
+
+from avocet.core.errors import InputError
+from avocet.store.tables import Box, Change, ObjectClass, Picture, now
+from avocet.work.labels.boxes import NewBox
+from avocet.work.labels.changes import begin_change, change_picture
+from avocet.work.labels.columns import LabelColumns
+from avocet.work.problems import NotFound
+from avocet.work.project.projects import get_project
+
+COLOURS = (
+    "#E8A33D",
+    "#5FA8D3",
+    "#D3597E",
+    "#8CB369",
+    "#B08BD9",
+    "#F2E16B",
+    "#4FBFA8",
+    "#E4703A",
+    "#A9B8C9",
+    "#C49A6C",
+)
+"""Told apart by people with the common colour-vision deficiencies, and light enough for the dark stage."""
+
+MOST_CLASSES = 1000
+
+
+def list_classes(session: Session, project_id: int, retired: bool = False) -> list[ObjectClass]:
+    """The project's classes in the order of their number keys, with the retired ones if wanted."""
+    project = get_project(session, project_id)
+    ordered = sorted(project.classes, key=lambda each: (each.retired_at is not None, each.position))
+    return [each for each in ordered if retired or each.retired_at is None]
+
+
+def get_class(session: Session, project_id: int, class_id: int) -> ObjectClass:
+    """The class, or `NotFound`."""
+    found = session.get(ObjectClass, class_id)
+    if found is None or found.project_id != project_id:
+        raise NotFound(f"the project has no class {class_id}")
+    return found
+
+
+def boxes_by_class(session: Session, project_id: int) -> dict[int, int]:
+    """How many boxes each class has in pictures that are not in the bin."""
+    rows = session.execute(
+        select(Box.class_id, func.count())
+        .join(Picture)
+        .where(Picture.project_id == project_id, Picture.binned_at.is_(None))
+        .group_by(Box.class_id)
+    )
+    return {class_id: count for class_id, count in rows}
+
+
+def counted(columns: LabelColumns) -> dict[int, int]:
+    """The same from labels that are at hand."""
+    ids, counts = np.unique(columns.class_ids, return_counts=True)
+    return {int(class_id): int(count) for class_id, count in zip(ids, counts, strict=True)}
+
+
+def add_class(session: Session, project_id: int, name: str) -> ObjectClass:
+    """Add a class after the others, or bring back a retired one of that name.
+
+    Raises `InputError` if the name is empty or taken.
+    """
+    project = get_project(session, project_id)
+    retired = next((each for each in project.classes if each.retired_at and each.name == name.strip()), None)
+    if retired is not None:
+        retired.retired_at = None
+        retired.position = 1 + max(each.position for each in project.classes)
+        _number(project.classes)
+        return retired
+    wanted = _usable_name(project.classes, name)
+    if len(project.classes) >= MOST_CLASSES:
+        raise InputError(f"a project has at most {MOST_CLASSES} classes")
+    place = len(project.classes)
+    position = 1 + max((each.position for each in project.classes if not each.retired_at), default=0)
+    added = ObjectClass(name=wanted, colour=COLOURS[place % len(COLOURS)], position=position)
+    project.classes.append(added)
+    _number(project.classes)
+    session.flush()
+    return added
+
+
+def add_classes(session: Session, project_id: int, text: str) -> tuple[list[ObjectClass], Change]:
+    """Add classes from a pasted list, one name a line; names that are there already are passed over.
+
+    Raises `InputError` if a name cannot be used; then none is added.
+    """
+    change = begin_change(session, project_id, "Add classes")
+    there = {each.name for each in list_classes(session, project_id)}
+    added = []
+    for line in text.splitlines():
+        name = line.strip().rstrip(",;").strip()
+        if name and name not in there:
+            added.append(add_class(session, project_id, name))
+            there.add(name)
+    if not added:
+        raise InputError("the list holds no name that is new here")
+    change.title = f"{len(added)} {'class' if len(added) == 1 else 'classes'} added"
+    return added, change
+
+
+def change_class(
+    session: Session, project_id: int, class_id: int, name: str | None, colour: str | None
+) -> Change:
+    """Rename or recolour a class. Raises `InputError` if a value cannot be used."""
+    chosen = get_class(session, project_id, class_id)
+    change = begin_change(session, project_id, f"{chosen.name} changed")
+    if name is not None and name.strip() != chosen.name:
+        change.title = f"{chosen.name} renamed to {name.strip()}"
+        chosen.name = _usable_name(get_project(session, project_id).classes, name)
+    if colour is not None:
+        if not re.fullmatch(r"#[0-9A-Fa-f]{6}", colour):
+            raise InputError(f"a colour looks like #4A7397, not {colour!r}")
+        chosen.colour = colour.upper()
+    session.flush()
+    return change
+
+
+def reorder_classes(session: Session, project_id: int, ids: Sequence[int]) -> Change:
+    """Put classes into a new order, and so onto new number keys. Raises `InputError` unless all are named."""
+    here = {each.id: each for each in list_classes(session, project_id)}
+    if sorted(ids) != sorted(here):
+        raise InputError("the new order must name every class of the project once")
+    change = begin_change(session, project_id, "Classes reordered")
+    for position, class_id in enumerate(ids, start=1):
+        here[class_id].position = position
+    session.flush()
+    return change
+
+
+def merge_class(session: Session, project_id: int, class_id: int, into_id: int) -> Change:
+    """Give all boxes of a class to another one, and retire it. Raises `InputError` for one and the same."""
+    chosen, target = get_class(session, project_id, class_id), get_class(session, project_id, into_id)
+    if chosen is target:
+        raise InputError(f"{chosen.name!r} cannot be merged into itself")
+    if target.retired_at is not None:
+        raise InputError(f"{target.name!r} is retired; bring it back first")
+    change = begin_change(session, project_id, f"{chosen.name} merged into {target.name}")
+    pictures = session.scalars(
+        select(Picture)
+        .options(selectinload(Picture.boxes))
+        .where(Picture.project_id == project_id, Picture.boxes.any(Box.class_id == class_id))
+    )
+    for picture in pictures.all():
+        boxes = [
+            NewBox(
+                into_id if box.class_id == class_id else box.class_id,
+                tuple(box.corners),  # type: ignore[arg-type]
+                box.crowd,
+                box.attributes,
+                box.track,
+            )
+            for box in picture.boxes
+        ]
+        change_picture(session, change, picture, boxes, picture.state, by_hand=False)
+    _retire(session, chosen)
+    return change
+
+
+def retire_class(session: Session, project_id: int, class_id: int) -> Change:
+    """Take a class out of use. Its boxes stay, but snapshots leave them out."""
+    chosen = get_class(session, project_id, class_id)
+    if chosen.retired_at is not None:
+        raise InputError(f"{chosen.name!r} is retired already")
+    change = begin_change(session, project_id, f"{chosen.name} retired")
+    _retire(session, chosen)
+    return change
+
+
+def ensure_classes(session: Session, project_id: int, names: list[str]) -> list[ObjectClass]:
+    """The classes of these names, in this order, added where missing."""
+    there = {each.name: each for each in list_classes(session, project_id)}
+    result = []
+    for name in names:
+        if name not in there:
+            there[name] = add_class(session, project_id, name)
+        result.append(there[name])
+    return result
+
+
+def _retire(session: Session, chosen: ObjectClass) -> None:
+    chosen.retired_at = now()
+    _number(get_project(session, chosen.project_id).classes)
+    session.flush()
+
+
+def _number(classes: list[ObjectClass]) -> None:
+    """Number keys without gaps; retired classes come last."""
+    ordered = sorted(classes, key=lambda each: (each.retired_at is not None, each.position))
+    for position, each in enumerate(ordered, start=1):
+        each.position = position
+
+
+def _usable_name(classes: list[ObjectClass], name: str) -> str:
+    wanted = name.strip()
+    if not wanted or len(wanted) > 100:
+        raise InputError(f"a class name has 1 to 100 characters, not {len(wanted)}")
+    if any(ord(letter) < 32 for letter in wanted):
+        raise InputError(f"the class name {wanted!r} has characters that cannot be shown")
+    if any(each.name == wanted for each in classes):
+        raise InputError(f"there is a class called {wanted!r} already")
+    return wanted

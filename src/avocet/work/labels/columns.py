@@ -1,0 +1,168 @@
+"""All labels of a project as columns: read in one go, and kept up to date by what changed since.
+
+Objects of the database are for working on one picture. Whoever looks at all of them reads columns:
+600,000 boxes are twenty megabytes and a second or two, and afterwards only what changed is read.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from avocet.core.boxes import Array
+from avocet.store.rows import plain_rows
+from avocet.store.tables import Box, Part, Picture, PictureState, Project
+from avocet.work.labels.states import LABELLED
+from avocet.work.problems import NotFound
+
+PARTS: tuple[Part | None, ...] = (Part.TRAINING, Part.VALIDATION, Part.TEST, None)
+"""In this order the columns number them."""
+
+STATES = tuple(PictureState)
+
+
+@dataclass(frozen=True)
+class LabelColumns:
+    """Pictures that are not in the bin, and their boxes.
+
+    Attributes
+    ----------
+    picture_ids : (P,) ndarray of int64
+        Rising.
+    sizes : (P, 2) ndarray of float64
+        Width and height in original pixels.
+    part, state : (P,) ndarray of int8
+        Places in `PARTS` and `STATES`.
+    owner : (N,) ndarray of int64
+        For each box the place of its picture; not falling.
+    box_ids, class_ids : (N,) ndarray of int64
+    corners : (N, 4) ndarray of float64
+        ``[x1, y1, x2, y2]`` in original pixels.
+    crowd : (N,) ndarray of bool
+    track : (N,) ndarray of bool
+        Whether the box has a track number.
+    stamp : int
+        The project's when they were read; 0 for a snapshot's.
+    """
+
+    picture_ids: NDArray[np.int64]
+    sizes: Array
+    part: NDArray[np.int8]
+    state: NDArray[np.int8]
+    owner: NDArray[np.int64]
+    box_ids: NDArray[np.int64]
+    class_ids: NDArray[np.int64]
+    corners: Array
+    crowd: NDArray[np.bool_]
+    track: NDArray[np.bool_]
+    stamp: int = 0
+
+    @property
+    def labelled(self) -> NDArray[np.bool_]:
+        """Which pictures count as labelled."""
+        return np.isin(self.state, [STATES.index(each) for each in LABELLED])
+
+    def in_part(self, part: Part | None) -> NDArray[np.bool_]:
+        """Which pictures are in a part, or in none."""
+        return self.part == PARTS.index(part)
+
+    def of_pictures(self, chosen: NDArray[np.bool_]) -> "LabelColumns":
+        """Only some pictures with their boxes."""
+        boxes = chosen[self.owner]
+        place = np.cumsum(chosen) - 1
+        return LabelColumns(
+            self.picture_ids[chosen], self.sizes[chosen], self.part[chosen], self.state[chosen],
+            place[self.owner[boxes]], self.box_ids[boxes], self.class_ids[boxes], self.corners[boxes],
+            self.crowd[boxes], self.track[boxes], self.stamp,
+        )  # fmt: skip
+
+
+def read_columns(session: Session, project_id: int) -> LabelColumns:
+    """All labels of a project. Raises `NotFound` where there is no such project."""
+    stamp = project_stamp(session, project_id)
+    pictures = _pictures(session, project_id, [Picture.binned_at.is_(None)])
+    boxes = _boxes(session, [Picture.project_id == project_id, Picture.binned_at.is_(None)])
+    return _assembled(pictures, boxes, stamp)
+
+
+def brought_up_to_date(session: Session, project_id: int, before: LabelColumns) -> LabelColumns:
+    """The same columns with what changed since they were read."""
+    stamp = project_stamp(session, project_id)
+    if stamp == before.stamp:
+        return before
+    since = [Picture.stamp > before.stamp]
+    changed = np.array(
+        session.scalars(select(Picture.id).where(Picture.project_id == project_id, *since)).all(), np.int64
+    )
+    there = session.scalar(
+        select(func.count(Picture.id)).where(Picture.project_id == project_id, Picture.binned_at.is_(None))
+    )
+    stay = ~np.isin(before.picture_ids, changed)
+    pictures = _pictures(session, project_id, [Picture.binned_at.is_(None), *since])
+    if int(stay.sum()) + len(pictures) != there:
+        # Pictures were deleted for good; nothing is left of them to say so.
+        return read_columns(session, project_id)
+    boxes = _boxes(session, [Picture.project_id == project_id, Picture.binned_at.is_(None), *since])
+    kept = before.of_pictures(stay)
+    old = np.column_stack([kept.picture_ids, kept.sizes, kept.part, kept.state]).astype(np.float64)
+    old_boxes = np.column_stack(
+        [kept.picture_ids[kept.owner], kept.box_ids, kept.class_ids, kept.corners, kept.crowd, kept.track]
+    ).astype(np.float64)
+    return _assembled(np.vstack([old, pictures]), np.vstack([old_boxes, boxes]), stamp)
+
+
+def project_stamp(session: Session, project_id: int) -> int:
+    """The project's stamp, or `NotFound`."""
+    stamp = session.scalar(select(Project.stamp).where(Project.id == project_id))
+    if stamp is None:
+        raise NotFound(f"there is no project {project_id}")
+    return stamp
+
+
+def _pictures(session: Session, project_id: int, wanted: Sequence[Any]) -> Array:
+    """Id, width, height, part and state of pictures as numbers."""
+    query = select(Picture.id, Picture.width, Picture.height, Picture.part, Picture.state)
+    part_of = {each.value if each else None: float(place) for place, each in enumerate(PARTS)}
+    state_of = {each.value: float(place) for place, each in enumerate(STATES)}
+    rows = [
+        (number, width, height, part_of[part], state_of[state])
+        for some in plain_rows(session, query.where(Picture.project_id == project_id, *wanted))
+        for number, width, height, part, state in some
+    ]
+    return np.array(rows, dtype=np.float64).reshape(-1, 5)
+
+
+def _boxes(session: Session, wanted: Sequence[Any]) -> Array:
+    """Picture id, box id, class id, corners, crowd, has a track; of each picture in order."""
+    pictures = select(Picture.id).where(*wanted)
+    query = select(
+        Box.picture_id, Box.id, Box.class_id, Box.x1, Box.y1, Box.x2, Box.y2, Box.crowd, Box.track.is_not(None)
+    )  # fmt: skip
+    query = query.where(Box.picture_id.in_(pictures)).order_by(Box.picture_id, Box.position)
+    chunks = [np.array(some, dtype=np.float64) for some in plain_rows(session, query)]
+    return np.concatenate(chunks) if chunks else np.zeros((0, 9))
+
+
+def _assembled(pictures: Array, boxes: Array, stamp: int) -> LabelColumns:
+    pictures = pictures[np.argsort(pictures[:, 0], kind="stable")]
+    ids = pictures[:, 0].astype(np.int64)
+    owner = np.searchsorted(ids, boxes[:, 0].astype(np.int64))
+    rank = np.argsort(owner, kind="stable")
+    boxes, owner = boxes[rank], owner[rank]
+    return LabelColumns(
+        picture_ids=ids,
+        sizes=pictures[:, 1:3],
+        part=pictures[:, 3].astype(np.int8),
+        state=pictures[:, 4].astype(np.int8),
+        owner=owner,
+        box_ids=boxes[:, 1].astype(np.int64),
+        class_ids=boxes[:, 2].astype(np.int64),
+        corners=np.ascontiguousarray(boxes[:, 3:7]),
+        crowd=boxes[:, 7].astype(bool),
+        track=boxes[:, 8].astype(bool),
+        stamp=stamp,
+    )

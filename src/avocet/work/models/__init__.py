@@ -1,0 +1,1 @@
+"""What answers for a model: a run's checkpoint or several runs together."""

@@ -1,0 +1,14 @@
+"""Reading a model's bundles into networks that answer; only the worker does it."""
+
+from avocet.detector.ensemble import EnsemblePredictor
+from avocet.detector.finder import Finder
+from avocet.detector.predictor import Predictor
+from avocet.work.models.bundles import Bundles
+
+
+def open_model(bundles: Bundles) -> Finder:
+    """Read the files. Raises `InputError` if one is no bundle."""
+    members = [Predictor.from_bundle(path) for path in bundles.paths]
+    if len(members) == 1:
+        return members[0]
+    return EnsemblePredictor(members, bundles.weights, bundles.overlap_limit, bundles.method)

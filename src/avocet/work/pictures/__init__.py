@@ -1,0 +1,1 @@
+"""Pictures and clips: taken in, listed, split, shown."""

@@ -1,0 +1,82 @@
+"""Where the files of pictures lie, and whether they are still the ones that were added."""
+
+import hashlib
+import shutil
+from pathlib import Path
+
+from sqlalchemy.orm import Session
+
+from avocet.core.errors import InputError
+from avocet.files import write_bytes
+from avocet.media.pictures import encode_jpeg, read_picture
+from avocet.store.folder import DataFolder
+from avocet.store.tables import Picture
+from avocet.work.problems import NotFound
+
+NOT_SHOWN_BY_BROWSERS = frozenset({".tif", ".tiff"})
+
+
+def content_hash(path: Path) -> str:
+    """SHA-256 of a file's bytes, in hexadecimal."""
+    with path.open("rb") as opened:
+        return hashlib.file_digest(opened, "sha256").hexdigest()
+
+
+def get_picture(session: Session, picture_id: int) -> Picture:
+    """The picture, or `NotFound`."""
+    picture = session.get(Picture, picture_id)
+    if picture is None:
+        raise NotFound(f"there is no picture {picture_id}")
+    return picture
+
+
+def picture_path(folder: DataFolder, picture: Picture) -> Path:
+    """Where a picture's file lies.
+
+    Raises
+    ------
+    NotFound
+        If it is gone.
+    InputError
+        If it is read where it lies, and was changed there.
+    """
+    if picture.path is None:
+        path = folder.picture(picture.project_id, picture.content_hash, picture.suffix)
+        if not path.is_file():
+            raise NotFound(f"the file of {picture.name} is missing from the data folder ({path})")
+        return path
+    return unchanged(
+        Path(picture.path), picture.content_hash, picture.name, picture.file_size, picture.file_time
+    )
+
+
+def unchanged(path: Path, digest: str, name: str, size: int | None = None, time: int | None = None) -> Path:
+    """The path of a file that lies outside, once it is sure that it is still the one that was added."""
+    if not path.is_file():
+        raise NotFound(f"the file of {name} is not at {path} any more; its labels are kept")
+    status = path.stat()
+    if (status.st_size, status.st_mtime_ns) != (size, time) and content_hash(path) != digest:
+        raise InputError(
+            f"{name} was changed on disk after it was added ({path}); its labels are kept. "
+            "Put the former file back, or add the changed one as a new picture."
+        )
+    return path
+
+
+def viewable_path(folder: DataFolder, picture: Picture) -> Path:
+    """The picture's file where browsers can show it, else a JPEG of it, made now if there is none yet."""
+    original = picture_path(folder, picture)
+    if picture.suffix not in NOT_SHOWN_BY_BROWSERS:
+        return original
+    path = folder.rendition(picture.project_id, picture.content_hash)
+    if not path.is_file():
+        write_bytes(path, encode_jpeg(read_picture(original, picture.name), quality=95))
+    return path
+
+
+def check_space(folder: DataFolder, needed: int) -> None:
+    """Raise `InputError` where the disk has not so many bytes free."""
+    folder.root.mkdir(parents=True, exist_ok=True)
+    free = shutil.disk_usage(folder.root).free
+    if free < needed:
+        raise InputError(f"the disk of {folder.root} has {free:,} bytes free; {needed:,} are needed")

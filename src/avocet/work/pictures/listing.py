@@ -1,0 +1,187 @@
+"""Which pictures there are: filters, order, pages; tags and the bin."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from sqlalchemy import ColumnElement, String, delete, func, select, tuple_, type_coerce
+from sqlalchemy.orm import Session, selectinload
+
+from avocet.core.errors import InputError
+from avocet.store.tables import Box, Part, Picture, PictureState, PictureTag, now
+from avocet.work.labels.attributes import has
+
+Order = Literal["added", "name", "boxes", "labelled", "size"]
+
+AT_ONCE = 500
+"""Ids that go into one query."""
+
+
+@dataclass(frozen=True)
+class Filter:
+    """Which pictures to list; None means any.
+
+    Attributes
+    ----------
+    no_part : bool
+        Only pictures in no part.
+    source : str
+        A clip, archive or folder that pictures came from.
+    """
+
+    state: PictureState | None = None
+    part: Part | None = None
+    class_id: int | None = None
+    name: str | None = None
+    binned: bool = False
+    source: str | None = None
+    attribute: str | None = None
+    tag: str | None = None
+    no_part: bool = False
+
+
+def list_pictures(
+    session: Session,
+    project_id: int,
+    wanted: Filter,
+    after: int = 0,
+    limit: int = 200,
+    order: Order = "added",
+    falling: bool = False,
+    skip: int = 0,
+) -> list[Picture]:
+    """A page of pictures.
+
+    Parameters
+    ----------
+    session : Session
+    project_id : int
+    wanted : Filter
+    after : int
+        Id of the last picture of the page before; 0 for the first page.
+    limit : int
+    order : {'added', 'name', 'boxes', 'labelled', 'size'}
+    falling : bool
+    skip : int
+        Pictures to pass over beyond ``after``, to jump into the midst.
+    """
+    query = select(Picture).options(selectinload(Picture.tags)).where(*conditions(project_id, wanted))
+    column = _columns()[order]
+    if after:
+        last = session.get(Picture, after)
+        if last is None:
+            raise InputError(f"there is no picture {after} to go on from")
+        key, here = tuple_(column, Picture.id), _value(session, column, after)
+        query = query.where(key < (here, after) if falling else key > (here, after))
+    keys = (column.desc(), Picture.id.desc()) if falling else (column, Picture.id)
+    return list(session.scalars(query.order_by(*keys).offset(skip).limit(limit)))
+
+
+def count_pictures(session: Session, project_id: int, wanted: Filter) -> int:
+    """How many pictures a filter leaves."""
+    return session.scalar(select(func.count(Picture.id)).where(*conditions(project_id, wanted))) or 0
+
+
+def picture_ids(
+    session: Session, project_id: int, wanted: Filter, order: Order = "added", falling: bool = False
+) -> list[int]:
+    """Ids of all pictures a filter leaves, in order: what next and previous walk along."""
+    column = _columns()[order]
+    keys = (column.desc(), Picture.id.desc()) if falling else (column, Picture.id)
+    return list(session.scalars(select(Picture.id).where(*conditions(project_id, wanted)).order_by(*keys)))
+
+
+def set_binned(session: Session, project_id: int, ids: Sequence[int], binned: bool) -> int:
+    """Put pictures into the bin or take them back; returns how many changed."""
+    changed = 0
+    for picture in chosen_pictures(session, project_id, ids):
+        if (picture.binned_at is not None) != binned:
+            picture.binned_at = now() if binned else None
+            changed += 1
+    return changed
+
+
+def set_tag(session: Session, project_id: int, ids: Sequence[int], tag: str, on: bool) -> list[int]:
+    """Put a tag on pictures or take it off; returns the ids of those that changed."""
+    wanted = tag.strip()
+    if not wanted or len(wanted) > 60:
+        raise InputError(f"a tag has 1 to 60 characters, not {len(wanted)}")
+    pictures = {picture.id for picture in chosen_pictures(session, project_id, ids)}
+    tagged: set[int] = set()
+    for some in _portions(sorted(pictures)):
+        query = select(PictureTag.picture_id).where(PictureTag.picture_id.in_(some), PictureTag.tag == wanted)
+        tagged.update(session.scalars(query))
+    changing = sorted(pictures - tagged if on else tagged)
+    for some in _portions(changing):
+        if on:
+            session.add_all(PictureTag(picture_id=each, tag=wanted) for each in some)
+        else:
+            session.execute(
+                delete(PictureTag).where(PictureTag.picture_id.in_(some), PictureTag.tag == wanted)
+            )
+    session.flush()
+    return changing
+
+
+def list_sources(session: Session, project_id: int) -> list[str]:
+    """Clips, archives and folders that pictures came from."""
+    query = select(Picture.source).where(Picture.project_id == project_id, Picture.source != "").distinct()
+    return list(session.scalars(query.order_by(Picture.source)))
+
+
+def list_tags(session: Session, project_id: int) -> list[str]:
+    """All tags on pictures of the project."""
+    query = select(PictureTag.tag).join(Picture).where(Picture.project_id == project_id).distinct()
+    return list(session.scalars(query.order_by(PictureTag.tag)))
+
+
+def chosen_pictures(session: Session, project_id: int, ids: Sequence[int]) -> list[Picture]:
+    """The pictures of these ids that belong to the project."""
+    found: list[Picture] = []
+    for some in _portions(ids):
+        query = select(Picture).where(Picture.project_id == project_id, Picture.id.in_(some))
+        found.extend(session.scalars(query))
+    return found
+
+
+def _portions(ids: Sequence[int]) -> list[Sequence[int]]:
+    return [ids[start : start + AT_ONCE] for start in range(0, len(ids), AT_ONCE)]
+
+
+def _columns() -> dict[str, Any]:
+    return {
+        "added": Picture.id,
+        "name": Picture.name,
+        "boxes": Picture.box_count,
+        "labelled": func.coalesce(type_coerce(Picture.labelled_at, String), ""),
+        "size": Picture.width * Picture.height,
+    }
+
+
+def _value(session: Session, column: Any, picture_id: int) -> Any:
+    return session.scalar(select(column).where(Picture.id == picture_id))
+
+
+def conditions(project_id: int, wanted: Filter) -> list[ColumnElement[bool]]:
+    """A filter as conditions of a query for pictures."""
+    conditions: list[ColumnElement[bool]] = [
+        Picture.project_id == project_id,
+        Picture.binned_at.is_not(None) if wanted.binned else Picture.binned_at.is_(None),
+    ]
+    if wanted.state is not None:
+        conditions.append(Picture.state == wanted.state)
+    if wanted.part is not None:
+        conditions.append(Picture.part == wanted.part)
+    if wanted.no_part:
+        conditions.append(Picture.part.is_(None))
+    if wanted.class_id is not None:
+        conditions.append(Picture.id.in_(select(Box.picture_id).where(Box.class_id == wanted.class_id)))
+    if wanted.name:
+        conditions.append(Picture.name.contains(wanted.name, autoescape=True))
+    if wanted.source:
+        conditions.append(Picture.source == wanted.source)
+    if wanted.attribute:
+        conditions.append(Picture.id.in_(select(Box.picture_id).where(has(wanted.attribute))))
+    if wanted.tag:
+        conditions.append(Picture.id.in_(select(PictureTag.picture_id).where(PictureTag.tag == wanted.tag)))
+    return conditions

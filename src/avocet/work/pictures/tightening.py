@@ -1,0 +1,40 @@
+"""Tightening boxes on a picture of the project."""
+
+from collections.abc import Sequence
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from avocet.core.errors import InputError
+from avocet.core.labels.tighten import tighten
+from avocet.media.pictures import read_picture
+from avocet.store.folder import DataFolder
+from avocet.store.tables import Picture
+from avocet.work.pictures.files import picture_path
+
+DECIMALS = 1
+"""Tightened edges are on tenths of a pixel, as drawn ones."""
+
+
+def tighten_boxes(
+    folder: DataFolder, picture: Picture, boxes: Sequence[Sequence[float]]
+) -> list[tuple[float, float, float, float]]:
+    """Fit roughly drawn boxes to what they hold. Raises `InputError` if one has no area in the picture."""
+    pixels = _pixels(picture_path(folder, picture), picture.name)
+    result = []
+    for number, box in enumerate(boxes, start=1):
+        try:
+            found = tighten(pixels, box)
+        except ValueError as error:
+            raise InputError(f"box {number} of {picture.name}: {error}") from None
+        x1, y1, x2, y2 = np.round(found, DECIMALS).tolist()
+        result.append((x1, y1, x2, y2))
+    return result
+
+
+@lru_cache(maxsize=2)
+def _pixels(path: Path, name: str) -> NDArray[np.uint8]:
+    """The picture just worked on stays at hand: the same one is asked for again and again."""
+    return read_picture(path, name)

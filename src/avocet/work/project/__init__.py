@@ -1,0 +1,1 @@
+"""Projects and how far their stages are."""

@@ -1,0 +1,48 @@
+"""Projects, and how far each of their four stages is."""
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from avocet.core.errors import InputError
+from avocet.store.tables import (
+    Project,
+)
+from avocet.work.labels.attributes import add_ready_made
+from avocet.work.problems import NotFound
+
+
+def create_project(session: Session, name: str) -> Project:
+    """Make a project. Raises `InputError` if the name is empty, too long or taken."""
+    wanted = name.strip()
+    if not wanted or len(wanted) > 100:
+        raise InputError(f"a project's name has 1 to 100 characters, not {len(wanted)}")
+    if session.scalar(select(Project).where(Project.name == wanted)) is not None:
+        raise InputError(f"there is a project called {wanted!r} already")
+    project = Project(name=wanted)
+    session.add(project)
+    session.flush()
+    add_ready_made(session, project.id)
+    return project
+
+
+def get_project(session: Session, project_id: int) -> Project:
+    """The project, or `NotFound`."""
+    project = session.get(Project, project_id)
+    if project is None:
+        raise NotFound(f"there is no project {project_id}")
+    return project
+
+
+def project_named(session: Session, name: str) -> Project:
+    """The project of that name, or `NotFound` naming those there are."""
+    project = session.scalar(select(Project).where(Project.name == name))
+    if project is None:
+        names = list(session.scalars(select(Project.name).order_by(Project.name)))
+        there = f"there are {', '.join(map(repr, names))}" if names else "there are none yet"
+        raise NotFound(f"there is no project called {name!r}; {there}")
+    return project
+
+
+def list_projects(session: Session) -> list[Project]:
+    """All projects, oldest first."""
+    return list(session.scalars(select(Project).order_by(Project.id)))

@@ -1,0 +1,1 @@
+"""Immutable copies of labels and splits: made, compared, taken away."""

@@ -1,0 +1,113 @@
+"""What a snapshot holds, and its pictures ready to train or measure on."""
+
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel
+
+from avocet.core.boxes import as_boxes
+from avocet.detector.labelled import LabelledPicture
+from avocet.formats.record import IGNORE
+from avocet.media.pictures import read_picture
+from avocet.store.folder import DataFolder
+from avocet.store.tables import Part
+from avocet.work.pictures.files import unchanged
+from avocet.work.problems import NotFound
+
+
+class FrozenBox(NamedTuple):
+    """A box of a snapshot, kept as a plain list in its file.
+
+    Attributes
+    ----------
+    label : int
+        Place of its class among the snapshot's.
+    x1, y1, x2, y2 : float
+        Corners in original pixels.
+    crowd : bool
+    """
+
+    label: int
+    x1: float
+    y1: float
+    x2: float
+    y2: float
+    crowd: bool
+
+    @property
+    def corners(self) -> tuple[float, float, float, float]:
+        return self.x1, self.y1, self.x2, self.y2
+
+
+class FrozenPicture(BaseModel):
+    """A picture of a snapshot.
+
+    Attributes and track numbers are kept by the box's place in the list, where there are any;
+    ``path`` says where a picture lies that was not copied.
+    """
+
+    id: int
+    name: str
+    content_hash: str
+    suffix: str
+    width: int
+    height: int
+    part: Part | None
+    boxes: list[FrozenBox]
+    attributes: dict[int, dict[str, Any]] = {}
+    tracks: dict[int, int] = {}
+    path: str | None = None
+
+
+class Frozen(BaseModel):
+    """What a snapshot holds."""
+
+    classes: list[str]
+    pictures: list[FrozenPicture]
+
+
+def labelled_pictures(
+    folder: DataFolder, project_id: int, frozen: Frozen, part: Part | None
+) -> list[LabelledPicture]:
+    """The pictures of one part, ready to train or measure on. Boxes marked to be ignored are."""
+    return [
+        LabelledPicture(
+            name=picture.name,
+            width=picture.width,
+            height=picture.height,
+            read=_Reader(folder, project_id, picture),
+            boxes=as_boxes([box.corners for box in picture.boxes]),
+            classes=np.array([box.label for box in picture.boxes], dtype=np.int64),
+            ignored=ignored_boxes(picture) | np.array([box.crowd for box in picture.boxes], dtype=bool),
+        )
+        for picture in frozen.pictures
+        if picture.part == part
+    ]
+
+
+def ignored_boxes(picture: FrozenPicture) -> NDArray[np.bool_]:
+    """Which boxes a person marked to be ignored."""
+    marked = [bool(picture.attributes.get(number, {}).get(IGNORE)) for number in range(len(picture.boxes))]
+    return np.array(marked, dtype=bool)
+
+
+def frozen_file(folder: DataFolder, project_id: int, picture: FrozenPicture) -> Path:
+    """Where the file of a snapshot's picture lies. Raises `NotFound` or `InputError` if it is not the same."""
+    if picture.path is not None:
+        return unchanged(Path(picture.path), picture.content_hash, picture.name)
+    path = folder.picture(project_id, picture.content_hash, picture.suffix)
+    if not path.is_file():
+        raise NotFound(f"the file of {picture.name} is missing from the data folder ({path})")
+    return path
+
+
+class _Reader:
+    """Reads one picture when called."""
+
+    def __init__(self, folder: DataFolder, project_id: int, picture: FrozenPicture) -> None:
+        self._folder, self._project_id, self._picture = folder, project_id, picture
+
+    def __call__(self) -> Any:
+        return read_picture(frozen_file(self._folder, self._project_id, self._picture), self._picture.name)

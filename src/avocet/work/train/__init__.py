@@ -1,0 +1,1 @@
+"""Runs and studies: planned, trained, followed, compared."""

@@ -1,0 +1,224 @@
+"""Training a run, as the worker and the command line do it."""
+
+import os
+import platform
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import psutil
+import torch
+from sqlalchemy import delete
+from sqlalchemy.orm import Session
+
+from avocet.core.errors import InputError
+from avocet.detector.reports import EpochReport
+from avocet.detector.settings import Settings, settings_from
+from avocet.detector.shipped import shipped_weights
+from avocet.detector.starting import weights_of_bundle
+from avocet.detector.trainer import Training
+from avocet.detector.watching import draw_watched, keep_watched
+from avocet.store.database import Sessions
+from avocet.store.folder import DataFolder
+from avocet.store.tables import Part, Run, RunEpoch
+from avocet.work.job_kinds import ForRun, Task
+from avocet.work.job_outcomes import Trained
+from avocet.work.progress import Reporter, Stopped
+from avocet.work.snapshots.frozen import Frozen, frozen_file, labelled_pictures
+from avocet.work.snapshots.snapshots import read_snapshot
+from avocet.work.train.run_files import add_to_log
+from avocet.work.train.runs import START_BUNDLE, get_run
+
+
+def train_run(sessions: Sessions, folder: DataFolder, run_id: int, reporter: Reporter) -> Trained:
+    """Train a run to its end, from its last checkpoint if it has one.
+
+    Raises
+    ------
+    Stopped
+        If a person stopped it; everything up to the last finished epoch is kept.
+    InputError
+        If a picture is gone, the disk is full or the loss is no longer finite.
+    """
+    with sessions() as session:
+        run = get_run(session, run_id)
+        frozen, snapshot_hash = read_snapshot(folder, run.snapshot), run.snapshot.content_hash
+    place, settings = folder.run(run.project_id, run.id), settings_from(run.settings)
+    training = prepare(frozen, folder, run.project_id, settings, place, snapshot_hash)
+    try:
+        return _train(sessions, training, frozen, run, settings, place, reporter)
+    finally:
+        training.close()
+
+
+def do_training(task: Task[ForRun]) -> Trained:
+    """Train a run in the background."""
+    return train_run(task.sessions, task.folder, task.given.run_id, task.reporter)
+
+
+def _train(
+    sessions: Sessions,
+    training: Training,
+    frozen: Frozen,
+    run: Run,
+    settings: Settings,
+    place: Path,
+    reporter: Reporter,
+) -> Trained:
+    resumed = training.resume()
+    facts = dict(run.facts)
+    if not resumed:
+        facts |= _begin(training, facts.get("start", ""), place)
+        add_to_log(
+            place, f"Begins: {len(frozen.pictures)} pictures in snapshot {run.snapshot.content_hash[:12]}"
+        )
+        if "transfer" in facts:
+            add_to_log(place, f"Starts from {facts['start']}. {facts['transfer']}")
+    else:
+        add_to_log(place, f"Resumes after epoch {training.progress.epoch}")
+    watched = _watched(frozen, run, settings)
+    total = training.total_steps
+    with sessions.begin() as session:
+        # Epochs after the kept checkpoint are trained again, and recorded again.
+        session.execute(
+            delete(RunEpoch).where(RunEpoch.run_id == run.id, RunEpoch.epoch > training.progress.epoch)
+        )
+        record = get_run(session, run.id)
+        record.facts = facts | {"environment": environment(training)}
+        record.watched = watched
+        job = record.job
+        job.done = job.started_done = training.progress.epoch * training.training_pictures.steps
+        job.total = total
+    if resumed:
+        reporter.progress(job.done, total, f"Resumed after epoch {training.progress.epoch}")
+    numbers = {picture.id: index for index, picture in enumerate(_held_out(frozen))}
+
+    def on_epoch(report: EpochReport) -> None:
+        keep_watched(place, report.epoch, [numbers[each] for each in watched], training.last_found)
+        with sessions.begin() as session:
+            record_epoch(session, run.id, report)
+        add_to_log(place, _in_words(report))
+
+    def on_step(step: int, loss: float) -> None:
+        reporter.progress(step, total, f"Step {step} of {total}, loss {loss:.2f}")
+
+    try:
+        done = training.run(on_epoch, on_step, reporter.should_stop)
+    except InputError as error:
+        add_to_log(place, f"Failed: {error}")
+        raise
+    if not done:
+        add_to_log(place, f"Stopped after epoch {training.progress.epoch}")
+        raise Stopped
+    early = training.progress.epoch < settings.all_epochs
+    add_to_log(
+        place,
+        f"Ends after epoch {training.progress.epoch}"
+        + (f": none was better for {settings.patience} epochs" if early else ""),
+    )
+    return Trained(
+        best_epoch=training.progress.best_epoch, best_map=training.progress.best_map, ended_early=early
+    )
+
+
+def prepare(
+    frozen: Frozen, folder: DataFolder, project_id: int, settings: Settings, place: Path, snapshot_hash: str
+) -> Training:
+    """A training of a snapshot, with its pictures checked to be there and unchanged."""
+    for picture in frozen.pictures:
+        if picture.part in (Part.TRAINING, Part.VALIDATION):
+            frozen_file(folder, project_id, picture)
+    parts = [labelled_pictures(folder, project_id, frozen, part) for part in (Part.TRAINING, Part.VALIDATION)]
+    return Training(settings, frozen.classes, parts[0], parts[1], place, snapshot_hash)
+
+
+def environment(training: Training) -> dict[str, Any]:
+    """What a run's outcome depends on besides its settings."""
+    return {
+        "python": platform.python_version(),
+        "torch": torch.__version__,
+        "numpy": np.__version__,
+        "system": platform.platform(),
+        "processor": _processor(),
+        "cores": psutil.cpu_count(logical=False) or os.cpu_count(),
+        "threads": torch.get_num_threads(),
+        "memory": psutil.virtual_memory().total,
+        "device": os.environ.get("AVOCET_DEVICE", "") or ("cuda" if torch.cuda.is_available() else "cpu"),
+        "number_format": training.progress.number_format,
+        "trained_share": training.trained_share,
+    }
+
+
+def record_epoch(session: Session, run_id: int, report: EpochReport) -> None:
+    """Keep what an epoch came to."""
+    session.merge(RunEpoch(run_id=run_id, epoch=report.epoch, figures=_figures(report)))
+    if report.best:
+        run = get_run(session, run_id)
+        run.best_epoch, run.best_map, run.best_map50 = (
+            report.epoch,
+            report.validation.map,
+            report.validation.map50,
+        )
+
+
+def _begin(training: Training, start: str, place: Path) -> dict[str, Any]:
+    """Take over starting weights, and say what was taken over."""
+    if not start:
+        return {}
+    if start == "shipped":
+        weights = shipped_weights(training.settings.size)
+    else:
+        weights = weights_of_bundle(place / START_BUNDLE, start)
+    transfer = training.start_from(weights)
+    return {
+        "transfer": transfer.in_words(),
+        "transfer_share": transfer.share,
+        "new_classes": transfer.unknown,
+    }
+
+
+def _held_out(frozen: Frozen) -> list[Any]:
+    return [picture for picture in frozen.pictures if picture.part == Part.VALIDATION]
+
+
+def _watched(frozen: Frozen, run: Run, settings: Settings) -> list[int]:
+    """Numbers of the watch pictures: those chosen, else drawn by seed."""
+    held_out = _held_out(frozen)
+    if run.watched:
+        return [int(each) for each in run.watched]
+    return [held_out[index].id for index in draw_watched(len(held_out), settings.seed)]
+
+
+def _in_words(report: EpochReport) -> str:
+    validation = report.validation
+    return (
+        f"Epoch {report.epoch}: loss {report.loss:.3f}, validation loss {validation.loss:.3f}, "
+        f"mAP {validation.map50:.3f} at 0.5, {validation.map:.3f} at 0.50:0.95, "
+        f"learning rate {report.learning_rate:.2g}, {report.seconds:.1f} s"
+        + (", best so far" if report.best else "")
+    )
+
+
+def _figures(report: EpochReport) -> dict[str, Any]:
+    return {
+        "box": report.box,
+        "objectness": report.objectness,
+        "classes": report.classes,
+        "learning_rate": report.learning_rate,
+        "pictures_per_second": report.pictures_per_second,
+        "seconds": report.seconds,
+        "best": report.best,
+        "validation": asdict(report.validation),
+    }
+
+
+def _processor() -> str:
+    """The processor's name, where the system tells it."""
+    try:
+        for line in Path("/proc/cpuinfo").read_text().splitlines():
+            if line.startswith("model name"):
+                return line.split(":", 1)[1].strip()
+    except OSError:
+        pass
+    return platform.processor() or platform.machine()

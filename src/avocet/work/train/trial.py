@@ -1,0 +1,31 @@
+"""The latest checkpoint of a run tried on one picture, also while it trains."""
+
+from avocet.core.raw.candidates import OVERLAP_LIMIT
+from avocet.detector.predictor import Predictor
+from avocet.media.pictures import read_picture
+from avocet.store.database import reading
+from avocet.work.job_kinds import RunAndPicture, Task
+from avocet.work.job_outcomes import ModelTried
+from avocet.work.pictures.files import get_picture, picture_path
+from avocet.work.train.runs import get_run, model_path
+
+LEAST_TRIED = 0.05
+"""Boxes below this score are not sent to the page, which chooses among the rest."""
+
+
+def try_model(task: Task[RunAndPicture]) -> ModelTried:
+    """What a run's latest checkpoint finds on one picture, also while the run is at work."""
+    with reading(task.sessions)() as session:
+        run, picture = get_run(session, task.given.run_id), get_picture(session, task.given.picture_id)
+        path = model_path(task.folder, run, "latest")
+    predictor = Predictor.from_bundle(path)
+    pixels = read_picture(picture_path(task.folder, picture), picture.name)
+    found = predictor.candidates([pixels], LEAST_TRIED)[0].after_suppression(LEAST_TRIED, OVERLAP_LIMIT)
+    return ModelTried(
+        epoch=predictor.card.metrics.get("epoch"),
+        picture_id=picture.id,
+        boxes=found.boxes.round(2).tolist(),
+        scores=found.scores.round(4).tolist(),
+        classes=found.classes.tolist(),
+        class_names=predictor.card.classes,
+    )

@@ -1,0 +1,1 @@
+"""Detection runs over pictures and clips."""

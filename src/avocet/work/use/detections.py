@@ -1,0 +1,162 @@
+"""Use: a run's model on a clip or on pictures, as a record with its results."""
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, joinedload
+
+from avocet.core.errors import InputError
+from avocet.files import move_file
+from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
+from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
+from avocet.store.folder import DataFolder
+from avocet.store.tables import Detection, Picture
+from avocet.work.job_kinds import DETECT, DetectionInputs
+from avocet.work.jobs import create_job, give
+from avocet.work.models.bundles import bundles_of
+from avocet.work.models.ensembles import get_ensemble
+from avocet.work.pictures.clips import get_clip
+from avocet.work.pictures.listing import Filter, conditions, count_pictures
+from avocet.work.problems import NotFound
+from avocet.work.train.runs import get_run
+
+MOST_INPUTS = 100_000
+
+
+def start_detection(
+    session: Session,
+    folder: DataFolder,
+    run_id: int | None,
+    source: dict[str, Any],
+    minimum_score: float,
+    overlap_limit: float,
+    uploads: Sequence[tuple[Path, str]] = (),
+    ensemble_id: int | None = None,
+    chosen_scores: bool = False,
+) -> Detection:
+    """Record a detection that waits for the worker.
+
+    Parameters
+    ----------
+    session : Session
+    folder : DataFolder
+    run_id : int, optional
+    source : dict
+        ``{"clip_id": 3}``, ``{"state": "unlabelled"}`` (pictures of the project), or empty where
+        files come along.
+    minimum_score, overlap_limit : float
+    uploads : sequence of (path, name)
+        Files that were sent; they are moved to where the results will lie.
+    ensemble_id : int, optional
+        Instead of a run.
+    chosen_scores : bool
+        Use the minimum scores by class that were chosen for the run, where there are some.
+
+    Raises
+    ------
+    InputError
+        If there is nothing to run on, or a value is out of range.
+    """
+    run = get_run(session, run_id) if run_id is not None else None
+    ensemble = get_ensemble(session, ensemble_id) if run is None and ensemble_id is not None else None
+    bundles_of(session, folder, run, ensemble)
+    model = run or ensemble
+    assert model is not None
+    check_limits(minimum_score, overlap_limit)
+    _refuse_unknown_kinds([name for _, name in uploads])
+    title, given = _described(session, model.project_id, source, uploads)
+    job = create_job(session, model.project_id, DETECT, f"Run {model.name} on {title}")
+    detection = Detection(
+        project_id=model.project_id,
+        run=run,
+        ensemble=ensemble,
+        minimum_scores=run.minimum_scores if run is not None and chosen_scores else {},
+        job=job,
+        source=title,
+        minimum_score=minimum_score,
+        overlap_limit=overlap_limit,
+    )
+    session.add(detection)
+    session.flush()
+    place = folder.detection_input(model.project_id, detection.id)
+    files = []
+    for number, (path, name) in enumerate(uploads):
+        # Stored under a number: the sender's name is only ever shown.
+        stored = f"{number:06d}{Path(name).suffix.lower()}"
+        move_file(path, place / stored)
+        files.append((stored, name))
+    give(job, DETECT, given.model_copy(update={"detection_id": detection.id, "files": files}))
+    return detection
+
+
+def get_detection(session: Session, detection_id: int) -> Detection:
+    """The detection, or `NotFound`."""
+    detection = session.get(Detection, detection_id)
+    if detection is None:
+        raise NotFound(f"there is no detection {detection_id}")
+    return detection
+
+
+def list_detections(session: Session, project_id: int) -> list[Detection]:
+    """The project's detections, newest first."""
+    loaded = [joinedload(each) for each in (Detection.job, Detection.run, Detection.ensemble)]
+    query = (
+        select(Detection)
+        .options(*loaded)
+        .where(Detection.project_id == project_id)
+        .order_by(Detection.id.desc())
+    )
+    return list(session.scalars(query))
+
+
+def result_file(folder: DataFolder, detection: Detection, name: str) -> Path:
+    """A file of a detection's results. Raises `NotFound` for anything else."""
+    root = folder.detection(detection.project_id, detection.id).resolve()
+    path = (root / name).resolve()
+    if not path.is_relative_to(root) or not path.is_file() or path.is_relative_to(root / "input"):
+        raise NotFound(f"detection {detection.id} has no file {name!r}")
+    return path
+
+
+def _described(
+    session: Session, project_id: int, source: dict[str, Any], uploads: Sequence[tuple[Path, str]]
+) -> tuple[str, DetectionInputs]:
+    """What a detection run goes over, in words and for the worker."""
+    given = DetectionInputs(detection_id=0)
+    if uploads:
+        return (uploads[0][1] if len(uploads) == 1 else f"{len(uploads)} files"), given
+    if source.get("clip_id") is not None:
+        clip = get_clip(session, source["clip_id"])
+        if clip.project_id != project_id:
+            raise NotFound(f"the project has no clip {clip.id}")
+        return clip.name, given.model_copy(update={"clip_id": clip.id})
+    if source.get("pictures"):
+        state = source.get("state")
+        wanted = Filter(state=state)
+        count = count_pictures(session, project_id, wanted)
+        if not count:
+            raise InputError("the project has no such picture to run on")
+        if count > MOST_INPUTS:
+            raise InputError(f"a detection run goes over at most {MOST_INPUTS:,} pictures, not {count:,}")
+        last = session.scalar(select(func.max(Picture.id)).where(*conditions(project_id, wanted)))
+        kind = f"{state.value.replace('_', ' ')} pictures" if state else "pictures"
+        more = {"pictures": True, "state": state, "last_picture_id": last}
+        return f"{count} {kind}", given.model_copy(update=more)
+    raise InputError("choose a clip or pictures to run on")
+
+
+def _refuse_unknown_kinds(names: Sequence[str]) -> None:
+    for name in names:
+        if Path(name).suffix.lower() not in PICTURE_SUFFIXES | CLIP_SUFFIXES:
+            raise InputError(f"{name} is neither a picture nor a clip that Avocet reads")
+        if Path(name).is_absolute() or ".." in Path(name).parts:
+            raise InputError(f"{name} is not a name that a file may have here")
+
+
+def check_limits(minimum_score: float, overlap_limit: float) -> None:
+    """Raise `InputError` unless both thresholds lie between 0 and 1."""
+    for name, value in (("minimum score", minimum_score), ("overlap limit", overlap_limit)):
+        if not 0 <= value <= 1:
+            raise InputError(f"the {name} must lie between 0 and 1, not {value}")

@@ -1,0 +1,22 @@
+"""Ensembles over HTTP."""
+
+from tests.web.conftest import BASE, QUICK
+
+
+def test_fusion_and_ensembles_over_http(judged, work):
+    judged.post(f"{BASE}/projects/1/runs", json={"name": "second", "settings": QUICK | {"seed": 3}})
+    work()
+    picture = judged.get(f"{BASE}/projects/1/pictures").json["pictures"][0]
+    started = judged.post(f"{BASE}/projects/1/fusions", json={"picture_id": picture["id"], "run_ids": [1, 2]})
+    assert started.status_code == 202
+    work()
+    url = f"{BASE}/fusions/{started.json['job']['id']}"
+    assert judged.post(url, json={"weights": [1, 2]}).status_code == 200
+    assert judged.post(url, json={"weights": [1]}).status_code == 422
+    members = [{"run_id": 1, "weight": 1}, {"run_id": 2, "weight": 0.5}]
+    made = judged.post(f"{BASE}/projects/1/ensembles", json={"name": "both", "members": members})
+    assert made.status_code == 201 and [each["name"] for each in made.json["members"]] == ["quick", "second"]
+    assert judged.post(f"{BASE}/projects/1/ensembles", json={"members": members[:1]}).status_code == 422
+    assert len(judged.get(f"{BASE}/projects/1/ensembles").json["ensembles"]) == 1
+    judged.put(f"{BASE}/ensembles/1/binned", json={"binned": True})
+    assert judged.get(f"{BASE}/projects/1/ensembles").json["ensembles"] == []

@@ -1,0 +1,182 @@
+"""What looks wrong is found, mended or marked as fine; crops are ordered and changed by the many."""
+
+import pytest
+from PIL import Image
+
+from avocet.core.errors import InputError
+from avocet.store.tables import Part, PictureState
+from avocet.work.audit.crops import change_boxes, class_sheet, crop_jpeg, look_at_crops
+from avocet.work.audit.figures import figures
+from avocet.work.audit.findings import list_findings, mark_fine
+from avocet.work.exchange.project_labels import export_record
+from avocet.work.labels.boxes import boxes_from, labels_of, save_labels
+from avocet.work.labels.changes import undo_change
+from avocet.work.labels.classes import add_class, list_classes
+from avocet.work.pictures.listing import Filter, list_pictures
+from avocet.work.progress import Silent
+from tests.conftest import add_still
+
+
+@pytest.fixture
+def session(data, labelled):
+    with data[1].begin() as opened:
+        opened.info["folder"] = data[0]
+        yield opened
+
+
+def plant(session, picture, *corners, class_id=None):
+    """Add boxes to a picture, of its first box's class unless another is given."""
+    given = labels_of(picture)
+    first = class_id or given["boxes"][0]["class_id"]
+    given["boxes"] += [
+        {"class_id": first, "corners": list(each), "crowd": False, "attributes": {}} for each in corners
+    ]
+    save_labels(session, picture, picture.revision, boxes_from(given), PictureState.DONE)
+
+
+def found(session, project_id, kind):
+    return [
+        each
+        for each in list_findings(session, session.info["folder"], project_id).listed
+        if each.kind == kind
+    ]
+
+
+def test_planted_mistakes_are_found(session, labelled, data, frames, tmp_path):
+    for kind in ("outside", "tiny", "doubled", "two classes", "unconfirmed", "near-identical"):
+        assert found(session, labelled, kind) == []
+    picture = list_pictures(session, labelled, Filter())[0]
+    first = labels_of(picture)["boxes"][0]
+    other = next(each.id for each in list_classes(session, labelled) if each.id != first["class_id"])
+    plant(session, picture, (5, 5, 8, 50), first["corners"])
+    plant(session, picture, first["corners"], class_id=other)
+    assert len(found(session, labelled, "tiny")) == 1
+    assert "3.0×45.0 pixels in still-0.jpg" in found(session, labelled, "tiny")[0].text
+    assert [each.kind for each in found(session, labelled, "doubled")] == ["doubled"]
+    assert len(found(session, labelled, "two classes")) == 2
+    near = add_still(session, data[0], labelled, _lighter(frames[0]), "copy.jpg", tmp_path)
+    near.part = Part.VALIDATION
+    near.state = PictureState.DONE
+    assert "copy.jpg" in found(session, labelled, "unconfirmed")[0].text
+    assert set(found(session, labelled, "near-identical")[0].pictures) == {picture.id, near.id}
+    rare = add_class(session, labelled, "braid")
+    assert f"few boxes {rare.id} 0" in [each.key for each in found(session, labelled, "few boxes")]
+
+
+def _lighter(frame):
+    import numpy as np
+
+    return frame.__class__(np.clip(frame.pixels.astype(int) + 3, 0, 255).astype("uint8"), frame.boxes, [], [])
+
+
+def test_an_odd_shape_stands_out(session, labelled):
+    named = {each.name: each.id for each in list_classes(session, labelled)}
+    picture = list_pictures(session, labelled, Filter())[0]
+    before = {each.key for each in found(session, labelled, "odd shape")}
+    plant(session, picture, (100, 100, 400, 120), class_id=named["roll"])
+    fresh = [each for each in found(session, labelled, "odd shape") if each.key not in before]
+    assert len(fresh) == 1 and fresh[0].boxes[0].corners == (100, 100, 400, 120)
+
+
+def test_what_is_fine_stays_quiet_until_it_changes(session, labelled):
+    picture = list_pictures(session, labelled, Filter())[0]
+    plant(session, picture, (5, 5, 8, 50))
+    finding = found(session, labelled, "tiny")[0]
+    mark_fine(session, labelled, [finding.key, finding.key], True)
+    assert found(session, labelled, "tiny") == []
+    shown = list_findings(session, session.info["folder"], labelled, with_fine=True)
+    assert shown.fine == 1 and next(each for each in shown.listed if each.key == finding.key).fine
+    plant(session, picture, (50, 5, 53, 50))  # saving anew makes new rows; the mark holds all the same
+    assert len(found(session, labelled, "tiny")) == 1
+    mark_fine(session, labelled, [finding.key], False)
+    assert len(found(session, labelled, "tiny")) == 2
+
+
+def test_sheets_are_ordered(data, labelled):
+    folder, sessions = data
+    with sessions() as session:
+        ring = next(each.id for each in list_classes(session, labelled) if each.name == "ring")
+        sizes = [each.value for each in class_sheet(session, labelled, ring, "size").crops]
+        assert sizes == sorted(sizes) and len(sizes) > 2
+        falling = class_sheet(session, labelled, ring, "size", falling=True, start=1, limit=2)
+        assert [each.value for each in falling.crops] == sizes[::-1][1:3] and falling.total == len(sizes)
+        for order in ("shape", "date"):
+            values = [each.value for each in class_sheet(session, labelled, ring, order).crops]
+            assert values == sorted(values)
+        assert class_sheet(session, labelled, ring, "strange").unseen == len(sizes)
+    boxes = look_at_crops(sessions, folder, labelled, Silent())["looked_at"]
+    with sessions() as session:
+        assert boxes == sum(len(p.boxes) for p in export_record(session, labelled).pictures)
+        for order in ("strange", "brightness"):
+            sheet = class_sheet(session, labelled, ring, order)
+            values = [each.value for each in sheet.crops]
+            assert sheet.unseen == 0 and values == sorted(values) and values[-1] > 0
+    assert look_at_crops(sessions, folder, labelled, Silent()) == {"looked_at": 0}
+
+
+def test_a_wrong_class_is_the_strangest(data, labelled):
+    """Rolls among which one loaf was labelled by mistake: the loaf comes first."""
+    folder, sessions = data
+    with sessions.begin() as session:
+        named = {each.name: each.id for each in list_classes(session, labelled)}
+        picture = next(
+            p
+            for p in list_pictures(session, labelled, Filter())
+            if any(b.class_id == named["loaf"] for b in p.boxes)
+        )
+        given = labels_of(picture)
+        wrong = next(box for box in given["boxes"] if box["class_id"] == named["loaf"])
+        wrong["class_id"] = named["roll"]
+        save_labels(session, picture, picture.revision, boxes_from(given), PictureState.DONE)
+    look_at_crops(sessions, folder, labelled, Silent())
+    with sessions() as session:
+        first = class_sheet(session, labelled, named["roll"], "strange", falling=True).crops[0]
+        assert list(first.corners) == wrong["corners"]
+
+
+def test_boxes_are_changed_by_the_many_and_back(session, labelled):
+    named = {each.name: each.id for each in list_classes(session, labelled)}
+    before = export_record(session, labelled)
+    ids = [each.id for each in class_sheet(session, labelled, named["ring"], "size").crops]
+    change, changed = change_boxes(session, labelled, ids, named["roll"])
+    assert changed == len(ids) and change.title == f"{len(ids)} boxes turned into roll"
+    assert class_sheet(session, labelled, named["ring"], "size").total == 0
+    with pytest.raises(InputError, match="changed meanwhile"):
+        change_boxes(session, labelled, ids, None)
+    undo_change(session, labelled, change.id)
+    assert export_record(session, labelled) == before
+    ids = [each.id for each in class_sheet(session, labelled, named["ring"], "size").crops]
+    gone, _ = change_boxes(session, labelled, ids[:1], None)
+    assert class_sheet(session, labelled, named["ring"], "size").total == len(ids) - 1
+    undo_change(session, labelled, gone.id)
+    assert export_record(session, labelled) == before
+
+
+def test_crops_reach_over_the_edge(data, session, labelled):
+    import io
+
+    picture = list_pictures(session, labelled, Filter())[0]
+    shown = Image.open(io.BytesIO(crop_jpeg(data[0], picture, (0, 0, 30, 60))))
+    assert shown.size == (160, 160) and shown.getpixel((2, 2)) < (12, 12, 12)
+    for bad in ((5, 5, 5, 9), (float("nan"), 0, 5, 5)):
+        with pytest.raises(InputError, match="corners with an area"):
+            crop_jpeg(data[0], picture, bad)
+
+
+def test_figures_count_by_hand(session, labelled):
+    record = export_record(session, labelled)
+    boxes = [(p, b) for p in record.pictures for b in p.boxes]
+    shown = figures(session, labelled, 416)
+    assert shown.parts["training"].pictures == 4 and shown.parts["validation"].labelled == 2
+    assert sum(part.boxes for part in shown.parts.values()) == len(boxes) == len(shown.points)
+    assert sum(map(sum, shown.places)) == len(boxes)
+    assert sum(n * pictures for n, pictures in shown.boxes_a_picture.items()) == len(boxes)
+    sides = [
+        min(b.corners[2] - b.corners[0], b.corners[3] - b.corners[1]) / max(p.width, p.height)
+        for p, b in boxes
+    ]
+    for side, share in shown.small.items():
+        assert share == pytest.approx(sum(each * side < 8 for each in sides) / len(sides), abs=1e-4)
+    one = figures(session, labelled, 416, Part.VALIDATION)
+    assert len(one.points) == one.parts["validation"].boxes
+    assert figures(session, labelled, 64).small_pictures > 0

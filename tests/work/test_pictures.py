@@ -1,0 +1,328 @@
+"""Pictures and clips: one by one and by the many, listed, split, read where they lie."""
+
+import zipfile
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from avocet.core.errors import InputError
+from avocet.media.clips import ClipWriter
+from avocet.media.pictures import encode_jpeg
+from avocet.store.tables import Clip, Part, Picture, PictureState
+from avocet.work.labels.boxes import save_labels
+from avocet.work.labels.classes import list_classes
+from avocet.work.pictures import listing, splits
+from avocet.work.pictures.adding import add_picture
+from avocet.work.pictures.clips import add_clip, sample_clip
+from avocet.work.pictures.files import picture_path
+from avocet.work.pictures.intake import allowed, look_into, take_archive, take_folder
+from avocet.work.pictures.listing import Filter, list_pictures
+from avocet.work.pictures.thumbnails import thumbnail
+from avocet.work.problems import NotFound
+from avocet.work.progress import Silent, Stopped
+from avocet.work.project.projects import create_project
+from avocet.work.project.stages import stages
+from avocet.work.snapshots.frozen import frozen_file
+from avocet.work.snapshots.snapshots import freeze, read_snapshot
+from tests.conftest import add_still, write_coco_set
+
+
+@pytest.fixture
+def project(data):
+    with data[1].begin() as session:
+        return create_project(session, "Belt").id
+
+
+@pytest.fixture
+def shelf(tmp_path, frames):
+    """A folder with pictures in two folders, one that is none, and a link that leads outside."""
+    place = tmp_path / "shelf"
+    for name, frame in (("day/a.jpg", 0), ("night/a.jpg", 1), ("b.jpg", 0)):
+        (place / name).parent.mkdir(parents=True, exist_ok=True)
+        (place / name).write_bytes(encode_jpeg(frames[frame].pixels))
+    (place / "day" / "broken.png").write_bytes(b"no picture")
+    (place / "notes.txt").write_text("roll")
+    outside = tmp_path / "outside.jpg"
+    outside.write_bytes(encode_jpeg(frames[2].pixels))
+    (place / "link.jpg").symlink_to(outside)
+    return place
+
+
+def test_a_folder_is_taken_with_its_folders_as_sources(data, project, shelf):
+    folder, sessions = data
+    outcome = take_folder(sessions, folder, project, shelf, True, Silent())
+    assert (outcome["added"], outcome["already_there"], outcome["refused"]) == (2, 1, 2)
+    said = {each["name"]: each["message"] for each in outcome["files"]}
+    assert "already there" in [each["outcome"] for each in outcome["files"]]
+    assert "is not a JPEG" in said["day/broken.png"] and "points outside" in said["link.jpg"]
+    with sessions() as session:
+        found = {p.name: p.source for p in list_pictures(session, project, Filter())}
+        assert found == {"b.jpg": "shelf", "night/a.jpg": "shelf/night"}
+        assert all(
+            folder.thumbnail(project, p.content_hash).is_file()
+            for p in list_pictures(session, project, Filter())
+        )
+    again = take_folder(sessions, folder, project, shelf, True, Silent())
+    assert again["added"] == 0 and again["already_there"] == 3
+
+
+def test_a_stop_keeps_what_there_is(data, project, shelf):
+    folder, sessions = data
+
+    class StopsAfterTwo(Silent):
+        asked = 0
+
+        def should_stop(self):
+            self.asked += 1
+            return self.asked > 2
+
+    with pytest.raises(Stopped):
+        take_folder(sessions, folder, project, shelf, True, StopsAfterTwo())
+    with sessions() as session:
+        assert len(list_pictures(session, project, Filter())) == 1
+    assert take_folder(sessions, folder, project, shelf, True, Silent())["added"] == 1
+
+
+def test_read_where_it_lies_and_changed_there(data, project, shelf, frames):
+    folder, sessions = data
+    take_folder(sessions, folder, project, shelf, False, Silent())
+    with sessions() as session:
+        picture = list_pictures(session, project, Filter(name="night"))[0]
+    path = shelf / "night" / "a.jpg"
+    assert picture_path(folder, picture) == path
+    assert not folder.picture(project, picture.content_hash, ".jpg").exists()
+    content = path.read_bytes()
+    path.write_bytes(content)  # touched, but the same
+    assert picture_path(folder, picture) == path
+    path.write_bytes(encode_jpeg(frames[3].pixels))
+    with pytest.raises(InputError, match=r"night/a\.jpg was changed on disk after it was added"):
+        picture_path(folder, picture)
+    assert thumbnail(folder, picture).is_file()
+    path.unlink()
+    with pytest.raises(NotFound, match=r"night/a\.jpg is not at .* its labels are kept"):
+        picture_path(folder, picture)
+
+
+def test_a_snapshot_notices_pictures_changed_outside(data, labelled, shelf, frames):
+
+    folder, sessions = data
+    # The labelled project has these frames already, so the folder gets others.
+    path = shelf / "day" / "new.jpg"
+    path.write_bytes(encode_jpeg(frames[4].pixels[:, ::-1]))
+    take_folder(sessions, folder, labelled, shelf, False, Silent())
+    with sessions.begin() as session:
+        picture = list_pictures(session, labelled, Filter(name="new"))[0]
+        save_labels(session, picture, 0, [], PictureState.EMPTY)
+        frozen = read_snapshot(folder, freeze(session, folder, labelled))
+    kept = next(each for each in frozen.pictures if each.name == "day/new.jpg")
+    assert frozen_file(folder, labelled, kept) == path
+    path.write_bytes(encode_jpeg(frames[5].pixels))
+    with pytest.raises(InputError, match="was changed on disk"):
+        frozen_file(folder, labelled, kept)
+
+
+def test_only_allowed_folders_are_looked_into(shelf, tmp_path):
+    roots = [shelf.resolve()]
+    found = look_into(roots, str(shelf))
+    assert found.folders == ["day", "night"] and found.pictures == 2
+    assert look_into(roots, str(shelf / "day")).pictures == 2
+    (shelf / "away").symlink_to(tmp_path)
+    for path in (tmp_path, shelf / "..", "/etc", shelf / "nothing", shelf / "away", shelf / "b.jpg"):
+        with pytest.raises(NotFound, match="not a folder that this server may read"):
+            allowed(roots, str(path))
+
+
+def test_an_archive_with_everything_in_it(data, project, tmp_path, frames):
+    folder, sessions = data
+    folder.incoming.mkdir(parents=True)
+    truth = write_coco_set(tmp_path / "set", frames[:2])
+    path = tmp_path / "belt.zip"
+    with zipfile.ZipFile(path, "w") as opened:
+        opened.write(truth, "truth.json")
+        opened.write(tmp_path / "set" / "frame-1.jpg", "day/frame-1.jpg")
+        opened.write(tmp_path / "set" / "frame-2.jpg", "../../frame-2.jpg")
+        opened.writestr("day/broken.jpg", b"x")
+    outcome = take_archive(sessions, folder, project, path, "belt.zip", Silent())
+    assert (outcome["added"], outcome["refused"], outcome["labels"]) == (1, 2, 1)
+    assert any("points outside of the archive" in each["message"] for each in outcome["files"])
+    with sessions() as session:
+        picture = list_pictures(session, project, Filter())[0]
+        assert (picture.name, picture.source) == ("day/frame-1.jpg", "belt.zip/day")
+    assert list(folder.incoming.iterdir()) == []
+    with zipfile.ZipFile(path, "w") as opened:
+        opened.writestr("readme.md", "x")
+    with pytest.raises(InputError, match="neither pictures nor clips nor annotation files"):
+        take_archive(sessions, folder, project, path, "belt.zip", Silent())
+
+
+@pytest.mark.parametrize("mode", ["L", "P", "RGBA", "LA", "CMYK", "I;16", "1"])
+def test_pictures_of_every_kind_come_in(data, project, tmp_path, mode):
+    folder, sessions = data
+    place = tmp_path / "kinds"
+    place.mkdir()
+    name = "a.tif" if mode == "CMYK" else "a.png"
+    Image.new(mode, (40, 30), 1 if mode == "1" else None).save(place / name)
+    assert take_folder(sessions, folder, project, place, True, Silent())["added"] == 1
+    with sessions() as session:
+        picture = list_pictures(session, project, Filter())[0]
+        assert (picture.width, picture.height) == (40, 30)
+
+
+def test_the_same_picture_is_not_doubled(data, frames, tmp_path):
+    folder, sessions = data
+    with sessions.begin() as session:
+        project = create_project(session, "Belt")
+        first = add_still(session, folder, project.id, frames[0], "a.jpg", tmp_path)
+        listing.set_binned(session, project.id, [first.id], True)
+        again = add_still(session, folder, project.id, frames[0], "b.jpg", tmp_path)
+        assert again is first and again.name == "a.jpg" and again.binned_at is None
+        assert listing.count_pictures(session, project.id, listing.Filter()) == 1
+
+
+def test_refused_picture_leaves_nothing(data, tmp_path):
+    folder, sessions = data
+    bad = tmp_path / "bad.jpg"
+    bad.write_bytes(b"\xff\xd8 no picture")
+    with sessions.begin() as session:
+        project = create_project(session, "Belt")
+        with pytest.raises(InputError, match=r"bad\.jpg"):
+            add_picture(session, folder, project.id, bad, "bad.jpg")
+        with pytest.raises(InputError, match=r"notes\.txt is neither a picture"):
+            add_picture(session, folder, project.id, bad, "notes.txt")
+    assert not list(folder.root.rglob("*.jpg"))
+
+
+def test_split_keeps_clips_together_and_labelled_pictures_to_the_ratio(data, labelled):
+    _, sessions = data
+    with sessions.begin() as session:
+        clip = Clip(
+            project_id=labelled,
+            name="c.mp4",
+            content_hash="c",
+            suffix=".mp4",
+            width=9,
+            height=9,
+            rate=1,
+            seconds=9,
+        )
+        session.add(clip)
+        session.flush()
+        for number in range(10):
+            session.add(
+                Picture(
+                    project_id=labelled,
+                    name=f"f{number}",
+                    content_hash=f"f{number}",
+                    suffix=".jpg",
+                    width=9,
+                    height=9,
+                    clip_id=clip.id,
+                    frame_number=number,
+                )
+            )
+    with sessions.begin() as session:
+        counts = splits.split_pictures(session, labelled, (50, 50, 0), seed=1)
+        assert counts == {"training": 3, "validation": 3, "test": 0, "": 0}
+        frames = [p.part for p in session.query(Picture).filter(Picture.clip_id == clip.id)]
+        assert len(set(frames)) == 1
+        before = {p.id: p.part for p in session.query(Picture)}
+        splits.split_pictures(session, labelled, (50, 50, 0), seed=1)
+        assert before == {p.id: p.part for p in session.query(Picture)}
+        with pytest.raises(InputError, match="not all 0"):
+            splits.split_pictures(session, labelled, (0, 0, 0), seed=1)
+
+
+def test_sources_are_kept_whole_or_parted_by_choice(data, labelled):
+    _, sessions = data
+    with sessions.begin() as session:
+        for number, picture in enumerate(session.query(Picture).order_by(Picture.id)):
+            picture.source = f"belt.zip/day{number % 2}"
+    with sessions.begin() as session:
+        splits.split_pictures(session, labelled, (50, 50, 0), seed=3)
+        parts = {(p.source, p.part) for p in session.query(Picture)}
+        assert len(parts) == 2 and len({part for _, part in parts}) == 2
+        with pytest.raises(
+            InputError, match=r"come from belt.zip/day0, belt.zip/day1; .* cannot fill 3 parts"
+        ):
+            splits.split_pictures(session, labelled, (40, 30, 30), seed=3)
+        counts = splits.split_pictures(session, labelled, (40, 30, 30), seed=3, whole_sources=False)
+        assert min(counts["training"], counts["validation"], counts["test"]) > 0
+
+
+def test_sampling_a_clip_stops_and_goes_on(data, tmp_path):
+    folder, sessions = data
+    path = tmp_path / "belt.mp4"
+    random = np.random.default_rng(0)
+    with ClipWriter(path, 64, 48, 10) as writer:
+        for _ in range(20):
+            writer.write(
+                np.kron(random.integers(0, 255, (6, 8, 3), dtype=np.uint8), np.ones((8, 8, 1), np.uint8))
+            )
+    with sessions.begin() as session:
+        project = create_project(session, "Belt")
+        clip = add_clip(session, folder, project.id, path, "belt.mp4")
+        assert add_clip(session, folder, project.id, path, "copy.mp4") is clip
+
+    class StopsAfterThree(Silent):
+        asked = 0
+
+        def should_stop(self):
+            self.asked += 1
+            return self.asked > 3
+
+    with pytest.raises(Stopped):
+        sample_clip(sessions, folder, clip.id, 5, StopsAfterThree())
+    assert sample_clip(sessions, folder, clip.id, 5, Silent()) == {"added": 7, "already_there": 3}
+    with sessions() as session:
+        names = [p.name for p in listing.list_pictures(session, project.id, listing.Filter())]
+        assert names == [f"belt-{number:06d}.jpg" for number in range(0, 20, 2)]
+        assert stages(session, project.id).pictures == 10
+
+
+def test_pictures_are_filtered_and_paged(data, labelled):
+    _, sessions = data
+    Filter = listing.Filter
+    with sessions.begin() as session:
+        everything = listing.list_pictures(session, labelled, Filter())
+        assert [p.box_count for p in everything] == [len(p.boxes) for p in everything]
+        assert listing.count_pictures(session, labelled, Filter(part=Part.VALIDATION)) == 2
+        assert listing.count_pictures(session, labelled, Filter(name="l-3")) == 1
+        assert listing.count_pictures(session, labelled, Filter(name="%")) == 0
+        ring = next(each for each in list_classes(session, labelled) if each.name == "ring")
+        with_ring = {p.id for p in everything if any(box.class_id == ring.id for box in p.boxes)}
+        assert set(listing.picture_ids(session, labelled, Filter(class_id=ring.id))) == with_ring
+        everything[2].boxes[0].attributes = {"occluded": True}
+        everything[3].source = "night/shift"
+        ids = [everything[1].id, everything[4].id, 999]
+        assert listing.set_tag(session, labelled, ids, " glare ", True) == ids[:2]
+        assert listing.set_tag(session, labelled, [p.id for p in everything], "glare", True) != ids[:2]
+        assert listing.set_tag(session, labelled, [everything[0].id], "glare", False) == [everything[0].id]
+        with pytest.raises(InputError, match="1 to 60 characters"):
+            listing.set_tag(session, labelled, ids, " ", True)
+        found = lambda **wanted: listing.picture_ids(session, labelled, Filter(**wanted))  # noqa: E731
+        assert found(attribute="occluded") == [everything[2].id]
+        assert found(source="night/shift") == [everything[3].id]
+        assert found(tag="glare") == [p.id for p in everything[1:]]
+        assert found(no_part=True) == []
+        assert listing.list_sources(session, labelled) == ["night/shift"]
+        assert listing.list_tags(session, labelled) == ["glare"]
+
+
+@pytest.mark.parametrize("order", ["added", "name", "boxes", "labelled", "size"])
+@pytest.mark.parametrize("falling", [False, True])
+def test_every_order_is_paged_by_key_without_gaps(data, labelled, order, falling):
+    _, sessions = data
+    with sessions() as session:
+        everything = listing.Filter()
+        whole = listing.picture_ids(session, labelled, everything, order, falling)
+        pages, after = [], 0
+        while page := listing.list_pictures(session, labelled, everything, after, 4, order, falling):
+            pages += [p.id for p in page]
+            after = page[-1].id
+        assert pages == whole and len(set(whole)) == 6
+        jumped = listing.list_pictures(session, labelled, everything, whole[0], 2, order, falling, skip=2)
+        assert [p.id for p in jumped] == whole[3:5]
+        if order == "boxes":
+            counts = [session.get(Picture, each).box_count for each in whole]
+            assert counts == sorted(counts, reverse=falling)
