@@ -15,12 +15,12 @@ from PIL import Image
 from skimage import data
 from sklearn.datasets import load_digits
 
-from avocet.detector.augmentation import Augmentation
-from avocet.detector.labelled import LabelledPicture
-from avocet.detector.predictor import Predictor
-from avocet.detector.settings import Settings
-from avocet.detector.shipped import shipped_weights
-from avocet.detector.trainer import Training
+from avocet.detector.model.predictor import Predictor
+from avocet.detector.model.shipped import shipped_weights
+from avocet.detector.pictures.augmentation import Augmentation
+from avocet.detector.pictures.labelled import LabelledPicture
+from avocet.detector.training.settings import Settings
+from avocet.detector.training.trainer import Training
 from avocet.work.judge.report import find_candidates, measure, truths_in
 from avocet.work.progress import Silent
 

@@ -11,12 +11,12 @@ from avocet.core.labels.orientation import lie_in_every_direction
 from avocet.demo.belt import HEIGHT, WIDTH, render_still
 from avocet.demo.goods import NAMES
 from avocet.demo.project import FIRST_SEED, PARTS
-from avocet.detector.augmentation import Augmentation, Flips
-from avocet.detector.labelled import LabelledPicture
-from avocet.detector.predictor import Predictor
-from avocet.detector.settings import Settings
-from avocet.detector.shipped import shipped_weights
-from avocet.detector.trainer import Training
+from avocet.detector.model.predictor import Predictor
+from avocet.detector.model.shipped import shipped_weights
+from avocet.detector.pictures.augmentation import Augmentation, Flips
+from avocet.detector.pictures.labelled import LabelledPicture
+from avocet.detector.training.settings import Settings
+from avocet.detector.training.trainer import Training
 from avocet.work.judge.report import find_candidates, measure, truths_in
 from avocet.work.progress import Silent
 

@@ -12,14 +12,14 @@ import torch
 from avocet.core.raw.anchors import cluster_anchors, mean_best_iou
 from avocet.demo.goods import NAMES
 from avocet.demo.project import FIRST_SEED
-from avocet.detector.augmentation import Augmentation
-from avocet.detector.batches import TrainingPictures
-from avocet.detector.labelled import LabelledPicture
-from avocet.detector.loss import detection_loss
-from avocet.detector.predictor import as_input
-from avocet.detector.settings import Settings
-from avocet.detector.sizes import STRIDES
-from avocet.detector.trainer import REACH, Training
+from avocet.detector.model.predictor import as_input
+from avocet.detector.model.sizes import STRIDES
+from avocet.detector.pictures.augmentation import Augmentation
+from avocet.detector.pictures.batches import TrainingPictures
+from avocet.detector.pictures.labelled import LabelledPicture
+from avocet.detector.training.loss import detection_loss
+from avocet.detector.training.settings import Settings
+from avocet.detector.training.trainer import REACH, Training
 from bench.learning import labelled
 
 PICTURES, PASSES, MANY = 24, 10, 960

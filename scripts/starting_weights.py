@@ -17,12 +17,12 @@ from pathlib import Path
 import numpy as np
 from shape_scenes import SHAPES, render_scene
 
-from avocet.detector.augmentation import Augmentation
-from avocet.detector.bundle import read_bundle
-from avocet.detector.labelled import LabelledPicture
-from avocet.detector.settings import Settings
-from avocet.detector.shipped import pack_weights, shipped_weights
-from avocet.detector.trainer import Training
+from avocet.detector.model.bundle import read_bundle
+from avocet.detector.model.shipped import pack_weights, shipped_weights
+from avocet.detector.pictures.augmentation import Augmentation
+from avocet.detector.pictures.labelled import LabelledPicture
+from avocet.detector.training.settings import Settings
+from avocet.detector.training.trainer import Training
 
 SIDE, BATCH, SCENES, HELD_OUT = 256, 16, 1500, 100
 HELD_OUT_SEED = 1_000_000

@@ -18,9 +18,11 @@ from avocet.media.pictures import encode_jpeg
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part, PictureState
+from avocet.work.job_kinds import Task
 from avocet.work.labels.boxes import NewBox, save_labels
 from avocet.work.labels.classes import ensure_classes
 from avocet.work.pictures.adding import add_picture
+from avocet.work.progress import SILENT
 from avocet.work.project.projects import create_project, list_projects
 
 settings.register_profile("avocet", deadline=None)
@@ -112,3 +114,11 @@ def write_coco_set(place: Path, frames, names=None, suffix=".jpg") -> Path:
     path = place / "truth.json"
     path.write_text(json.dumps(document))
     return path
+
+
+def task_of(data, kind, reporter=SILENT, job_id=7, enqueue=None, **given):
+    """A job as the function that does it gets it."""
+    folder, sessions = data[:2]
+    return Task(
+        sessions, folder, job_id, kind.given.model_validate(given), reporter, enqueue or (lambda *_: None)
+    )

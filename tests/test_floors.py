@@ -7,7 +7,8 @@ from pathlib import Path
 
 import pytest
 
-SOURCE = Path(__file__).parent.parent / "src" / "avocet"
+ROOT = Path(__file__).parent.parent
+SOURCE = ROOT / "src" / "avocet"
 FLOORS = {
     "cli": {"web", "jobs", "work", "demo", "detector", "formats", "media", "store", "core"},
     "web": {"work", "formats", "media", "store", "core"},
@@ -51,6 +52,50 @@ def test_imports_point_down_and_rooms_stay_small(path):
     assert not wrong, f"{path.name} imports {wrong}"
 
 
+WINGS = {"raw", "score", "labels"}
+
+
+@pytest.mark.parametrize("path", [p for p in MODULES if "core" in p.parts], ids=lambda path: path.name)
+def test_the_wings_of_core_need_only_its_root(path):
+    own = path.relative_to(SOURCE / "core").parts[0]
+    imported = {
+        node.module.split(".")[2]
+        for node in ast.walk(ast.parse(path.read_text()))
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("avocet.core.")
+    }
+    assert not (imported & WINGS) - {own}, f"{path.name} reaches into another wing"
+
+
+def folders(root: Path, pattern: str) -> dict[Path, list[Path]]:
+    found: dict[Path, list[Path]] = {}
+    for path in root.rglob(pattern):
+        if not {"node_modules", "page", "migrations", "__pycache__"} & set(path.parts):
+            found.setdefault(path.parent, []).append(path)
+    return found
+
+
+def test_no_folder_holds_more_than_a_dozen_rooms():
+    rooms = folders(SOURCE, "*.py") | folders(ROOT / "tests", "test_*.py")
+    rooms |= folders(ROOT / "frontend" / "src", "*.vue")
+    for folder, files in rooms.items():
+        modules = [each for each in files if each.name != "__init__.py"]
+        assert len(modules) <= 12, f"{folder} holds {len(modules)} modules"
+
+
+def test_one_name_names_one_thing():
+    """No two modules below the web define a public function or class of one name."""
+    found: dict[str, set[str]] = {}
+    for path in MODULES:
+        parts = path.relative_to(SOURCE).parts
+        if parts[0] in ("web", "cli") or "migrations" in parts:
+            continue
+        for node in ast.parse(path.read_text()).body:
+            if isinstance(node, ast.FunctionDef | ast.ClassDef) and not node.name.startswith(("_", "do_")):
+                found.setdefault(node.name, set()).add("/".join(parts))
+    several = {name: sorted(places) for name, places in found.items() if len(places) > 1}
+    assert not several, several
+
+
 @pytest.mark.parametrize(
     "path", [path for path in MODULES if "core" in path.parts], ids=lambda path: path.name
 )
@@ -67,7 +112,7 @@ def test_core_knows_only_numbers(path):
         for node in ast.walk(tree)
         if isinstance(node, ast.ImportFrom) and node.module
     }
-    assert tops <= {"numpy", "scipy", "collections", "dataclasses", "typing", "avocet"}
+    assert tops <= {"numpy", "scipy", "collections", "dataclasses", "itertools", "typing", "avocet"}
 
 
 @pytest.mark.parametrize("module", ["serving", "importing", "exporting", "measuring"])

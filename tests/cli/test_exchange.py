@@ -10,7 +10,7 @@ from avocet.cli.main import avocet as commands
 from avocet.core.errors import InputError
 from avocet.formats.kinds import FORMATS
 from avocet.store.database import open_database
-from avocet.work.exchange.project_labels import export_record
+from avocet.work.exchange.written import export_record
 from avocet.work.labels.boxes import labels_of
 from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.project.projects import project_named

@@ -2,7 +2,7 @@ import numpy as np
 import pytest
 
 from avocet.core.boxes import co_centred_iou
-from avocet.detector.assignment import assign
+from avocet.detector.training.assignment import assign
 
 ANCHORS = np.array(
     [[[10, 10], [14, 20], [24, 14]], [[30, 30], [50, 40], [40, 60]], [[80, 80], [120, 90], [100, 140]]], float

@@ -2,9 +2,9 @@ import numpy as np
 import pytest
 import torch
 
-from avocet.detector.augmentation import Augmentation, Sample, collage, copy_in, place, turn
-from avocet.detector.colours import drawn_light, lit, recolour, shift_colours
-from avocet.detector.predictor import as_input
+from avocet.detector.model.predictor import as_input
+from avocet.detector.pictures.augmentation import Augmentation, Sample, collage, copy_in, place, turn
+from avocet.detector.pictures.colours import drawn_light, lit, recolour, shift_colours
 
 
 def marked(boxes, width=80, height=60):

@@ -6,10 +6,10 @@ import pytest
 import torch
 
 from avocet.core.errors import InputError
-from avocet.detector.bundle import read_bundle, write_bundle
-from avocet.detector.card import CARD, WEIGHTS, ModelCard
-from avocet.detector.network import Network
-from avocet.detector.sizes import size_named
+from avocet.detector.model.bundle import read_bundle, write_bundle
+from avocet.detector.model.card import CARD, WEIGHTS, ModelCard
+from avocet.detector.model.network import Network
+from avocet.detector.model.sizes import size_named
 
 CARD_VALUES = ModelCard(
     size="stint", classes=["roll", "ring"], side=96, anchors=[[(8.0, 8.0)] * 3] * 3, reach=2.0

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from avocet.core.raw.candidates import Candidates
-from avocet.detector.ensemble import EnsemblePredictor
+from avocet.detector.model.ensemble import EnsemblePredictor
 
 
 class Said:

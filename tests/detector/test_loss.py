@@ -3,7 +3,7 @@ import pytest
 import torch
 
 from avocet.core.boxes import from_centre_size, iou
-from avocet.detector.loss import Truths, complete_iou, detection_loss
+from avocet.detector.training.loss import Truths, complete_iou, detection_loss
 
 ANCHORS = np.array([[[16.0, 16.0]], [[64.0, 64.0]]])
 

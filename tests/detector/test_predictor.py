@@ -5,13 +5,13 @@ import pytest
 
 from avocet.core.raw.candidates import MOST_CANDIDATES, Candidates
 from avocet.core.raw.letterbox import letterbox
-from avocet.detector.batches import HeldOutPictures
-from avocet.detector.card import ModelCard
-from avocet.detector.labelled import LabelledPicture
-from avocet.detector.network import Network
-from avocet.detector.predictor import Predictor, candidates_of
-from avocet.detector.resizing import PADDING, lay_in
-from avocet.detector.sizes import SIZES, parameter_count, size_named
+from avocet.detector.model.card import ModelCard
+from avocet.detector.model.network import Network
+from avocet.detector.model.predictor import Predictor, candidates_of
+from avocet.detector.model.sizes import SIZES, parameter_count, size_named
+from avocet.detector.pictures.batches import HeldOutPictures
+from avocet.detector.pictures.labelled import LabelledPicture
+from avocet.detector.pictures.resizing import PADDING, lay_in
 from avocet.media.drawing import draw_boxes
 
 CARD = ModelCard(size="stint", classes=["roll", "ring"], side=96, anchors=[[(16.0, 16.0)] * 3] * 3, reach=2.0)

@@ -13,16 +13,16 @@ import pytest
 import torch
 
 from avocet.core.errors import InputError
-from avocet.detector import trainer
-from avocet.detector.augmentation import Augmentation
-from avocet.detector.batches import TrainingPictures
-from avocet.detector.device import chosen_device
-from avocet.detector.labelled import LabelledPicture
-from avocet.detector.pixel_cache import PixelCache
-from avocet.detector.schedule import learning_rate
-from avocet.detector.settings import Settings
-from avocet.detector.shipped import shipped_weights
-from avocet.detector.sizes import backbone_parameter_count, parameter_count, size_named
+from avocet.detector.model.device import chosen_device
+from avocet.detector.model.shipped import shipped_weights
+from avocet.detector.model.sizes import backbone_parameter_count, parameter_count, size_named
+from avocet.detector.pictures.augmentation import Augmentation
+from avocet.detector.pictures.batches import TrainingPictures
+from avocet.detector.pictures.labelled import LabelledPicture
+from avocet.detector.pictures.pixel_cache import PixelCache
+from avocet.detector.training import trainer
+from avocet.detector.training.schedule import learning_rate
+from avocet.detector.training.settings import Settings
 from tests.detector.test_training import SETTINGS, assert_same, picture, training, weights
 
 
@@ -190,7 +190,7 @@ def test_pictures_are_decoded_once_and_beyond_the_disk_each_time(tmp_path, monke
     cache.close()
     assert list(tmp_path.iterdir()) == []
     monkeypatch.setattr(
-        "avocet.detector.pixel_cache.shutil.disk_usage", lambda path: type("D", (), {"free": 250})()
+        "avocet.detector.pictures.pixel_cache.shutil.disk_usage", lambda path: type("D", (), {"free": 250})()
     )
     scarce = PixelCache(tmp_path, "some.pixels", [(4, 5)] * 3)
     for _ in range(2):

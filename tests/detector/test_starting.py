@@ -5,13 +5,13 @@ import pytest
 import torch
 
 from avocet.core.errors import InputError
-from avocet.detector.bundle import write_bundle
-from avocet.detector.card import ModelCard
-from avocet.detector.network import Network
-from avocet.detector.shipped import pack_weights, shipped_weights, unpack_weights
-from avocet.detector.sizes import SIZES, parameter_count, size_named
-from avocet.detector.starting import take_over, weights_of_bundle
-from avocet.detector.summary import summarise
+from avocet.detector.model.bundle import write_bundle
+from avocet.detector.model.card import ModelCard
+from avocet.detector.model.network import Network
+from avocet.detector.model.shipped import pack_weights, shipped_weights, unpack_weights
+from avocet.detector.model.sizes import SIZES, parameter_count, size_named
+from avocet.detector.model.starting import take_weights, weights_of_bundle
+from avocet.detector.model.summary import summarise
 
 
 def network(classes, size="stint", seed=0):
@@ -40,7 +40,7 @@ def test_other_classes_in_another_order(tmp_path):
     wanted = ["ring", "pretzel", "roll"]
     later = network(wanted, seed=5)
     before = later.heads[0].weight.view(3, 8, -1).clone()
-    transfer = take_over(later, wanted, weights_of_bundle(tmp_path / "a.zip"))
+    transfer = take_weights(later, wanted, weights_of_bundle(tmp_path / "a.zip"))
     assert transfer.known == ["ring", "roll"] and transfer.unknown == ["pretzel"]
     assert transfer.new["backbone"] == transfer.new["neck"] == 0 and transfer.new["outputs"] > 0
     assert "Known classes: ring, roll. New classes: pretzel" in transfer.in_words()
@@ -57,7 +57,7 @@ def test_other_classes_in_another_order(tmp_path):
 def test_what_does_not_fit_is_said(tmp_path):
     bundle(tmp_path / "large.zip", ["roll"], "dunlin")
     with pytest.raises(InputError, match=r"large.zip is a Dunlin; nothing of it fits"):
-        take_over(network(["roll"]), ["roll"], weights_of_bundle(tmp_path / "large.zip"))
+        take_weights(network(["roll"]), ["roll"], weights_of_bundle(tmp_path / "large.zip"))
     (tmp_path / "no.zip").write_bytes(b"not a zip")
     with pytest.raises(InputError, match=r"no.zip is not a model bundle"):
         weights_of_bundle(tmp_path / "no.zip")
@@ -67,7 +67,7 @@ def test_weights_that_are_not_finite_are_not_taken(tmp_path):
     bundle(tmp_path / "a.zip", ["roll"])
     weights = weights_of_bundle(tmp_path / "a.zip")
     weights.tensors["stem.conv.weight"][0] = float("nan")
-    transfer = take_over(network(["roll"], seed=1), ["roll"], weights)
+    transfer = take_weights(network(["roll"], seed=1), ["roll"], weights)
     assert transfer.new["backbone"] == weights.tensors["stem.conv.weight"].numel()
 
 
@@ -89,7 +89,7 @@ def test_all_sizes_are_shipped_in_under_8_mb():
     assert sum((folder / f"{size}.zip").stat().st_size for size in SIZES) < 8_000_000
     for size in SIZES:
         made = network(["roll", "ring"], size, seed=9)
-        transfer = take_over(made, ["roll", "ring"], shipped_weights(size))
+        transfer = take_weights(made, ["roll", "ring"], shipped_weights(size))
         assert transfer.new["backbone"] == transfer.new["neck"] == 0
         assert transfer.taken["outputs"] and transfer.known == []
 

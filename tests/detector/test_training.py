@@ -5,12 +5,12 @@ import pytest
 import safetensors.torch
 
 from avocet.core.errors import InputError
-from avocet.detector.augmentation import Augmentation
-from avocet.detector.batches import TrainingPictures
-from avocet.detector.labelled import LabelledPicture
-from avocet.detector.predictor import Predictor
-from avocet.detector.settings import Settings, settings_from
-from avocet.detector.trainer import Training
+from avocet.detector.model.predictor import Predictor
+from avocet.detector.pictures.augmentation import Augmentation
+from avocet.detector.pictures.batches import TrainingPictures
+from avocet.detector.pictures.labelled import LabelledPicture
+from avocet.detector.training.settings import Settings, settings_from
+from avocet.detector.training.trainer import Training
 
 SETTINGS = Settings(side=96, epochs=4, batch=2, seed=3, augmentation=Augmentation(flips="sideways"))
 
@@ -139,14 +139,14 @@ def test_unreadable_picture_ends_the_epoch_with_its_error():
 @pytest.mark.parametrize(
     ("values", "expected"),
     [
-        ({"side": 100}, "input side 100"),
+        ({"side": 100}, "input side must be a multiple of 32 between 96 and 2,048, not 100"),
         ({"epochs": 0}, "epochs"),
         ({"batch": 0}, "batch"),
         ({"size": "heron"}, "heron"),
         ({"learning_rate": 1.0}, "learning rate"),
         ({"flips": "up"}, "flips"),
-        ({"optimizer": "magic"}, "optimizer must be one of adamw, sgd"),
-        ({"warm_up": 2}, "warm up must lie between 0 and 0.5"),
+        ({"optimizer": "magic"}, "optimiser must be one of adamw, sgd"),
+        ({"warm_up": 2}, "warm-up must lie between 0 and 0.5"),
         ({"anchors": [[1, 2]]}, "9 anchors are needed, not 1"),
         ({"anchors": [[0, 2]] * 9}, "anchor must be 1 to 4096"),
         ({"anchors": [3]}, "wrong kind"),
@@ -154,7 +154,7 @@ def test_unreadable_picture_ends_the_epoch_with_its_error():
         ({"flavour": 1}, "no setting 'flavour'"),
         ({"augmentation": {"warp": 1}}, "no augmentation 'warp'"),
         ({"augmentation": {"turn": 90}}, "turn must lie between 0 and 45"),
-        ({"augmentation": {"scale_least": 0.01}}, "scale least must lie between"),
+        ({"augmentation": {"scale_least": 0.01}}, "smallest must lie between"),
         ({"extended": [0]}, "extended by 1 to"),
         ({"seed": -1}, "seed"),
     ],
@@ -162,9 +162,6 @@ def test_unreadable_picture_ends_the_epoch_with_its_error():
 def test_unusable_settings_are_named(values, expected):
     with pytest.raises(InputError, match=expected):
         settings_from(values)
-    with pytest.raises(InputError) as caught:
-        settings_from({"side": 100})
-    assert str(caught.value).startswith("input side 100")
 
 
 def test_nothing_to_learn_from_is_said(tmp_path):

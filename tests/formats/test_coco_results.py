@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
-from avocet.formats.coco import coco_ids
+from avocet.formats.coco import read_coco_with_ids
 from avocet.formats.coco_results import read_results, write_results
 
 IMAGES, CATEGORIES = {7: 0, 8: 1, 9: -1}, {3: 0, 4: 1}
@@ -102,5 +102,5 @@ def test_ids_of_a_truth_are_told():
         "categories": [{"id": 9, "name": "ring"}, {"id": 4, "name": "roll"}],
         "annotations": [],
     }
-    ids = coco_ids(json.dumps(document).encode(), "truth.json")
+    _, ids = read_coco_with_ids(json.dumps(document).encode(), "truth.json")
     assert ids.images == {5: "b.jpg", 2: "a.jpg"} and ids.categories == {4: "roll", 9: "ring"}

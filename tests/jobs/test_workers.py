@@ -5,22 +5,26 @@ import signal
 import subprocess
 import sys
 import time
+from typing import get_type_hints
 
 import numpy as np
 import pytest
 
 from avocet.core.errors import InputError
-from avocet.jobs import worker
-from avocet.jobs.queue import LANES, Queues, open_queue
+from avocet.jobs.queue import Queues, open_queue
 from avocet.jobs.supervisor import Supervisor
-from avocet.jobs.worker import ACTIONS, run_job
+from avocet.jobs.worker import run_job
 from avocet.media.clips import ClipWriter
 from avocet.store.tables import JobState
+from avocet.work.job_kinds import KINDS, SAMPLE_CLIP, ClipFrames, Lane, Task, kinds_of
+from avocet.work.job_outcomes import FramesTaken
 from avocet.work.jobs import claim, create_job, get_job, list_jobs
 from avocet.work.pictures.clips import add_clip
 from avocet.work.problems import NotFound
 from avocet.work.progress import Stopped
 from avocet.work.project.projects import create_project
+
+FRAMES = ClipFrames(clip_id=7, per_second=10)
 
 
 @pytest.fixture
@@ -59,13 +63,15 @@ def wait_until(look, seconds=120):
 def sampling_job(data, project_id, clip_id):
     with data[1].begin() as session:
         return create_job(
-            session, project_id, "sample_clip", "Take frames", {"clip_id": clip_id, "per_second": 10}
+            session, project_id, SAMPLE_CLIP, "Take frames", ClipFrames(clip_id=clip_id, per_second=10)
         ).id
 
 
-def test_every_kind_of_job_has_a_lane_and_an_action():
-    assert set().union(*LANES.values()) == set(ACTIONS)
-    assert sum(map(len, LANES.values())) == len(ACTIONS)
+@pytest.mark.parametrize("kind", KINDS.values(), ids=lambda kind: kind.key)
+def test_every_kind_of_job_names_a_function_that_takes_and_gives_what_it_says(kind):
+    hints = get_type_hints(kind.action())
+    assert hints["task"] == Task[kind.given] and hints["return"] is kind.outcome
+    assert kind.key in kinds_of(kind.lane) and sum(kind.key in kinds_of(lane) for lane in Lane) == 1
 
 
 @pytest.mark.parametrize(
@@ -79,28 +85,31 @@ def test_every_kind_of_job_has_a_lane_and_an_action():
     ],
 )
 def test_however_it_ends_it_is_recorded(data, project_id, monkeypatch, error, state, message):
-    def action(sessions, folder, given, reporter):
-        assert given == {"clip_id": 7}
-        reporter.progress(2, 5, "two of five")
+    def action(task):
+        assert task.given.clip_id == 7
+        task.reporter.progress(2, 5, "two of five")
         if error:
             raise error
-        return {"added": 5}
+        return FramesTaken(added=5, already_there=0)
 
-    monkeypatch.setitem(worker.ACTIONS, "sample_clip", action)
+    monkeypatch.setattr("avocet.work.pictures.clips.do_sampling", action)
     with data[1].begin() as session:
-        job_id = create_job(session, project_id, "sample_clip", "Take frames", {"clip_id": 7}).id
+        job_id = create_job(session, project_id, SAMPLE_CLIP, "Take frames", FRAMES).id
     run_job(data[1], data[0], job_id)
     with data[1]() as session:
         job = get_job(session, job_id)
         assert job.state == state and message in job.message and job.ended_at >= job.started_at
-        assert (job.done, job.outcome) == ((5, {"added": 5}) if error is None else (2, {}))
+        assert (job.done, job.outcome) == (
+            (5, {"added": 5, "already_there": 0}) if error is None else (2, {})
+        )
 
 
 def test_a_job_is_done_once(data, project_id, monkeypatch):
     done = []
-    monkeypatch.setitem(worker.ACTIONS, "sample_clip", lambda *given: done.append(1) or {})
+    taken = FramesTaken(added=0, already_there=0)
+    monkeypatch.setattr("avocet.work.pictures.clips.do_sampling", lambda task: done.append(1) or taken)
     with data[1].begin() as session:
-        job_id = create_job(session, project_id, "sample_clip", "Take frames").id
+        job_id = create_job(session, project_id, SAMPLE_CLIP, "Take frames", FRAMES).id
     run_job(data[1], data[0], job_id)
     run_job(data[1], data[0], job_id)
     run_job(data[1], data[0], 999)
@@ -114,7 +123,7 @@ def test_the_queue_outlives_the_process_that_filled_it(data):
     Queues(folder).enqueue(13, "detect")
     Queues(folder).enqueue(14, "try_model")
     taken = {}
-    for lane in LANES:
+    for lane in Lane:
         seen = []
         queue, _task = open_queue(folder, lane, seen.append)
         while (task := queue.dequeue()) is not None:
@@ -124,7 +133,7 @@ def test_the_queue_outlives_the_process_that_filled_it(data):
 
 
 def test_jobs_run_in_the_worker_only(data):
-    queue, task = open_queue(data[0], "media")
+    queue, task = open_queue(data[0], Lane.MEDIA)
     task(1)
     queue.execute(queue.dequeue())  # logs that it does not belong here; must not do anything
     assert queue.pending_count() == 0
@@ -139,12 +148,12 @@ def test_killed_worker_is_replaced_and_takes_up_what_waits(data, project_id, cli
     try:
         # Recorded, but never put into the queue: the starting worker finds it.
         wait_until(lambda: state_of(data, first) == JobState.DONE)
-        before = supervisor.pids()["media"]
+        before = supervisor.pids()[Lane.MEDIA]
         with data[1].begin() as session:
-            running = create_job(session, project_id, "sample_clip", "Take frames").id
+            running = create_job(session, project_id, SAMPLE_CLIP, "Take frames", FRAMES).id
             claim(session, running)
         os.kill(before, signal.SIGKILL)
-        wait_until(lambda: supervisor.pids()["media"] != before)
+        wait_until(lambda: supervisor.pids()[Lane.MEDIA] != before)
         wait_until(lambda: state_of(data, running) == JobState.INTERRUPTED)
         second = sampling_job(data, project_id, clip_id)
         Queues(folder).enqueue(second, "sample_clip")

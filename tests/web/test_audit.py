@@ -22,8 +22,15 @@ def test_audit(client, labelled, work):
     changed = client.post(f"{BASE}/projects/1/boxes", json={"ids": [crop["id"]], "class_id": None}).json
     assert changed["changed"] == 1 and changed["change"]["title"] == "1 box deleted"
     findings = client.get(f"{BASE}/projects/1/findings").json
+    assert findings["listed"] == [] and not findings["fresh"] and findings["looked_at"] is None
+    assert client.post(f"{BASE}/projects/1/findings").status_code == 202
+    work()
+    findings = client.get(f"{BASE}/projects/1/findings").json
+    assert findings["fresh"] and findings["looked_at"]
     assert set(findings["counts"]) <= set(findings["titles"])
     key = findings["listed"][0]["key"]
-    client.put(f"{BASE}/projects/1/findings", json={"keys": [key], "fine": True})
+    counted = sum(findings["counts"].values())
+    left = client.put(f"{BASE}/projects/1/findings", json={"keys": [key], "fine": True}).json
+    assert sum(left["counts"].values()) == counted - 1 and left["fine"] == 1
     assert client.get(f"{BASE}/projects/1/findings").json["fine"] == 1
     assert client.get(f"{BASE}/projects/1/findings?with_fine=true").json["listed"][0]["key"]

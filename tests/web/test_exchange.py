@@ -17,9 +17,19 @@ def other(client, labelled, frames):
     return 2
 
 
+def export(client, work, project_id, key):
+    """The file of a project's labels."""
+    started = client.post(f"{BASE}/projects/{project_id}/exports", json={"format": key})
+    assert started.status_code == 202
+    job_id = started.json["job"]["id"]
+    assert client.get(f"{BASE}/jobs/{job_id}/file").status_code == 404, "not before it is done"
+    work()
+    return client.get(f"{BASE}/jobs/{job_id}/file")
+
+
 @pytest.mark.parametrize("key", FORMATS)
 def test_labels_travel_in_every_format(client, labelled, other, work, key):
-    exported = client.get(f"{BASE}/projects/1/annotations?format={key}")
+    exported = export(client, work, 1, key)
     name = exported.headers["Content-Disposition"].split("filename=")[1]
     assert name.startswith(f"Belt-{key}.")
     said = client.get(f"{BASE}/projects/1/loss?format={key}").json
@@ -36,10 +46,7 @@ def test_labels_travel_in_every_format(client, labelled, other, work, key):
     taken = outcome(client, taking.json["job"]["id"])
     assert taken["outcome"]["boxes"] == said["boxes"], taken
     # The first line names the classes in an order that not every format keeps.
-    lines = [
-        client.get(f"{BASE}/projects/{number}/annotations?format=json-lines").data.splitlines()[1:]
-        for number in (1, 2)
-    ]
+    lines = [export(client, work, number, "json-lines").data.splitlines()[1:] for number in (1, 2)]
     assert lines[0] == lines[1]
     undone = client.post(f"{BASE}/projects/2/changes/{taken['outcome']['change_id']}/undo").json
     assert undone["pictures"] == 6 and client.get(f"{BASE}/projects/2").json["stages"]["boxes"] == 0
@@ -49,7 +56,7 @@ def test_labels_travel_in_every_format(client, labelled, other, work, key):
 def test_a_broken_file_changes_nothing(client, labelled, other, work):
     started = send(client, "/projects/2/annotations", (io.BytesIO(b"{"), "broken.json"))
     work()
-    job = outcome(client, started.json["job"]["id"])
+    job = client.get(f"{BASE}/jobs/{started.json['job']['id']}").json
     assert job["state"] == "failed" and "broken.json is not JSON" in job["message"]
     refused = client.post(f"{BASE}/annotations/{job['id']}/take", json={})
     assert refused.status_code == 422 and "has not read any labels" in refused.json["detail"]
@@ -70,4 +77,4 @@ def test_columns_of_a_table_are_chosen(client, labelled, other, work):
     assert job["outcome"]["pictures"] == 1 and job["outcome"]["boxes"] == 1
     client.post(f"{BASE}/annotations/{job['id']}/take", json={"targets": {"roll": "round"}})
     work()
-    assert b'"class": "round"' in client.get(f"{BASE}/projects/2/annotations?format=json-lines").data
+    assert b'"class": "round"' in export(client, work, 2, "json-lines").data

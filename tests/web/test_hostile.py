@@ -9,7 +9,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from avocet.core.errors import InputError
-from avocet.detector.bundle import read_bundle
+from avocet.detector.model.bundle import read_bundle
 from avocet.formats.coco import parse_coco
 from avocet.media.clips import read_frames
 from avocet.media.pictures import encode_jpeg, read_picture

@@ -19,7 +19,7 @@ def started(client, url, body):
 def outcome(client, job):
     found = client.get(f"{BASE}/jobs/{job['id']}").json
     assert found["state"] == "done", found["message"]
-    return found["outcome"]
+    return found["outcome"][found["kind"]]
 
 
 def test_looks_ahead(client, labelled, work):
@@ -36,24 +36,28 @@ def test_looks_ahead(client, labelled, work):
     )
     assert effect.json["mean_iou"] > 0.5
     for bad, said in (
-        ({"settings": {"side": 100}}, "input side 100 is not a multiple of 32"),
-        ({"settings": {"augmentation": {"turn": 90}}}, "turn must lie between 0 and 45"),
-        ({"settings": {"warm_up": 3}}, "warm up must lie between"),
+        ({"settings": {"side": 100}}, "settings.side: Input should be a multiple of 32, not 100"),
+        (
+            {"settings": {"augmentation": {"turn": 90}}},
+            "augmentation.turn: Input should be less than or equal to 45, not 90",
+        ),
+        ({"settings": {"warm_up": 3}}, "settings.warm_up: Input should be less than or equal to 0.5, not 3"),
     ):
         refused = client.post(f"{BASE}/projects/1/looks/anchors", json=bad)
         assert refused.status_code == 422 and said in refused.json["detail"]
     assert client.post(f"{BASE}/projects/1/looks/moods", json={}).status_code == 422
 
 
-def test_a_run_followed_from_start_to_bin(client, labelled, work):
+def test_a_run_followed_from_start_to_bin(client, labelled, work, one_by_one):
     run = client.post(
         f"{BASE}/projects/1/runs",
         json={"settings": SMALL | {"keep_every": 1}, "name": "First", "start": "shipped"},
     )
-    assert run.status_code == 202 and run.json["settings"]["starting_weights"] == "shipped"
-    assert client.post(f"{BASE}/runs/1/try", json={"picture_id": 1}).status_code == 404
+    assert run.status_code == 202 and client.get(f"{BASE}/runs/1").status_code == 404
     work()
+    assert outcome(client, run.json["job"]) == {"run_id": 1}
     detail = client.get(f"{BASE}/runs/1").json
+    assert detail["run"]["settings"]["starting_weights"] == "shipped"
     assert detail["run"]["facts"]["transfer_share"] > 0.9 and detail["hints"] == []
     assert detail["models"] == ["best", "latest", "epoch-00001", "epoch-00002"]
     assert client.get(f"{BASE}/runs/1/model/epoch-00001").data[:2] == b"PK"
@@ -75,6 +79,8 @@ def test_a_run_followed_from_start_to_bin(client, labelled, work):
     changed = client.patch(f"{BASE}/runs/1", json={"name": "Renamed", "note": "good"}).json
     assert (changed["name"], changed["note"]) == ("Renamed", "good")
     client.post(f"{BASE}/projects/1/runs", json={"settings": SMALL | {"batch": 4}})
+    one_by_one()
+    assert client.post(f"{BASE}/runs/2/try", json={"picture_id": 1}).status_code == 404
     listed = client.get(f"{BASE}/projects/1/runs").json
     assert "batch" in listed["differing"] and "starting_weights" in listed["differing"]
     groups = client.get(f"{BASE}/projects/1/run-groups?by=size").json["groups"]
@@ -86,13 +92,17 @@ def test_a_run_followed_from_start_to_bin(client, labelled, work):
 
 
 @pytest.mark.slow
-def test_studies(client, labelled, work):
+def test_studies(client, labelled, work, one_by_one):
     asked = {"settings": SMALL, "steps": 20, "seeds": 1}
     study = client.post(f"{BASE}/projects/1/studies", json=asked)
-    assert study.status_code == 202 and study.json["planned"] == 4 and study.json["verdict"] is None
-    client.post(f"{BASE}/jobs/{study.json['job']['id']}/stop")
+    assert study.status_code == 202
+    one_by_one()
+    made = client.get(f"{BASE}/projects/1/studies").json["studies"][0]
+    assert made["planned"] == 4 and made["verdict"] is None
+    client.post(f"{BASE}/jobs/{made['job']['id']}/stop")
     work()
-    assert client.post(f"{BASE}/jobs/{study.json['job']['id']}/resume").status_code == 202
+    assert client.get(f"{BASE}/jobs/{made['job']['id']}").json["resumable"]
+    assert client.post(f"{BASE}/jobs/{made['job']['id']}/resume").status_code == 202
     work()
     done = client.get(f"{BASE}/projects/1/studies").json["studies"][0]
     assert len(done["results"]) == 4 and len(done["verdict"]["curve"]) == 40

@@ -9,10 +9,13 @@ from tests.web.conftest import BASE, jpeg, send
 
 
 @pytest.mark.slow
-def test_from_training_to_use(client, labelled, work, frames):
+def test_from_training_to_use(client, labelled, work, one_by_one, frames):
     assert client.get(f"{BASE}/projects/1/plan").json["training"] == 4
-    run = client.post(f"{BASE}/projects/1/runs", json={"settings": {"side": 96, "epochs": 2, "batch": 2}})
-    assert run.status_code == 202 and run.json["job"]["state"] == "waiting" and not run.json["has_model"]
+    started = client.post(f"{BASE}/projects/1/runs", json={"settings": {"side": 96, "epochs": 2, "batch": 2}})
+    assert started.status_code == 202 and started.json["job"]["kind"] == "start_run"
+    one_by_one()
+    run = client.get(f"{BASE}/runs/1").json["run"]
+    assert run["job"]["state"] == "waiting" and not run["has_model"]
     assert (
         client.post(f"{BASE}/projects/1/evaluations", json={"run_id": 1, "part": "validation"}).status_code
         == 404

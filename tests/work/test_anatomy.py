@@ -4,26 +4,26 @@ import numpy as np
 import pytest
 
 from avocet.core.errors import InputError
-from avocet.detector.predictor import Predictor
+from avocet.detector.model.predictor import Predictor
 from avocet.media.pictures import read_picture
 from avocet.store.tables import Picture
 from avocet.work.anatomy.find_boxes import find_boxes
 from avocet.work.anatomy.fusion import combine
 from avocet.work.anatomy.raw import TakenApart, explanation, shown_candidates
 from avocet.work.anatomy.take_apart import take_apart, take_apart_pixels
+from avocet.work.job_kinds import FIND_BOXES, TAKE_APART
 from avocet.work.problems import NotFound
-from avocet.work.progress import Silent
 from avocet.work.train.runs import get_run, model_path
+from tests.conftest import task_of
 
 
 def test_a_picture_taken_apart_agrees_with_detection(trained):
     folder, sessions, run_id = trained
     with sessions() as session:
         picture = session.query(Picture).first()
-        given = {"run_id": run_id, "picture_id": picture.id, "checkpoint": "best", "job_id": 77}
         path = model_path(folder, get_run(session, run_id))
         file = folder.picture(1, picture.content_hash, picture.suffix)
-    take_apart(sessions, folder, given, Silent())
+    take_apart(task_of(trained, TAKE_APART, job_id=77, run_id=run_id, picture_id=picture.id))
     apart = TakenApart.kept(folder, 77)
     predictor = Predictor.from_bundle(path)
     pixels = read_picture(file, "picture")
@@ -50,22 +50,20 @@ def test_a_picture_taken_apart_agrees_with_detection(trained):
 
 
 def test_models_are_combined_on_one_picture(trained):
-    folder, sessions, run_id = trained
+    _, sessions, run_id = trained
     with sessions() as session:
         picture_id = session.query(Picture).first().id
-    outcome = find_boxes(sessions, folder, {"picture_id": picture_id, "run_ids": [run_id, run_id]}, Silent())
-    assert [each["name"] for each in outcome["models"]] == ["Stint 1"] * 2 and outcome["width"] == 960
-    for model in outcome["models"]:
-        # An untrained network is sure of nothing; two boxes that it might have found.
-        model |= {
-            "boxes": [[0, 0, 10, 10], [50, 0, 60, 10]],
-            "scores": [0.9, 0.4],
-            "classes": ["roll", "ring"],
-        }
-    made = combine(outcome, [1, 1], 0.55, 0.05)
+    found = find_boxes(task_of(trained, FIND_BOXES, picture_id=picture_id, run_ids=[run_id, run_id]))
+    assert [each.name for each in found.models] == ["Stint 1"] * 2 and found.width == 960
+    # An untrained network is sure of nothing; two boxes that it might have found.
+    sure = {
+        "boxes": [(0, 0, 10, 10), (50, 0, 60, 10)],
+        "scores": [0.9, 0.4],
+        "classes": ["roll", "ring"],
+    }
+    found = found.model_copy(update={"models": [each.model_copy(update=sure) for each in found.models]})
+    made = combine(found, [1, 1], 0.55, 0.05)
     # The same model twice: each box with its twin.
     assert len(made.fused) == len(made.suppressed) > 0 and all(box.members % 2 == 0 for box in made.fused)
     with pytest.raises(InputError, match="2 models need 2 weights"):
-        combine(outcome, [1], 0.55, 0.05)
-    with pytest.raises(NotFound, match="no models were asked"):
-        combine({}, [1], 0.55, 0.05)
+        combine(found, [1], 0.55, 0.05)

@@ -7,11 +7,12 @@ from avocet.core.errors import InputError
 from avocet.store.tables import Part, PictureState
 from avocet.work.audit.crops import change_boxes, class_sheet, crop_jpeg, look_at_crops
 from avocet.work.audit.figures import figures
-from avocet.work.audit.findings import list_findings, mark_fine
-from avocet.work.exchange.project_labels import export_record
+from avocet.work.audit.findings import look_for_findings, mark_fine
+from avocet.work.exchange.written import export_record
 from avocet.work.labels.boxes import boxes_from, labels_of, save_labels
 from avocet.work.labels.changes import undo_change
 from avocet.work.labels.classes import add_class, list_classes
+from avocet.work.labels.columns import read_columns
 from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.progress import Silent
 from tests.conftest import add_still
@@ -35,11 +36,9 @@ def plant(session, picture, *corners, class_id=None):
 
 
 def found(session, project_id, kind):
-    return [
-        each
-        for each in list_findings(session, session.info["folder"], project_id).listed
-        if each.kind == kind
-    ]
+    session.flush()
+    looked = look_for_findings(session, session.info["folder"], project_id)
+    return [each for each in looked.listed if each.kind == kind]
 
 
 def test_planted_mistakes_are_found(session, labelled, data, frames, tmp_path):
@@ -84,8 +83,9 @@ def test_what_is_fine_stays_quiet_until_it_changes(session, labelled):
     finding = found(session, labelled, "tiny")[0]
     mark_fine(session, labelled, [finding.key, finding.key], True)
     assert found(session, labelled, "tiny") == []
-    shown = list_findings(session, session.info["folder"], labelled, with_fine=True)
-    assert shown.fine == 1 and next(each for each in shown.listed if each.key == finding.key).fine
+    assert [each.key for each in look_for_findings(session, session.info["folder"], labelled).fine] == [
+        finding.key
+    ]
     plant(session, picture, (50, 5, 53, 50))  # saving anew makes new rows; the mark holds all the same
     assert len(found(session, labelled, "tiny")) == 1
     mark_fine(session, labelled, [finding.key], False)
@@ -104,14 +104,14 @@ def test_sheets_are_ordered(data, labelled):
             values = [each.value for each in class_sheet(session, labelled, ring, order).crops]
             assert values == sorted(values)
         assert class_sheet(session, labelled, ring, "strange").unseen == len(sizes)
-    boxes = look_at_crops(sessions, folder, labelled, Silent())["looked_at"]
+    boxes = look_at_crops(sessions, folder, labelled, Silent()).looked_at
     with sessions() as session:
         assert boxes == sum(len(p.boxes) for p in export_record(session, labelled).pictures)
         for order in ("strange", "brightness"):
             sheet = class_sheet(session, labelled, ring, order)
             values = [each.value for each in sheet.crops]
             assert sheet.unseen == 0 and values == sorted(values) and values[-1] > 0
-    assert look_at_crops(sessions, folder, labelled, Silent()) == {"looked_at": 0}
+    assert look_at_crops(sessions, folder, labelled, Silent()).looked_at == 0
 
 
 def test_a_wrong_class_is_the_strangest(data, labelled):
@@ -166,7 +166,7 @@ def test_crops_reach_over_the_edge(data, session, labelled):
 def test_figures_count_by_hand(session, labelled):
     record = export_record(session, labelled)
     boxes = [(p, b) for p in record.pictures for b in p.boxes]
-    shown = figures(session, labelled, 416)
+    shown = figures(read_columns(session, labelled), 416)
     assert shown.parts["training"].pictures == 4 and shown.parts["validation"].labelled == 2
     assert sum(part.boxes for part in shown.parts.values()) == len(boxes) == len(shown.points)
     assert sum(map(sum, shown.places)) == len(boxes)
@@ -177,6 +177,6 @@ def test_figures_count_by_hand(session, labelled):
     ]
     for side, share in shown.small.items():
         assert share == pytest.approx(sum(each * side < 8 for each in sides) / len(sides), abs=1e-4)
-    one = figures(session, labelled, 416, Part.VALIDATION)
+    one = figures(read_columns(session, labelled), 416, Part.VALIDATION)
     assert len(one.points) == one.parts["validation"].boxes
-    assert figures(session, labelled, 64).small_pictures > 0
+    assert figures(read_columns(session, labelled), 64).small_pictures > 0

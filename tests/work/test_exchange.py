@@ -11,7 +11,8 @@ from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS
 from avocet.store.tables import PictureState
 from avocet.work.exchange.located import FolderPictures, import_located, locate
-from avocet.work.exchange.project_labels import export_record, preview, take_over
+from avocet.work.exchange.project_labels import preview, take_over
+from avocet.work.exchange.written import export_record
 from avocet.work.labels.changes import undo_change
 from avocet.work.labels.classes import list_classes
 from avocet.work.pictures.listing import Filter, list_pictures

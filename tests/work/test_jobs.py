@@ -9,6 +9,7 @@ import pytest
 from avocet.core.errors import InputError
 from avocet.jobs.worker import run_job
 from avocet.store.tables import JobState, Run
+from avocet.work.job_kinds import TRAIN
 from avocet.work.jobs import (
     JobReporter,
     claim,
@@ -43,13 +44,13 @@ def test_interrupted_run_goes_on(data, labelled):
 def test_a_command_is_taken_for_dead_only_when_long_silent(data, labelled):
     _, sessions = data
     with sessions.begin() as session:
-        job = create_job(session, labelled, "train", "Train")
+        job = create_job(session, labelled, TRAIN, "Train")
         claim(session, job.id, by_command=True)
         assert mark_interrupted(session, {"train"}) == 0 and waiting_jobs(session, {"train"}) == []
         job.heartbeat_at -= dt.timedelta(minutes=5)
         session.flush()
         assert mark_interrupted(session, {"train"}) == 1
-        waiting = create_job(session, labelled, "train", "Train")
+        waiting = create_job(session, labelled, TRAIN, "Train")
         assert waiting_jobs(session, {"train"}) == [waiting.id]
 
 
@@ -66,17 +67,17 @@ def test_stopped_before_it_began(data, labelled):
 def test_unexpected_errors_end_a_job_too(data, labelled):
     folder, sessions = data
     with sessions.begin() as session:
-        job_id = create_job(session, labelled, "train", "Train nothing", {}).id
+        job_id = create_job(session, labelled, TRAIN, "Train nothing").id
     run_job(sessions, folder, job_id)
     with sessions() as session:
         job = get_job(session, job_id)
-        assert job.state == JobState.FAILED and "KeyError" in job.message
+        assert job.state == JobState.FAILED and "ValidationError" in job.message
 
 
 def test_progress_is_recorded_and_stop_is_seen(data, labelled):
     _, sessions = data
     with sessions.begin() as session:
-        job_id = create_job(session, labelled, "train", "Train").id
+        job_id = create_job(session, labelled, TRAIN, "Train").id
         claim(session, job_id)
     reporter = JobReporter(sessions, job_id)
     reporter.progress(1, 4, "first")

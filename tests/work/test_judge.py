@@ -166,8 +166,9 @@ def test_a_truth_from_outside_with_its_pictures(frozen, tmp_path, frames):
         {"image_id": each["image_id"], "category_id": each["category_id"], "bbox": each["bbox"], "score": 0.8}
         for each in document["annotations"]
     ]
-    (tmp_path / "found.json").write_text(json.dumps(rows))
     for name in ("set.zip", "outside/truth.json"):
+        # What is sent is moved to where it belongs.
+        (tmp_path / "found.json").write_text(json.dumps(rows))
         with sessions.begin() as session:
             sent = {
                 "truth": (tmp_path / name, name.split("/")[-1]),

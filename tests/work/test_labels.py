@@ -4,7 +4,7 @@ import pytest
 
 from avocet.core.errors import InputError
 from avocet.store.tables import AttributeKind, PictureState
-from avocet.work.exchange.project_labels import export_record
+from avocet.work.exchange.written import export_record
 from avocet.work.labels import classes
 from avocet.work.labels.attributes import add_attribute, list_attributes, remove_attribute
 from avocet.work.labels.boxes import NewBox, labels_of, save_labels

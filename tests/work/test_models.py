@@ -3,7 +3,7 @@
 import pytest
 
 from avocet.core.errors import InputError
-from avocet.detector.card import read_parts
+from avocet.detector.model.card import read_bundle_parts
 from avocet.jobs.worker import run_job
 from avocet.store.tables import JobState
 from avocet.work.judge.evaluations import (
@@ -23,13 +23,13 @@ def test_minimum_scores_are_kept_with_the_model(trained, frames, tmp_path):
     folder, sessions, run_id = trained
     with sessions.begin() as session:
         path = model_path(folder, get_run(session, run_id))
-        weights = read_parts(path)[1]
+        weights = read_bundle_parts(path)[1]
         choose_minimum_scores(session, folder, run_id, {"roll": 0.75, "ring": 0.0})
         with pytest.raises(InputError, match="does not know the class 'bun'"):
             choose_minimum_scores(session, folder, run_id, {"bun": 0.5})
         with pytest.raises(InputError, match="must lie between 0 and 1, not 3"):
             choose_minimum_scores(session, folder, run_id, {"roll": 3})
-    card, same = read_parts(path)
+    card, same = read_bundle_parts(path)
     assert card.minimum_scores == {"roll": 0.75, "ring": 0.0} and same == weights
     with sessions.begin() as session:
         detection = start_detection(

@@ -10,6 +10,7 @@ from avocet.core.errors import InputError
 from avocet.media.clips import ClipWriter
 from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import Clip, Part, Picture, PictureState
+from avocet.work.job_outcomes import FramesTaken
 from avocet.work.labels.boxes import save_labels
 from avocet.work.labels.classes import list_classes
 from avocet.work.pictures import listing, splits
@@ -52,9 +53,9 @@ def shelf(tmp_path, frames):
 def test_a_folder_is_taken_with_its_folders_as_sources(data, project, shelf):
     folder, sessions = data
     outcome = take_folder(sessions, folder, project, shelf, True, Silent())
-    assert (outcome["added"], outcome["already_there"], outcome["refused"]) == (2, 1, 2)
-    said = {each["name"]: each["message"] for each in outcome["files"]}
-    assert "already there" in [each["outcome"] for each in outcome["files"]]
+    assert (outcome.added, outcome.already_there, outcome.refused) == (2, 1, 2)
+    said = {each.name: each.message for each in outcome.files}
+    assert "already there" in [each.outcome for each in outcome.files]
     assert "is not a JPEG" in said["day/broken.png"] and "points outside" in said["link.jpg"]
     with sessions() as session:
         found = {p.name: p.source for p in list_pictures(session, project, Filter())}
@@ -64,7 +65,7 @@ def test_a_folder_is_taken_with_its_folders_as_sources(data, project, shelf):
             for p in list_pictures(session, project, Filter())
         )
     again = take_folder(sessions, folder, project, shelf, True, Silent())
-    assert again["added"] == 0 and again["already_there"] == 3
+    assert again.added == 0 and again.already_there == 3
 
 
 def test_a_stop_keeps_what_there_is(data, project, shelf):
@@ -81,7 +82,7 @@ def test_a_stop_keeps_what_there_is(data, project, shelf):
         take_folder(sessions, folder, project, shelf, True, StopsAfterTwo())
     with sessions() as session:
         assert len(list_pictures(session, project, Filter())) == 1
-    assert take_folder(sessions, folder, project, shelf, True, Silent())["added"] == 1
+    assert take_folder(sessions, folder, project, shelf, True, Silent()).added == 1
 
 
 def test_read_where_it_lies_and_changed_there(data, project, shelf, frames):
@@ -144,8 +145,8 @@ def test_an_archive_with_everything_in_it(data, project, tmp_path, frames):
         opened.write(tmp_path / "set" / "frame-2.jpg", "../../frame-2.jpg")
         opened.writestr("day/broken.jpg", b"x")
     outcome = take_archive(sessions, folder, project, path, "belt.zip", Silent())
-    assert (outcome["added"], outcome["refused"], outcome["labels"]) == (1, 2, 1)
-    assert any("points outside of the archive" in each["message"] for each in outcome["files"])
+    assert (outcome.added, outcome.refused, outcome.labels) == (1, 2, 1)
+    assert any("points outside of the archive" in each.message for each in outcome.files)
     with sessions() as session:
         picture = list_pictures(session, project, Filter())[0]
         assert (picture.name, picture.source) == ("day/frame-1.jpg", "belt.zip/day")
@@ -163,7 +164,7 @@ def test_pictures_of_every_kind_come_in(data, project, tmp_path, mode):
     place.mkdir()
     name = "a.tif" if mode == "CMYK" else "a.png"
     Image.new(mode, (40, 30), 1 if mode == "1" else None).save(place / name)
-    assert take_folder(sessions, folder, project, place, True, Silent())["added"] == 1
+    assert take_folder(sessions, folder, project, place, True, Silent()).added == 1
     with sessions() as session:
         picture = list_pictures(session, project, Filter())[0]
         assert (picture.width, picture.height) == (40, 30)
@@ -273,7 +274,7 @@ def test_sampling_a_clip_stops_and_goes_on(data, tmp_path):
 
     with pytest.raises(Stopped):
         sample_clip(sessions, folder, clip.id, 5, StopsAfterThree())
-    assert sample_clip(sessions, folder, clip.id, 5, Silent()) == {"added": 7, "already_there": 3}
+    assert sample_clip(sessions, folder, clip.id, 5, Silent()) == FramesTaken(added=7, already_there=3)
     with sessions() as session:
         names = [p.name for p in listing.list_pictures(session, project.id, listing.Filter())]
         assert names == [f"belt-{number:06d}.jpg" for number in range(0, 20, 2)]

@@ -3,24 +3,28 @@
 import json
 import zipfile
 
+import numpy as np
 import pytest
 
 from avocet.core.errors import InputError
 from avocet.core.raw.anchors import mean_best_iou
 from avocet.jobs.worker import run_job
 from avocet.store.tables import Box, JobState, Part, Picture, PictureState
+from avocet.work.job_kinds import CLUSTER_ANCHORS, DRAW_AUGMENTED, PROBE_RUN, SUM_UP_SIZES
 from avocet.work.labels.classes import add_class
-from avocet.work.progress import Silent, Stopped
+from avocet.work.labels.columns import read_columns
+from avocet.work.progress import SILENT, Stopped
 from avocet.work.snapshots.snapshots import labels_now
-from avocet.work.train.anchors import anchor_effect, cluster_for_page
-from avocet.work.train.looks_ahead import draw_augmented, probe_run, sum_up_sizes
-from avocet.work.train.plan import box_sizes, plan_run
+from avocet.work.train.ahead.anchors import anchor_effect, cluster_for_page
+from avocet.work.train.ahead.looks_ahead import draw_augmented, probe_run, sum_up_sizes
+from avocet.work.train.ahead.plan import plan_run
+from avocet.work.train.ahead.run_labels import labels_of_project, labels_of_snapshot
 from avocet.work.train.runs import (
-    chosen_settings,
     get_run,
     model_path,
     start_run,
 )
+from tests.conftest import task_of
 from tests.work.conftest import QUICK, do
 
 
@@ -31,7 +35,7 @@ def only(session, project_id, part):
 def test_plan_says_what_stands_in_the_way(data, labelled):
     folder, sessions = data
     with sessions.begin() as session:
-        plan = plan_run(labels_now(session, labelled))
+        plan = plan_run(now(session, labelled))
         assert (plan.training, plan.validation, plan.obstacles) == (4, 2, [])
         assert plan.boxes_by_class["roll"] == sum(
             box.class_id == 1 for p in only(session, labelled, Part.TRAINING) for box in p.boxes
@@ -39,7 +43,7 @@ def test_plan_says_what_stands_in_the_way(data, labelled):
         assert any("only" in warning for warning in plan.warnings)
         for picture in only(session, labelled, Part.VALIDATION):
             picture.part = Part.TEST
-        assert plan_run(labels_now(session, labelled)).obstacles == [
+        assert plan_run(now(session, labelled)).obstacles == [
             "No labelled picture is in the validation part; split the pictures"
         ]
         with pytest.raises(InputError, match="validation part"):
@@ -52,7 +56,7 @@ def test_class_that_only_validation_has_is_an_obstacle(data, labelled):
         ids = [p.id for p in only(session, labelled, Part.TRAINING)]
         session.query(Box).filter(Box.picture_id.in_(ids), Box.class_id == 1).delete()
         session.expire_all()
-        plan = plan_run(labels_now(session, labelled))
+        plan = plan_run(now(session, labelled))
         assert any(
             o.startswith("Class 'roll' has") and "none in the training part" in o for o in plan.obstacles
         )
@@ -64,7 +68,7 @@ def test_class_without_boxes_is_warned_of_and_learnt_around(data, labelled):
         add_class(session, labelled, "baguette")
         assert (
             "Class 'baguette' has no training box and will never be found"
-            in plan_run(labels_now(session, labelled)).warnings
+            in plan_run(now(session, labelled)).warnings
         )
         run = start_run(session, folder, labelled, QUICK)
         run_id, job_id = run.id, run.job_id
@@ -82,9 +86,22 @@ def test_nothing_labelled_is_an_obstacle(data, labelled):
         for picture in session.query(Picture):
             picture.boxes, picture.state = [], PictureState.UNLABELLED
         session.flush()
-        assert plan_run(labels_now(session, labelled)).obstacles == [
+        assert plan_run(now(session, labelled)).obstacles == [
             "No picture is labelled yet; draw some boxes in Collect first"
         ]
+
+
+class Tells:
+    """A reporter that writes down what it is told."""
+
+    def __init__(self, told):
+        self.told = told
+
+    def progress(self, done, total, message=""):
+        self.told.append((done, total))
+
+    def should_stop(self):
+        return False
 
 
 class StopsAtOnce:
@@ -95,17 +112,28 @@ class StopsAtOnce:
         return True
 
 
-def given(session, project_id, **settings):
-    frozen = labels_now(session, project_id)
-    chosen = chosen_settings(plan_run(frozen), {"side": 96, "epochs": 1, "batch": 2} | settings)
-    return {"project_id": project_id, "settings": chosen.as_record(), "side": chosen.side, "draw": 1, "job_id": 7,
-            "classes": len(frozen.classes), "snapshot_id": None}  # fmt: skip
+def now(session, project_id):
+    """The labels that a run started now would learn from, which are those that it freezes."""
+    labels = labels_of_project(session, project_id, read_columns(session, project_id))
+    frozen = labels_of_snapshot(labels_now(session, project_id))
+    assert labels.names == frozen.names
+    for part in (Part.TRAINING, Part.VALIDATION):
+        assert labels.counts(part).tolist() == frozen.counts(part).tolist()
+    one, other = (np.sort(each.learnt_sizes(96)[0], axis=0) for each in (labels, frozen))
+    np.testing.assert_allclose(one, other)
+    return labels
+
+
+def look(data, kind, project_id, reporter=SILENT, draw=1, **settings):
+    """A look ahead at a small run."""
+    chosen = {"side": 96, "epochs": 1, "batch": 2} | settings
+    return task_of(data, kind, reporter, project_id=project_id, settings=chosen, snapshot_id=None, draw=draw)
 
 
 def test_plan_advises_the_smallest_side_that_shows_the_boxes(data, labelled):
     _, sessions = data
     with sessions.begin() as session:
-        plan = plan_run(labels_now(session, labelled))
+        plan = plan_run(now(session, labelled))
         assert [each.side for each in plan.sides] == [256, 320, 416, 512, 640, 832, 1024]
         assert [each.small for each in plan.sides] == sorted(
             (each.small for each in plan.sides), reverse=True
@@ -116,33 +144,30 @@ def test_plan_advises_the_smallest_side_that_shows_the_boxes(data, labelled):
             box.x2, box.y2 = box.x1 + 10, box.y1 + 10
         session.flush()
         session.expire_all()
-        plan = plan_run(labels_now(session, labelled))
+        plan = plan_run(now(session, labelled))
         assert plan.advised_side == 832 and plan.sides[2].small == 1
         assert any("boxes are under 8 pixels at side 416" in each for each in plan.warnings)
         assert any(
             "A batch of 64 is more than the 4" in each
-            for each in plan_run(labels_now(session, labelled), 416, 64).warnings
+            for each in plan_run(now(session, labelled), 416, 64).warnings
         )
 
 
 def test_anchors_for_the_page_are_those_of_the_training(data, labelled, run_id):
     folder, sessions = data
     with sessions() as session:
-        asked = given(session, labelled)
-        sizes, _ = box_sizes(labels_now(session, labelled), 96)
-    found = cluster_for_page(sessions, folder, asked, Silent())
-    assert (
-        len(found["anchors"]) == 9 and len(found["curve"]) == 15 and found["curve"] == sorted(found["curve"])
-    )
-    assert sum(found["fit"]["held"]) == found["boxes"] == len(sizes)
-    with sessions() as session:
-        effect = anchor_effect(session, folder, labelled, 96, found["anchors"])
-        assert effect.mean_iou == pytest.approx(mean_best_iou(sizes, found["anchors"]), abs=1e-3)
-        assert effect.mean_iou > anchor_effect(session, folder, labelled, 96, [[500, 500]]).mean_iou
-        with pytest.raises(InputError, match="above 0"):
-            anchor_effect(session, folder, labelled, 96, [[0, 3]])
+        labels = now(session, labelled)
+    sizes, _ = labels.learnt_sizes(96)
+    found = cluster_for_page(look(data, CLUSTER_ANCHORS, labelled))
+    assert len(found.anchors) == 9 and len(found.curve) == 15 and found.curve == sorted(found.curve)
+    assert sum(found.fit.held) == found.boxes == len(sizes)
+    effect = anchor_effect(labels, 96, found.anchors)
+    assert effect.mean_iou == pytest.approx(mean_best_iou(sizes, found.anchors), abs=1e-3)
+    assert effect.mean_iou > anchor_effect(labels, 96, [[500, 500]]).mean_iou
+    with pytest.raises(InputError, match="above 0"):
+        anchor_effect(labels, 96, [[0, 3]])
     with pytest.raises(Stopped):
-        cluster_for_page(sessions, folder, asked, StopsAtOnce())
+        cluster_for_page(look(data, CLUSTER_ANCHORS, labelled, StopsAtOnce()))
     chosen = do(data, lambda s, f: start_run(s, f, labelled, QUICK | {"anchors": [[9, 9]] * 9}))
     with sessions() as session:
         run = get_run(session, chosen)
@@ -152,33 +177,29 @@ def test_anchors_for_the_page_are_those_of_the_training(data, labelled, run_id):
 
 
 def test_augmented_sheet_is_drawn_by_seed(data, labelled):
-    folder, sessions = data
-    with sessions() as session:
-        asked = given(session, labelled)
-    first = draw_augmented(sessions, folder, asked, Silent())
+    folder = data[0]
+    told = []
+    first = draw_augmented(look(data, DRAW_AUGMENTED, labelled, Tells(told)))
     pixels = (folder.sheet(7) / "0.jpg").read_bytes()
-    assert len(first["pictures"]) == 12 and first["width"] == 96
-    assert draw_augmented(sessions, folder, asked, Silent()) == first
+    assert len(first.pictures) == 12 and first.width == 96
+    assert told[0] == (0, 12) and told[-1] == (12, 12) and len(told) >= 12, "a sign of life with each picture"
+    assert draw_augmented(look(data, DRAW_AUGMENTED, labelled)) == first
     assert (folder.sheet(7) / "0.jpg").read_bytes() == pixels
-    assert draw_augmented(sessions, folder, asked | {"draw": 2}, Silent()) != first
+    assert draw_augmented(look(data, DRAW_AUGMENTED, labelled, draw=2)) != first
 
 
 @pytest.mark.slow
 def test_costs_are_said_beforehand(data, labelled):
-    folder, sessions = data
-    with sessions() as session:
-        asked = given(session, labelled, epochs=4)
-    sizes = sum_up_sizes(sessions, folder, asked, Silent())["sizes"]
-    assert (
-        sizes["stint"]["multiply_adds"] < sizes["dunlin"]["multiply_adds"] < sizes["curlew"]["multiply_adds"]
-    )
-    estimate = probe_run(sessions, folder, asked, Silent())
-    assert estimate["seconds"] == pytest.approx(4 * estimate["seconds_per_epoch"]) and estimate["fits"]
-    assert 1e8 < estimate["peak_memory"] < 5e9
+    _, sessions = data
+    sizes = sum_up_sizes(look(data, SUM_UP_SIZES, labelled)).sizes
+    assert sizes["stint"].multiply_adds < sizes["dunlin"].multiply_adds < sizes["curlew"].multiply_adds
+    estimate = probe_run(look(data, PROBE_RUN, labelled, epochs=4))
+    assert estimate.seconds == pytest.approx(4 * estimate.seconds_per_epoch) and estimate.fits
+    assert 1e8 < estimate.peak_memory < 5e9
     with pytest.raises(Stopped):
-        probe_run(sessions, folder, asked, StopsAtOnce())
+        probe_run(look(data, PROBE_RUN, labelled, StopsAtOnce()))
     with sessions.begin() as session:
         for picture in session.query(Picture):
             picture.part = Part.TEST
     with pytest.raises(InputError, match="training part"):
-        probe_run(sessions, folder, asked, Silent())
+        probe_run(look(data, PROBE_RUN, labelled))

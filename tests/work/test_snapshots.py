@@ -8,7 +8,9 @@ import pytest
 from avocet.core.errors import InputError
 from avocet.formats.kinds import FORMATS
 from avocet.store.tables import Picture, PictureState, Snapshot
-from avocet.work.exchange.project_labels import export_record, take_over
+from avocet.work.exchange.project_labels import take_over
+from avocet.work.exchange.written import export_record
+from avocet.work.job_kinds import ARCHIVE_SNAPSHOT
 from avocet.work.labels import classes
 from avocet.work.labels.boxes import NewBox, boxes_from, labels_of, save_labels
 from avocet.work.pictures.intake import take_archive
@@ -17,9 +19,10 @@ from avocet.work.pictures.staging import stage, staged_labels
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
 from avocet.work.project.projects import create_project
-from avocet.work.snapshots.archive import archive_snapshot
+from avocet.work.snapshots.archive import do_archive
 from avocet.work.snapshots.comparison import compare_snapshots
 from avocet.work.snapshots.snapshots import freeze, labels_now, read_snapshot
+from tests.conftest import task_of
 from tests.work.conftest import by_name
 
 
@@ -61,13 +64,14 @@ def test_an_archive_is_brought_back_into_an_empty_project(data, labelled, tmp_pa
         other = create_project(session, "Other").id
         before = export_record(session, labelled)
         parts = {p.name: p.part for p in list_pictures(session, labelled, Filter())}
-    said = archive_snapshot(sessions, folder, snapshot.id, key, True, 5, Silent())
-    assert said == {"file": f"First-belt-{key}.zip"}
+    given = {"snapshot_id": snapshot.id, "format": key, "with_pictures": True}
+    said = do_archive(task_of(data, ARCHIVE_SNAPSHOT, job_id=5, **given))
+    assert said.file == f"First-belt-{key}.zip"
     with zipfile.ZipFile(folder.export(5)) as opened:
         assert "parts.csv" in opened.namelist() and opened.testzip() is None
     (tmp_path / "again.zip").write_bytes(folder.export(5).read_bytes())
     outcome = take_archive(sessions, folder, other, tmp_path / "again.zip", "again.zip", Silent())
-    assert outcome["added"] == 6 and outcome["labels"]
+    assert outcome.added == 6 and outcome.labels
     token = stage(folder, [(tmp_path / "again.zip", "again.zip")])
     with staged_labels(folder, token) as files:
         take_over(sessions, other, files, Silent())
@@ -85,7 +89,8 @@ def test_an_archive_without_pictures(data, labelled):
     folder, sessions = data
     with sessions.begin() as session:
         snapshot = freeze(session, folder, labelled)
-    archive_snapshot(sessions, folder, snapshot.id, "coco", False, 6, Silent())
+    given = {"snapshot_id": snapshot.id, "format": "coco", "with_pictures": False}
+    do_archive(task_of(data, ARCHIVE_SNAPSHOT, job_id=6, **given))
     with zipfile.ZipFile(folder.export(6)) as opened:
         assert sorted(opened.namelist()) == ["labels.json", "parts.csv"]
 

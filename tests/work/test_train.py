@@ -9,9 +9,10 @@ import numpy as np
 import pytest
 
 from avocet.core.errors import InputError
-from avocet.detector.predictor import Predictor
+from avocet.detector.model.predictor import Predictor
 from avocet.jobs.worker import run_job
 from avocet.store.tables import JobState, Part, Picture
+from avocet.work.job_kinds import TRY_MODEL
 from avocet.work.jobs import (
     create_job,
     get_job,
@@ -20,10 +21,9 @@ from avocet.work.jobs import (
 from avocet.work.labels.boxes import NewBox, save_labels
 from avocet.work.labels.classes import add_class
 from avocet.work.problems import NotFound
-from avocet.work.progress import Silent
 from avocet.work.snapshots.snapshots import labels_now
 from avocet.work.train import run_files, run_table
-from avocet.work.train.plan import held_out_hash
+from avocet.work.train.ahead.plan import held_out_hash
 from avocet.work.train.runs import (
     bin_run,
     describe_run,
@@ -37,6 +37,7 @@ from avocet.work.train.runs import (
 from avocet.work.train.studies import get_study, start_study, verdict
 from avocet.work.train.trial import try_model
 from avocet.work.train.watch import hints_of, watch_of, watched_epoch
+from tests.conftest import task_of
 from tests.work.conftest import QUICK, do
 
 
@@ -63,8 +64,8 @@ def test_watch_pictures_are_kept_epoch_by_epoch(data, labelled, run_id):
 
 def test_a_run_can_be_tried_extended_named_exported_and_binned(data, labelled, run_id):
     folder, sessions = data
-    tried = try_model(sessions, folder, {"run_id": run_id, "picture_id": 1}, Silent())
-    assert tried["epoch"] == 2 and len(tried["boxes"]) == len(tried["scores"])
+    tried = try_model(task_of(data, TRY_MODEL, run_id=run_id, picture_id=1))
+    assert tried.epoch == 2 and len(tried.boxes) == len(tried.scores)
     with sessions.begin() as session:
         job_id = extend_run(session, run_id, 1).job_id
         with pytest.raises(InputError, match="First is waiting; only a run that is done"):
@@ -76,7 +77,7 @@ def test_a_run_can_be_tried_extended_named_exported_and_binned(data, labelled, r
         run = get_run(session, run_id)
         assert run.job.state == JobState.DONE, run.job.message
         assert [each.epoch for each in run.epochs] == [1, 2, 3] and run.settings["extended"] == [1]
-        assert try_model(sessions, folder, {"run_id": run_id, "picture_id": 1}, Silent())["epoch"] == 3
+        assert try_model(task_of(data, TRY_MODEL, run_id=run_id, picture_id=1)).epoch == 3
         describe_run(session, run_id, "Renamed", "with a note")
         with pytest.raises(InputError, match="needs a name"):
             describe_run(session, run_id, "  ", None)
@@ -263,7 +264,7 @@ def test_resume_wants_a_run_that_ended(data, labelled, run_id):
     with sessions.begin() as session:
         with pytest.raises(InputError, match="cannot be resumed: it is done"):
             resume_run(session, run_id)
-        assert create_job(session, labelled, "try_model", "Try").id
+        assert create_job(session, labelled, TRY_MODEL, "Try").id
 
 
 def test_a_run_is_recorded(trained):

@@ -6,7 +6,7 @@ import json
 import pytest
 
 from avocet.core.errors import InputError
-from avocet.detector.predictor import Predictor
+from avocet.detector.model.predictor import Predictor
 from avocet.jobs.worker import run_job
 from avocet.media.clips import ClipWriter, clip_info
 from avocet.store.tables import JobState

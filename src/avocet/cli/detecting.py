@@ -8,7 +8,7 @@ import click
 from avocet.cli.common import Bar
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
-from avocet.detector.predictor import Predictor
+from avocet.detector.model.predictor import Predictor
 from avocet.work.use.detect import ANNOTATED, CSV_NAME, JSON_NAME, gather
 from avocet.work.use.detect import detect as run
 from avocet.work.use.detections import check_limits

@@ -8,7 +8,7 @@ import click
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.raw.explaining import METHODS, Method
 from avocet.core.raw.soft_suppression import SIGMA
-from avocet.detector.predictor import Predictor
+from avocet.detector.model.predictor import Predictor
 from avocet.files import write_text
 from avocet.media.pictures import read_picture
 from avocet.work.anatomy.raw import explanation

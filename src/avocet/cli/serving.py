@@ -1,21 +1,22 @@
 """``avocet serve``."""
 
-import logging
 import os
-import signal
 import socket
-import sys
 from pathlib import Path
+from typing import Any
 
 import click
-import waitress
+import uvicorn
+from a2wsgi import WSGIMiddleware
 
 from avocet.cli.common import data_option, open_data
 from avocet.core.errors import InputError
 from avocet.demo.project import make_demo_project
 from avocet.jobs.queue import Queues
 from avocet.jobs.supervisor import Supervisor
+from avocet.store.database import reading
 from avocet.web.app import LOCAL_NAMES, create_app
+from avocet.web.events import EventHub, with_events
 
 LOOPBACK = frozenset({"127.0.0.1", "localhost", "::1"})
 THREADS = 24
@@ -63,21 +64,33 @@ def serve(data: Path, host: str, port: int, folders: tuple[Path, ...], demo: boo
         password=password,
         roots=folders,
     )
-    logging.getLogger("waitress").setLevel(logging.ERROR)
-    server = waitress.create_server(
-        app, sockets=[listener], threads=THREADS, max_request_body_size=8 * 1024**3
+    wsgi: Any = app
+    hub = EventHub(reading(sessions))
+    server = uvicorn.Server(
+        uvicorn.Config(
+            with_events(WSGIMiddleware(wsgi, workers=THREADS), hub),
+            log_level="error",
+            access_log=False,
+            server_header=False,
+            proxy_headers=False,
+            lifespan="off",
+            timeout_graceful_shutdown=2,
+        )
     )
     supervisor = Supervisor(folder.root)
     supervisor.start()
-    # A termination ends the workers too, as Ctrl-C does.
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    hub.start()
     shown = f"[{host}]" if ":" in host else host
     click.echo(
         f"Avocet is at http://{shown}:{listener.getsockname()[1]} with the data in {folder.root}. Ctrl-C ends it."
     )
     try:
-        server.run()
+        # Ctrl-C and a termination end it in order, and the workers after it.
+        server.run(sockets=[listener])
+    except KeyboardInterrupt:
+        pass
     finally:
+        hub.close()
         supervisor.close()
 
 

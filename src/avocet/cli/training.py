@@ -7,8 +7,8 @@ from sqlalchemy.orm import Session
 
 from avocet.cli.common import Bar, data_option, number, open_data
 from avocet.core.errors import InputError
-from avocet.detector.augmentation import FLIPS
-from avocet.detector.sizes import SIZES
+from avocet.detector.model.sizes import SIZES
+from avocet.detector.pictures.augmentation import FLIPS
 from avocet.files import copy_file
 from avocet.store.tables import JobState
 from avocet.work.jobs import JobReporter, claim, finish

@@ -7,9 +7,9 @@ from typing import Any
 from avocet.core.boxes import to_corner_size
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
-from avocet.formats.json_text import parse_json
-from avocet.formats.lines import lines_of_entries
 from avocet.formats.record import FindPicture, Record, RecordedBox, RecordedPicture, find_nothing, fit_box
+from avocet.formats.text.json_text import parse_json
+from avocet.formats.text.lines import lines_of_entries
 
 
 def read_coco(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
@@ -90,8 +90,8 @@ class CocoIds:
     categories: dict[int, str]
 
 
-def coco_ids(content: bytes, called: str) -> CocoIds:
-    """The ids of a COCO file's pictures and classes.
+def read_coco_with_ids(content: bytes, called: str) -> tuple[Record, CocoIds]:
+    """A COCO file, and the ids of its pictures and classes as results files refer to them.
 
     Parameters
     ----------
@@ -101,6 +101,7 @@ def coco_ids(content: bytes, called: str) -> CocoIds:
 
     Returns
     -------
+    Record
     CocoIds
 
     Raises
@@ -110,19 +111,16 @@ def coco_ids(content: bytes, called: str) -> CocoIds:
 
     Examples
     --------
-    >>> coco_ids(
+    >>> read_coco_with_ids(
     ...     b'{"images": [{"id": 7, "file_name": "a.jpg"}], "categories": [{"id": 3, "name": "roll"}],'
-    ...     b' "annotations": []}', "truth.json")
+    ...     b' "annotations": []}', "truth.json")[1]
     CocoIds(images={7: 'a.jpg'}, categories={3: 'roll'})
     """
     document = parse_json(content, called, "a COCO file")
-    parse_coco(document, called)
-    named, _ = _categories(document["categories"], called)
+    record = parse_coco(document, called, content)
     order = sorted(entry["id"] for entry in document["categories"])
-    return CocoIds(
-        {entry["id"]: entry["file_name"] for entry in document["images"]},
-        dict(zip(order, named, strict=True)),
-    )
+    images = {entry["id"]: entry["file_name"] for entry in document["images"]}
+    return record, CocoIds(images, dict(zip(order, record.class_names, strict=True)))
 
 
 def write_coco(record: Record) -> dict[str, Any]:

@@ -10,7 +10,7 @@ import numpy as np
 from avocet.core.boxes import from_corner_size, to_corner_size
 from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
-from avocet.formats.json_text import parse_json
+from avocet.formats.text.json_text import parse_json
 
 MOST_RESULTS = 20_000_000
 SHOWN = 5

@@ -9,7 +9,6 @@ from defusedxml.ElementTree import fromstring
 
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
-from avocet.formats.lines import line_of_tag
 from avocet.formats.record import (
     CUT_OFF,
     DECIMALS,
@@ -22,6 +21,7 @@ from avocet.formats.record import (
     find_nothing,
     fit_box,
 )
+from avocet.formats.text.lines import line_of_tag
 
 FLAGS = {"difficult": IGNORE, "truncated": CUT_OFF, "occluded": OCCLUDED}
 """The format's own words for flags, and ours."""

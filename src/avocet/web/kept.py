@@ -9,7 +9,7 @@ from avocet.store.folder import DataFolder
 from avocet.work.labels.columns import LabelColumns, brought_up_to_date, read_columns
 from avocet.work.problems import NotFound
 from avocet.work.snapshots.snapshots import get_snapshot, read_snapshot
-from avocet.work.train.run_labels import RunLabels, labels_of_project, labels_of_snapshot
+from avocet.work.train.ahead.run_labels import RunLabels, labels_of_project, labels_of_snapshot
 
 MOST_PROJECTS = 4
 

@@ -278,7 +278,7 @@ CLUSTER_ANCHORS = JobKind(
     Lane.LOOKS,
     LookAhead,
     outcomes.AnchorsClustered,
-    "train.anchors:cluster_for_page",
+    "train.ahead.anchors:cluster_for_page",
     short=True,
 )
 DRAW_AUGMENTED = JobKind(
@@ -286,13 +286,20 @@ DRAW_AUGMENTED = JobKind(
     Lane.LOOKS,
     LookAhead,
     outcomes.AugmentedSheet,
-    "train.looks_ahead:draw_augmented",
+    "train.ahead.looks_ahead:draw_augmented",
     short=True,
 )
 SUM_UP_SIZES = JobKind(
-    "sum_up_sizes", Lane.LOOKS, LookAhead, outcomes.SizesSummed, "train.looks_ahead:sum_up_sizes", short=True
+    "sum_up_sizes",
+    Lane.LOOKS,
+    LookAhead,
+    outcomes.SizesSummed,
+    "train.ahead.looks_ahead:sum_up_sizes",
+    short=True,
 )
-PROBE_RUN = JobKind("probe_run", Lane.LOOKS, LookAhead, outcomes.RunProbed, "train.looks_ahead:probe_run")
+PROBE_RUN = JobKind(
+    "probe_run", Lane.LOOKS, LookAhead, outcomes.RunProbed, "train.ahead.looks_ahead:probe_run"
+)
 TRY_MODEL = JobKind(
     "try_model", Lane.LOOKS, RunAndPicture, outcomes.ModelTried, "train.trial:try_model", short=True
 )

@@ -32,8 +32,8 @@ from avocet.work.train import run_files, run_table
 from avocet.work.train import runs as work
 from avocet.work.train import studies as work_studies
 from avocet.work.train import watch as following
-from avocet.work.train.anchors import anchor_effect
-from avocet.work.train.plan import plan_run
+from avocet.work.train.ahead.anchors import anchor_effect
+from avocet.work.train.ahead.plan import plan_run
 from avocet.work.train.watch import hints_of
 
 train = APIBlueprint("train", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="train")])

@@ -7,7 +7,7 @@ from pydantic import BaseModel, Field
 from avocet.store.tables import Part
 from avocet.web.schemas.common import Request, Schema
 from avocet.web.schemas.labels import ChangeOut
-from avocet.work.train.choices import SIDE
+from avocet.work.train.ahead.choices import SIDE
 
 
 class FiguresQuery(BaseModel):

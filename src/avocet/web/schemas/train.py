@@ -5,7 +5,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, Field
 
 from avocet.web.schemas.common import JobOut, Request, Schema
-from avocet.work.train.choices import BATCH, SIDE, SettingsIn
+from avocet.work.train.ahead.choices import BATCH, SIDE, SettingsIn
 
 
 class PlanQuery(BaseModel):

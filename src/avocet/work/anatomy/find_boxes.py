@@ -1,7 +1,7 @@
 """What each of several models finds on one picture, as the worker gets it."""
 
 from avocet.core.raw.candidates import OVERLAP_LIMIT
-from avocet.detector.predictor import Predictor
+from avocet.detector.model.predictor import Predictor
 from avocet.media.pictures import read_picture
 from avocet.store.database import reading
 from avocet.work.job_kinds import RunsAndPicture, Task

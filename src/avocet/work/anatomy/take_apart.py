@@ -3,7 +3,7 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.detector.predictor import Predictor
+from avocet.detector.model.predictor import Predictor
 from avocet.media.pictures import read_picture
 from avocet.store.database import reading
 from avocet.work.anatomy.raw import Facts, TakenApart

@@ -23,7 +23,7 @@ from avocet.work.job_outcomes import BoxesSeen
 from avocet.work.labels.boxes import NewBox
 from avocet.work.labels.changes import begin_change, change_picture
 from avocet.work.labels.classes import get_class
-from avocet.work.pictures.files import get_picture, picture_path
+from avocet.work.pictures.files import StoredPicture, get_picture, picture_path
 from avocet.work.progress import Reporter, Stopped
 
 SheetOrder = Literal["size", "shape", "brightness", "date", "strange"]
@@ -149,7 +149,7 @@ def look_at_crops(sessions: Sessions, folder: DataFolder, project_id: int, repor
     return BoxesSeen(looked_at=seen)
 
 
-def crop_jpeg(folder: DataFolder, picture: Picture, corners: Sequence[float]) -> bytes:
+def crop_jpeg(folder: DataFolder, picture: Picture | StoredPicture, corners: Sequence[float]) -> bytes:
     """A square picture of a box with a little surrounding; what lies beyond the edge is black."""
     x1, y1, x2, y2 = corners
     if not (x2 > x1 and y2 > y1) or not np.isfinite(corners).all():

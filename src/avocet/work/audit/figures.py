@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from avocet.core.boxes import Array
-from avocet.detector.sizes import LEARNABLE, SIDES
+from avocet.detector.model.sizes import LEARNABLE, SIDES
 from avocet.store.tables import Part, PictureState
 from avocet.work.labels.columns import PARTS, STATES, LabelColumns
 

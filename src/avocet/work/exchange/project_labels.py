@@ -15,6 +15,7 @@ from avocet.formats.record import FoundPicture, Record, RecordedBox, RecordedPic
 from avocet.formats.table import Columns, TableLook, look_at_table, read_table
 from avocet.store.database import Sessions, reading
 from avocet.store.tables import Change, Part, Picture, PictureState
+from avocet.work.job_outcomes import ReadClass
 from avocet.work.labels.boxes import NewBox
 from avocet.work.labels.changes import begin_change, change_picture
 from avocet.work.labels.classes import add_class, get_class, list_classes
@@ -27,15 +28,6 @@ AT_ONCE = 100
 
 LEFT_OUT = ""
 """As the target of a class: its boxes are not taken over."""
-
-
-@dataclass(frozen=True)
-class ReadClass:
-    """A class of a file: its name there, its boxes on pictures found here, its class here if any."""
-
-    name: str
-    boxes: int
-    class_id: int | None
 
 
 @dataclass(frozen=True)
@@ -147,7 +139,7 @@ def preview(
         labelled=[recorded.name for _, recorded in matched.labelled],
         missing=matched.missing,
         classes=[
-            ReadClass(name, count, there.get(name))
+            ReadClass(name=name, boxes=count, class_id=there.get(name))
             for name, count in zip(record.class_names, counts, strict=True)
         ],
         problems=matched.problems,

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import OVERLAP_LIMIT, Candidates
 from avocet.core.score.measurement import AREA_BOUNDS
-from avocet.detector.finder import Finder
+from avocet.detector.model.finder import Finder
 from avocet.files import replacing
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder

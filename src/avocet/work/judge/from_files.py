@@ -11,8 +11,8 @@ import numpy as np
 from avocet.core.boxes import as_boxes
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import OVERLAP_LIMIT
-from avocet.detector.labelled import LabelledPicture
-from avocet.formats.coco import coco_ids
+from avocet.detector.pictures.labelled import LabelledPicture
+from avocet.formats.coco import CocoIds, read_coco_with_ids
 from avocet.formats.kinds import recognise
 from avocet.formats.record import IGNORE, RecordedPicture, find_nothing
 from avocet.media.pictures import read_picture
@@ -71,14 +71,18 @@ def read_truth(path: Path, images: Path | None, needs_pictures: bool) -> Iterato
     with opened_labels(path, images) as (files, folder):
         if folder is None and needs_pictures:
             raise InputError(f"{path.name} has no pictures beside it; name their folder with --images")
-        record = recognise(files).read(files, folder.find if folder else find_nothing)
+        documents = [each for each in files.names if each.lower().endswith(".json")]
+        ids: CocoIds | None = None
+        if len(documents) == 1:
+            record, ids = read_coco_with_ids(files.read(documents[0]), documents[0])
+        else:
+            record = recognise(files).read(files, folder.find if folder else find_nothing)
         located = locate(record, folder, path.name) if folder else Located(record, {}, list(record.faults))
         if not located.record.pictures:
             raise InputError(f"{path.name} has no picture to measure on")
         if not any(picture.boxes for picture in located.record.pictures):
             raise InputError(f"{path.name} has no box to measure against")
-        documents = [each for each in files.names if each.lower().endswith(".json")]
-        numbers = _numbers(files.read(documents[0]), documents[0], located) if len(documents) == 1 else None
+        numbers = _numbers(ids, located) if ids is not None else None
         pictures = [_frozen(number, each) for number, each in enumerate(located.record.pictures, start=1)]
         yield FileTruth(path.name, located, pictures, located.problems, numbers)
 
@@ -108,7 +112,7 @@ def measure_file(
         limit = 1.0
     else:
         # Imported here: torch takes seconds that a measurement of detections need not wait for.
-        from avocet.detector.predictor import Predictor
+        from avocet.detector.model.predictor import Predictor
 
         predictor = Predictor.from_bundle(path)
         names = [class_map.get(name, name) for name in predictor.classes]
@@ -135,8 +139,7 @@ def measure_file(
     return FileMeasured(measured, figures, limit, notes)
 
 
-def _numbers(content: bytes, name: str, located: Located) -> Numbers:
-    ids = coco_ids(content, name)
+def _numbers(ids: CocoIds, located: Located) -> Numbers:
     places = {each.name: number for number, each in enumerate(located.record.pictures)}
     names = located.record.class_names
     return Numbers(

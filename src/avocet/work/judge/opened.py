@@ -15,8 +15,9 @@ from avocet.core.score.matching import match
 from avocet.core.score.matching_all import overlapping_pairs
 from avocet.core.score.measurement import MatchedPictures, match_pictures
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Evaluation, JobState, Part, Picture
+from avocet.store.tables import Evaluation, JobState, Part
 from avocet.work.judge.sent import kept_truth
+from avocet.work.pictures.files import StoredPicture
 from avocet.work.problems import NotFound
 from avocet.work.snapshots.frozen import Frozen, FrozenPicture, ignored_boxes
 from avocet.work.snapshots.snapshots import read_snapshot
@@ -144,20 +145,12 @@ class Measured:
     def _positions(self) -> dict[int, int]:
         return {picture.id: index for index, picture in enumerate(self.pictures)}
 
-    def picture(self, picture_id: int) -> Picture:
-        """A picture as its file is found; not a record of the database."""
+    def picture(self, picture_id: int) -> StoredPicture:
+        """A picture as its file is found."""
         frozen = self.pictures[self.index_of(picture_id)]
         if not frozen.content_hash:
             raise NotFound(f"{frozen.name} was not sent along; only its truth is known")
-        return Picture(
-            project_id=self.project_id,
-            name=frozen.name,
-            content_hash=frozen.content_hash,
-            suffix=frozen.suffix,
-            width=frozen.width,
-            height=frozen.height,
-            path=frozen.path,
-        )
+        return StoredPicture(self.project_id, frozen.name, frozen.content_hash, frozen.suffix, frozen.path)
 
     def compare(self, index: int, minimum_score: float, overlap_limit: float) -> dict[str, Any]:
         """Truths and predictions of one picture, each with its mark and its partner.

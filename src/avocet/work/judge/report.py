@@ -15,8 +15,8 @@ from avocet.core.score.calibration import CALIBRATED_SCORE, reliability
 from avocet.core.score.measurement import AREA_BOUNDS, area_ranges, match_pictures, measure_detections
 from avocet.core.score.mistakes import KINDS, find_mistakes
 from avocet.core.score.precision import COCO_THRESHOLDS, INTERPOLATIONS
-from avocet.detector.finder import Finder
-from avocet.detector.labelled import LabelledPicture
+from avocet.detector.model.finder import Finder
+from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.work.progress import Reporter, Stopped
 
 BATCH = 8

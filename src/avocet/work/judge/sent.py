@@ -13,10 +13,9 @@ from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import Candidates
 from avocet.files import copy_file, write_bytes
-from avocet.formats.coco import coco_ids
+from avocet.formats.coco import read_coco_with_ids
 from avocet.formats.coco_results import read_results
-from avocet.formats.kinds import recognise
-from avocet.formats.record import IGNORE, RecordedPicture, find_nothing
+from avocet.formats.record import IGNORE, RecordedPicture
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part
 from avocet.work.exchange.located import Located, locate, opened_labels
@@ -70,11 +69,12 @@ def bring_truth(
         If it is no COCO file, or has no picture or no box that can be used.
     """
     with opened_labels(path, images, name) as (files, place):
-        called = next((each for each in files.names if each.lower().endswith(".json")), name)
-        record = recognise(files).read(files, place.find if place else find_nothing)
-        if not [each for each in files.names if each.lower().endswith(".json")]:
-            raise InputError(f"{name} holds no COCO JSON; truths from outside are read from one")
-        ids = coco_ids(files.read(called), called)
+        documents = [each for each in files.names if each.lower().endswith(".json")]
+        if len(documents) != 1:
+            held = f"{len(documents)} JSON files" if documents else "no COCO JSON"
+            raise InputError(f"{name} holds {held}; a truth from outside is read from one")
+        called = documents[0]
+        record, ids = read_coco_with_ids(files.read(called), called)
         if place is None:
             if needs_pictures:
                 raise InputError(f"{name} has no pictures beside it; send an archive that holds both")

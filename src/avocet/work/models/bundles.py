@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.core.raw.fusion import FUSION_IOU, Method
-from avocet.detector.card import rewrite_card
+from avocet.detector.model.card import rewrite_card
 from avocet.files import replacing
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Ensemble, Run

@@ -1,8 +1,8 @@
 """Reading a model's bundles into networks that answer; only the worker does it."""
 
-from avocet.detector.ensemble import EnsemblePredictor
-from avocet.detector.finder import Finder
-from avocet.detector.predictor import Predictor
+from avocet.detector.model.ensemble import EnsemblePredictor
+from avocet.detector.model.finder import Finder
+from avocet.detector.model.predictor import Predictor
 from avocet.work.models.bundles import Bundles
 
 

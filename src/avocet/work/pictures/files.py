@@ -2,6 +2,7 @@
 
 import hashlib
 import shutil
+from dataclasses import dataclass
 from pathlib import Path
 
 from sqlalchemy.orm import Session
@@ -14,6 +15,19 @@ from avocet.store.tables import Picture
 from avocet.work.problems import NotFound
 
 NOT_SHOWN_BY_BROWSERS = frozenset({".tif", ".tiff"})
+
+
+@dataclass(frozen=True)
+class StoredPicture:
+    """A picture that is no record of the project any more, or never was one, and whose file is known."""
+
+    project_id: int
+    name: str
+    content_hash: str
+    suffix: str
+    path: str | None = None
+    file_size: int | None = None
+    file_time: int | None = None
 
 
 def content_hash(path: Path) -> str:
@@ -30,7 +44,7 @@ def get_picture(session: Session, picture_id: int) -> Picture:
     return picture
 
 
-def picture_path(folder: DataFolder, picture: Picture) -> Path:
+def picture_path(folder: DataFolder, picture: Picture | StoredPicture) -> Path:
     """Where a picture's file lies.
 
     Raises
@@ -63,7 +77,7 @@ def unchanged(path: Path, digest: str, name: str, size: int | None = None, time:
     return path
 
 
-def viewable_path(folder: DataFolder, picture: Picture) -> Path:
+def viewable_path(folder: DataFolder, picture: Picture | StoredPicture) -> Path:
     """The picture's file where browsers can show it, else a JPEG of it, made now if there is none yet."""
     original = picture_path(folder, picture)
     if picture.suffix not in NOT_SHOWN_BY_BROWSERS:

@@ -16,12 +16,12 @@ from avocet.work.job_kinds import LOOK_AT_PICTURES, ForProject, Task
 from avocet.work.job_outcomes import PicturesSeen
 from avocet.work.jobs import create_job
 from avocet.work.pictures.adding import THUMBNAIL
-from avocet.work.pictures.files import get_picture, picture_path
+from avocet.work.pictures.files import StoredPicture, get_picture, picture_path
 from avocet.work.problems import NotFound
 from avocet.work.progress import Reporter, Stopped
 
 
-def thumbnail(folder: DataFolder, picture: Picture) -> Path:
+def thumbnail(folder: DataFolder, picture: Picture | StoredPicture) -> Path:
     """Path of the picture's thumbnail, made now if there is none yet."""
     path = folder.thumbnail(picture.project_id, picture.content_hash)
     if not path.is_file():

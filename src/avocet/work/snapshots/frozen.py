@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from avocet.core.boxes import as_boxes
-from avocet.detector.labelled import LabelledPicture
+from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.formats.record import IGNORE
 from avocet.media.pictures import read_picture
 from avocet.store.folder import DataFolder

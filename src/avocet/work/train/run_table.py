@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from avocet.core.errors import InputError
-from avocet.detector.settings import settings_from
+from avocet.detector.training.settings import settings_from
 from avocet.store.tables import Run
 
 ALWAYS = ("size", "side")

@@ -9,7 +9,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, joinedload
 
 from avocet.core.errors import InputError
-from avocet.detector.settings import Settings, settings_from
+from avocet.detector.training.settings import Settings, settings_from
 from avocet.files import copy_file
 from avocet.store.database import reading
 from avocet.store.folder import DataFolder
@@ -29,9 +29,9 @@ from avocet.work.snapshots.snapshots import (
     read_snapshot,
     record_snapshot,
 )
-from avocet.work.train.choices import chosen_settings
-from avocet.work.train.plan import DEFAULT_BATCH, DEFAULT_SIDE, Plan, held_out_hash, plan_run
-from avocet.work.train.run_labels import RunLabels, labels_of_snapshot
+from avocet.work.train.ahead.choices import chosen_settings
+from avocet.work.train.ahead.plan import DEFAULT_BATCH, DEFAULT_SIDE, Plan, held_out_hash, plan_run
+from avocet.work.train.ahead.run_labels import RunLabels, labels_of_snapshot
 
 Start = int | Path | Literal["shipped"] | None
 """Starting weights: a run's number, a bundle's path, those shipped with the package, or none."""
@@ -84,7 +84,7 @@ def start_run(
     folder : DataFolder
     project_id : int
     chosen : dict
-        Settings as in `avocet.detector.settings.Settings`; what is missing or None is chosen
+        Settings as in `avocet.detector.training.settings.Settings`; what is missing or None is chosen
         from the labels.
     name : str
     snapshot_id : int, optional

@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from avocet.detector.settings import settings_from
-from avocet.detector.trainer import Training
+from avocet.detector.training.settings import settings_from
+from avocet.detector.training.trainer import Training
 from avocet.store.database import reading
 from avocet.store.tables import Part
 from avocet.work.job_kinds import ForStudy, Task

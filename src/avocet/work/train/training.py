@@ -13,12 +13,12 @@ from sqlalchemy import delete
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.detector.reports import EpochReport
-from avocet.detector.settings import Settings, settings_from
-from avocet.detector.shipped import shipped_weights
-from avocet.detector.starting import weights_of_bundle
-from avocet.detector.trainer import Training
-from avocet.detector.watching import draw_watched, keep_watched
+from avocet.detector.model.shipped import shipped_weights
+from avocet.detector.model.starting import weights_of_bundle
+from avocet.detector.training.reports import EpochReport
+from avocet.detector.training.settings import Settings, settings_from
+from avocet.detector.training.trainer import Training
+from avocet.detector.training.watching import draw_watched, keep_watched
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part, Run, RunEpoch

@@ -1,7 +1,7 @@
 """The latest checkpoint of a run tried on one picture, also while it trains."""
 
 from avocet.core.raw.candidates import OVERLAP_LIMIT
-from avocet.detector.predictor import Predictor
+from avocet.detector.model.predictor import Predictor
 from avocet.media.pictures import read_picture
 from avocet.store.database import reading
 from avocet.work.job_kinds import RunAndPicture, Task

@@ -5,7 +5,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from avocet.detector.watching import read_watched, watched_epochs
+from avocet.detector.training.watching import read_watched, watched_epochs
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Run
 from avocet.work.problems import NotFound

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
-from avocet.detector.finder import Finder
+from avocet.detector.model.finder import Finder
 from avocet.files import replacing, write_bytes, write_text
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.clips import ClipWriter, clip_info, read_frames

@@ -1,0 +1,1 @@
+"""The network: its sizes, its weights, its bundle, and what answers for it."""

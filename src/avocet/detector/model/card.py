@@ -1,0 +1,141 @@
+"""The card of a model bundle, ``model.json``, and the bundle as two parts: the card and the weights' bytes.
+
+It needs no torch, so that records and the server know models without loading it.
+"""
+
+import json
+import zipfile
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from avocet.core.errors import InputError
+from avocet.detector.model.sizes import ANCHORS_PER_LEVEL, STRIDES, size_named
+
+FORMAT_VERSION = 1
+CARD, WEIGHTS = "model.json", "weights.safetensors"
+LARGEST_CARD, LARGEST_WEIGHTS = 5_000_000, 500_000_000
+
+
+class ModelCard(BaseModel):
+    """What a bundle says about its weights: the contents of ``model.json``.
+
+    Attributes
+    ----------
+    format_version : int
+    size : str
+        Stint, Dunlin or Curlew, in lower case.
+    classes : list of str
+        In the order of the network's outputs.
+    side : int
+        Longer side of the input in pixels.
+    strides : list of int
+    anchors : list
+        Level by level, widths and heights in input pixels.
+    reach : float
+        How far a cell's centre can reach, as in `avocet.core.raw.decode.decode`.
+    snapshot : str
+        Content hash of the labels it was trained on.
+    training : dict
+        Settings of the training.
+    metrics : dict
+        What was measured on the validation pictures.
+    minimum_scores : dict of str to float
+        By class, what a person chose for the model to be used with.
+    """
+
+    model_config = ConfigDict(extra="ignore")
+
+    format_version: int = FORMAT_VERSION
+    size: str
+    classes: list[str] = Field(min_length=1, max_length=10_000)
+    side: int = Field(ge=32, le=4096, multiple_of=32)
+    strides: list[int] = list(STRIDES)
+    anchors: list[list[tuple[float, float]]]
+    reach: float = Field(gt=0, le=4)
+    snapshot: str = ""
+    training: dict[str, Any] = {}
+    metrics: dict[str, Any] = {}
+    minimum_scores: dict[str, float] = {}
+
+
+def rewrite_card(path: Path, target: Path, minimum_scores: dict[str, float]) -> None:
+    """Write a bundle's weights anew with other minimum scores.
+
+    Parameters
+    ----------
+    path : Path
+    target : Path
+        The caller renames it into place when all went well.
+    minimum_scores : dict of str to float
+    """
+    card, content = read_bundle_parts(path)
+    write_bundle_parts(target, card.model_copy(update={"minimum_scores": minimum_scores}), content)
+
+
+def write_bundle_parts(path: Path, card: ModelCard, weights: bytes) -> None:
+    """Write a bundle of a card and the bytes of its weights."""
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_STORED) as archive:
+        # A fixed date makes the same model the same bytes.
+        for name, content in (
+            (CARD, json.dumps(card.model_dump(), indent=2, ensure_ascii=False).encode()),
+            (WEIGHTS, weights),
+        ):
+            archive.writestr(zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0)), content)
+
+
+def read_bundle_parts(path: Path) -> tuple[ModelCard, bytes]:
+    """The card and the bytes of the weights, both checked as far as can be without a network."""
+    if not path.is_file():
+        raise InputError(f"{path}: there is no such model bundle")
+    try:
+        with zipfile.ZipFile(path) as archive:
+            names = set(archive.namelist())
+            for name, limit in ((CARD, LARGEST_CARD), (WEIGHTS, LARGEST_WEIGHTS)):
+                if name not in names:
+                    raise InputError(f"{path.name} is not a model bundle: it holds no {name}")
+                if archive.getinfo(name).file_size > limit:
+                    raise InputError(f"{path.name}: {name} is larger than {limit:,} bytes")
+            raw_card, content = archive.read(CARD), archive.read(WEIGHTS)
+    except (
+        zipfile.BadZipFile,
+        zipfile.LargeZipFile,
+        NotImplementedError,
+        RuntimeError,
+        EOFError,
+        OSError,
+    ) as error:
+        raise InputError(f"{path.name} is not a model bundle: {error}") from None
+    return _card(raw_card, path.name), content
+
+
+def _card(raw: bytes, name: str) -> ModelCard:
+    try:
+        values = json.loads(raw)
+    except (ValueError, RecursionError):
+        raise InputError(f"{name}: {CARD} is not JSON") from None
+    version = values.get("format_version") if isinstance(values, dict) else None
+    if isinstance(version, int) and version > FORMAT_VERSION:
+        raise InputError(
+            f"{name} has bundle format {version}; this Avocet reads up to {FORMAT_VERSION}. Update it."
+        )
+    try:
+        card = ModelCard.model_validate(values)
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"])
+        raise InputError(f"{name}: {CARD} is not valid at {where or 'its top'}: {first['msg']}") from None
+    size_named(card.size)
+    if card.strides != list(STRIDES) or [len(level) for level in card.anchors] != [ANCHORS_PER_LEVEL] * len(
+        STRIDES
+    ):
+        raise InputError(
+            f"{name}: {CARD} has strides {card.strides} or anchors that this Avocet does not know"
+        )
+    if any(not 0 < value < 1e5 for level in card.anchors for pair in level for value in pair):
+        raise InputError(f"{name}: {CARD} has an anchor that is not a positive size")
+    for label, score in card.minimum_scores.items():
+        if not 0 <= score <= 1:
+            raise InputError(f"{name}: {CARD} has the minimum score {score} for {label}, not one from 0 to 1")
+    return card

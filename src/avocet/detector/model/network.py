@@ -1,0 +1,120 @@
+"""The network: a compact convolutional backbone, a top-down path and one head a level."""
+
+import torch
+from torch import Tensor, nn
+from torch.nn.utils.fusion import fuse_conv_bn_eval
+
+from avocet.detector.model.sizes import ANCHORS_PER_LEVEL, STRIDES, Size
+
+OBJECTNESS_START = -4.6
+"""Bias of the objectness at the start: about one cell in a hundred holds an object."""
+
+
+class ConvUnit(nn.Module):
+    """Convolution, normalisation, activation."""
+
+    def __init__(self, inputs: int, outputs: int, kernel: int, stride: int = 1) -> None:
+        super().__init__()
+        self.conv: nn.Module = nn.Conv2d(inputs, outputs, kernel, stride, kernel // 2, bias=False)
+        self.norm: nn.Module = nn.BatchNorm2d(outputs)
+        self.act = nn.SiLU(inplace=True)
+
+    def forward(self, x: Tensor) -> Tensor:
+        return self.act(self.norm(self.conv(x)))
+
+    def fold(self) -> None:
+        """Merge the normalisation into the convolution, for inference."""
+        if isinstance(self.conv, nn.Conv2d) and isinstance(self.norm, nn.BatchNorm2d):
+            self.conv = fuse_conv_bn_eval(self.conv, self.norm)
+            self.norm = nn.Identity()
+
+
+class Residual(nn.Module):
+    """A 1×1 and a 3×3 convolution around a shortcut (He et al., 2016)."""
+
+    def __init__(self, channels: int) -> None:
+        super().__init__()
+        self.narrow = ConvUnit(channels, channels // 2, 1)
+        self.widen = ConvUnit(channels // 2, channels, 3)
+
+    def forward(self, x: Tensor) -> Tensor:
+        return x + self.widen(self.narrow(x))
+
+
+class Network(nn.Module):
+    """Single-shot detector with strides 8, 16 and 32 and a top-down path (Lin et al., 2017).
+
+    Parameters
+    ----------
+    size : Size
+    classes : int
+
+    Notes
+    -----
+    Input is (B, 3, H, W), values 0 to 1, sides multiples of 32. Output is one tensor a level of
+    shape (B, A, 5 + C, H / stride, W / stride): t_x, t_y, t_w, t_h, t_o and class logits.
+    """
+
+    def __init__(self, size: Size, classes: int) -> None:
+        super().__init__()
+        self.classes = classes
+        stem, *widths = size.widths
+        self.stem = ConvUnit(3, stem, 3, 2)
+        stages = []
+        for before, after, blocks in zip([stem, *widths], widths, size.blocks, strict=False):
+            stages.append(
+                nn.Sequential(ConvUnit(before, after, 3, 2), *(Residual(after) for _ in range(blocks)))
+            )
+        self.stages = nn.ModuleList(stages)
+        self.lateral = nn.ModuleList(ConvUnit(width, size.neck, 1) for width in widths[-len(STRIDES) :])
+        self.smooth = nn.ModuleList(ConvUnit(size.neck, size.neck, 3) for _ in STRIDES)
+        outputs = ANCHORS_PER_LEVEL * (5 + classes)
+        self.heads = nn.ModuleList(nn.Conv2d(size.neck, outputs, 1) for _ in STRIDES)
+        self._start()
+
+    def _start(self) -> None:
+        for module in self.modules():
+            if isinstance(module, nn.Conv2d):
+                nn.init.kaiming_normal_(module.weight, mode="fan_out", nonlinearity="relu")
+        for head in self.heads:
+            assert isinstance(head, nn.Conv2d) and head.bias is not None
+            nn.init.normal_(head.weight, std=0.01)
+            bias = torch.zeros(ANCHORS_PER_LEVEL, 5 + self.classes)
+            bias[:, 4] = OBJECTNESS_START
+            head.bias.data.copy_(bias.flatten())
+
+    def forward(self, x: Tensor) -> list[Tensor]:
+        features = []
+        x = self.stem(x)
+        for stage in self.stages:
+            x = stage(x)
+            features.append(x)
+        merged: list[Tensor] = []
+        for feature, lateral in zip(
+            reversed(features[-len(STRIDES) :]), reversed(list(self.lateral)), strict=True
+        ):
+            y = lateral(feature)
+            if merged:
+                y = y + nn.functional.interpolate(merged[-1], scale_factor=2.0, mode="nearest")
+            merged.append(y)
+        outputs = []
+        for y, smooth, head in zip(reversed(merged), self.smooth, self.heads, strict=True):
+            z = smooth(y)
+            # The last step in full precision: box coordinates need more than 8 bits.
+            with torch.autocast(device_type=z.device.type, enabled=False):
+                raw = head(z.float())
+            batch, _, rows, columns = raw.shape
+            outputs.append(raw.view(batch, ANCHORS_PER_LEVEL, 5 + self.classes, rows, columns))
+        return outputs
+
+    @property
+    def backbone(self) -> nn.ModuleList:
+        """The stem and the stages: what sees, before anything is located."""
+        return nn.ModuleList([self.stem, *self.stages])
+
+    def fold(self) -> None:
+        """Merge every normalisation into its convolution. Only for inference; cannot be undone."""
+        self.eval()
+        for module in self.modules():
+            if isinstance(module, ConvUnit):
+                module.fold()

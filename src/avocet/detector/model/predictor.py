@@ -1,0 +1,146 @@
+"""Asking a network: pictures in, boxes in original pixels out."""
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import torch
+from numpy.typing import NDArray
+from torch import Tensor
+
+from avocet.core.raw.candidates import Candidates, in_picture
+from avocet.core.raw.decode import decode
+from avocet.core.raw.letterbox import Letterbox, letterbox
+from avocet.detector.model.bundle import read_bundle
+from avocet.detector.model.card import ModelCard
+from avocet.detector.model.device import bfloat16_pays, chosen_device
+from avocet.detector.model.network import Network
+from avocet.detector.pictures.resizing import lay_in
+
+
+def candidates_of(
+    raw: Sequence[NDArray[np.float32]],
+    card: ModelCard,
+    box: Letterbox,
+    width: int,
+    height: int,
+    minimum_score: float,
+) -> Candidates:
+    """Decode the raw outputs of one picture and bring them back to its pixels.
+
+    Parameters
+    ----------
+    raw : sequence of (A, 5 + C, H, W) ndarray
+    card : ModelCard
+    box : Letterbox
+        How the picture lay in the input.
+    width, height : int
+        Size of the original picture in pixels.
+    minimum_score : float
+
+    Returns
+    -------
+    Candidates
+    """
+    decoded = decode(raw, card.anchors, card.strides, card.reach, minimum_objectness=minimum_score)
+    return in_picture(decoded, box, width, height, minimum_score).candidates
+
+
+class Predictor:
+    """A trained network ready for pictures.
+
+    Parameters
+    ----------
+    card : ModelCard
+    network : Network
+        Taken over: its normalisations are folded into its convolutions.
+    """
+
+    def __init__(self, card: ModelCard, network: Network) -> None:
+        self.card = card
+        self.device = chosen_device()
+        network.fold()
+        self._network = network.to(self.device).to(memory_format=torch.channels_last)  # type: ignore[call-overload]
+        self.bfloat16 = bfloat16_pays(self.device)
+
+    @property
+    def classes(self) -> list[str]:
+        return self.card.classes
+
+    @property
+    def about(self) -> dict[str, Any]:
+        """What results say of the model they come from."""
+        card = self.card
+        return {
+            "size": card.size,
+            "side": card.side,
+            "classes": card.classes,
+            "snapshot": card.snapshot,
+            "epoch": card.metrics.get("epoch"),
+        }
+
+    @classmethod
+    def from_bundle(cls, path: Path) -> "Predictor":
+        """Read a model bundle. Raises `InputError` if it is not one."""
+        return cls(*read_bundle(path))
+
+    def candidates(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]:
+        """Candidate boxes of pictures of any size, each in its own pixels.
+
+        Parameters
+        ----------
+        pictures : sequence of (H, W, 3) ndarray of uint8
+        minimum_score : float
+
+        Returns
+        -------
+        list of Candidates
+            One a picture, in order.
+        """
+        boxes = [letterbox(pixels.shape[1], pixels.shape[0], self.card.side) for pixels in pictures]
+        by_shape: dict[tuple[int, int], list[int]] = {}
+        for index, box in enumerate(boxes):
+            by_shape.setdefault((box.input_height, box.input_width), []).append(index)
+        found: dict[int, Candidates] = {}
+        for group in by_shape.values():
+            inputs = np.stack([lay_in(pictures[index], boxes[index]) for index in group])
+            levels = self.raw(inputs)
+            for row, index in enumerate(group):
+                height, width = pictures[index].shape[:2]
+                raw = [level[row] for level in levels]
+                found[index] = candidates_of(raw, self.card, boxes[index], width, height, minimum_score)
+        return [found[index] for index in range(len(pictures))]
+
+    def raw_of(self, pixels: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
+        """Raw outputs, level by level, of one picture laid into the input."""
+        box = letterbox(pixels.shape[1], pixels.shape[0], self.card.side)
+        return [level[0] for level in self.raw(lay_in(pixels, box)[None])]
+
+    def raw(self, inputs: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
+        """Raw outputs, level by level, of (B, H, W, 3) uint8 inputs."""
+        return forward(self._network, inputs, self.device, self.bfloat16)
+
+
+@torch.inference_mode()
+def forward(
+    network: Network, inputs: NDArray[np.uint8], device: torch.device, bfloat16: bool
+) -> list[NDArray[np.float32]]:
+    """Run a network on uint8 inputs without keeping gradients."""
+    with torch.autocast(device.type, torch.bfloat16, enabled=bool(bfloat16)):
+        outputs = network(as_input(inputs, device))
+    return [level.float().cpu().numpy() for level in outputs]
+
+
+def as_input(
+    pixels: NDArray[np.uint8], device: torch.device, light: NDArray[np.float32] | None = None
+) -> Tensor:
+    """(B, H, W, 3) uint8 pixels as the network's (B, 3, H, W) float input in channels-last memory.
+
+    ``light`` has (B, 3) factors for red, green and blue.
+    """
+    values = torch.from_numpy(pixels).to(device).permute(0, 3, 1, 2).float()
+    if light is None:
+        return values.div_(255)
+    factors = torch.from_numpy(light).to(device)[:, :, None, None] / 255
+    return values.mul_(factors).clamp_(max=1)

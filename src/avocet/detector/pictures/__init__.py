@@ -1,0 +1,1 @@
+"""Pictures as the network gets them: resized, augmented, in batches."""

@@ -1,0 +1,377 @@
+"""Augmentation: training pictures scaled, shifted, turned, flipped and put together anew."""
+
+from dataclasses import dataclass
+from typing import Literal, get_args
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+from pydantic.dataclasses import dataclass as described
+
+from avocet.core.boxes import Array, area, clip
+from avocet.core.errors import InputError
+from avocet.detector.pictures.resizing import PADDING
+from avocet.detector.training.field import setting
+
+Flips = Literal["none", "sideways", "all"]
+FLIPS: tuple[Flips, ...] = get_args(Flips)
+
+LEAST_VISIBLE = 0.35
+"""A box of which less than this share stays in the picture is dropped."""
+
+LEAST_SIDE = 2.0
+"""A box narrower or lower than this many input pixels is dropped."""
+
+PLACES_TRIED = 8
+"""Places that are tried for an object copied in."""
+
+MOST_COVERED = 0.2
+"""An object copied in may cover this share of another one, or be covered by it."""
+
+
+@dataclass(frozen=True)
+class Sample:
+    """A picture and its boxes.
+
+    Attributes
+    ----------
+    pixels : (H, W, 3) ndarray of uint8
+    boxes : (N, 4) ndarray of float64
+        In pixels of ``pixels``.
+    classes : (N,) ndarray of int64
+    ignored : (N,) ndarray of bool
+    """
+
+    pixels: NDArray[np.uint8]
+    boxes: Array
+    classes: NDArray[np.int64]
+    ignored: NDArray[np.bool_]
+
+
+@described(frozen=True)
+class Augmentation:
+    """How training pictures are varied, each with its strength; 0 leaves it out.
+
+    Each field is declared once, with its bounds and the sentence that explains it: the page, the
+    command line and the described interface all take them from here.
+
+    Raises
+    ------
+    pydantic.ValidationError
+        If a value lies out of bounds; `avocet.detector.training.settings.settings_from` says it in words.
+    """
+
+    flips: Flips = setting(
+        "sideways",
+        "Flips",
+        "'all' also turns by quarter turns: right for scenes seen from above",
+        choices={"none": "None", "sideways": "Left and right", "all": "Every way, and quarter turns"},
+    )
+    scale_least: float = setting(0.75, "Smallest", "least size against the letterboxed picture", 0.1, 1, 0.05)
+    scale_most: float = setting(1.35, "Largest", "greatest size against the letterboxed picture", 1, 4, 0.05)
+    shift: float = setting(
+        1.0,
+        "Shift",
+        "share of the free room within which a picture is moved; 0 keeps it in the middle",
+        0,
+        1,
+        0.1,
+    )
+    turn: float = setting(0.0, "Turn", "turned by up to so many degrees either way", 0, 45, 1, unit="°")
+    light: float = setting(
+        0.2,
+        "Brightness",
+        "brightness varies by this share up and down, the colours a fifth of it against each other",
+        0,
+        0.9,
+        0.05,
+    )
+    hue: float = setting(
+        0.0, "Hue", "colours are turned by up to so many degrees of the colour circle", 0, 180, 2, unit="°"
+    )
+    saturation: float = setting(
+        0.0, "Saturation", "colourfulness varies by this share up and down", 0, 1, 0.05
+    )
+    blur: float = setting(
+        0.0, "Blur", "greatest radius of a Gaussian blur, given to half of the pictures", 0, 5, 0.1, unit="px"
+    )
+    collage: float = setting(0.5, "Collage", "share of training pictures put together from four", 0, 1, 0.1)
+    copy_in: float = setting(
+        0.0,
+        "Copied objects",
+        "share of training pictures into which up to three objects of others are copied",
+        0,
+        1,
+        0.1,
+    )
+
+    def __post_init__(self) -> None:
+        if self.scale_least > self.scale_most:
+            raise InputError(f"smallest {self.scale_least} is above largest {self.scale_most}")
+
+
+def place(
+    sample: Sample,
+    width: int,
+    height: int,
+    factor: float,
+    augmentation: Augmentation,
+    generator: np.random.Generator,
+) -> Sample:
+    """Lay a picture into a canvas at a random place, after random flips and a random turn.
+
+    Parameters
+    ----------
+    sample : Sample
+    width, height : int
+        The canvas in pixels.
+    factor : float
+        Canvas pixels for one pixel of the sample.
+    augmentation : Augmentation
+    generator : numpy.random.Generator
+
+    Returns
+    -------
+    Sample
+        Boxes cut to the canvas; those cut down below `LEAST_VISIBLE` of their area are gone.
+    """
+    flip = _drawn_flip(augmentation.flips, generator)
+    if augmentation.turn:
+        sample = turn(sample, float(generator.uniform(-augmentation.turn, augmentation.turn)))
+    tall, wide = sample.pixels.shape[:2]
+    if flip.transposed:
+        tall, wide = wide, tall
+    scaled_width, scaled_height = max(1, round(wide * factor)), max(1, round(tall * factor))
+    left = _moved(width - scaled_width, augmentation.shift, generator)
+    top = _moved(height - scaled_height, augmentation.shift, generator)
+    x1, y1 = max(0, left), max(0, top)
+    x2, y2 = min(width, left + scaled_width), min(height, top + scaled_height)
+    across, down = wide / scaled_width, tall / scaled_height
+    shown = np.array([[(x1 - left) * across, (y1 - top) * down, (x2 - left) * across, (y2 - top) * down]])
+    # What is shown is cut out and scaled before it is flipped: that is less to move about.
+    source = flip.back(shown, wide, tall)[0]
+    size = (y2 - y1, x2 - x1) if flip.transposed else (x2 - x1, y2 - y1)
+    canvas = np.full((height, width, 3), PADDING, dtype=np.uint8)
+    canvas[y1:y2, x1:x2] = np.asarray(flip.picture(_scaled_part(sample.pixels, source, size)))
+    boxes = flip.boxes(sample.boxes, wide, tall)
+    moved = boxes / np.array([across, down] * 2) + np.array([left, top] * 2)
+    return _cut(Sample(canvas, moved, sample.classes, sample.ignored), width, height)
+
+
+def _scaled_part(pixels: NDArray[np.uint8], source: Array, size: tuple[int, int]) -> Image.Image:
+    """Scale the part of a picture within ``source`` to a size, touching no more than is needed."""
+    margin = 2
+    height, width = pixels.shape[:2]
+    x1, y1 = max(0, int(source[0]) - margin), max(0, int(source[1]) - margin)
+    x2, y2 = min(width, int(np.ceil(source[2])) + margin), min(height, int(np.ceil(source[3])) + margin)
+    part = Image.fromarray(pixels[y1:y2, x1:x2])
+    left, top = max(0.0, float(source[0]) - x1), max(0.0, float(source[1]) - y1)
+    right, bottom = min(float(source[2]) - x1, x2 - x1), min(float(source[3]) - y1, y2 - y1)
+    return part.resize(size, Image.Resampling.BILINEAR, box=(left, top, right, bottom))
+
+
+def collage(
+    samples: list[Sample],
+    width: int,
+    height: int,
+    factors: list[float],
+    augmentation: Augmentation,
+    generator: np.random.Generator,
+) -> Sample:
+    """Four pictures around a random meeting point, each filling its corner as `place` would."""
+    x = int(width * generator.uniform(0.3, 0.7))
+    y = int(height * generator.uniform(0.3, 0.7))
+    canvas = np.empty((height, width, 3), dtype=np.uint8)
+    boxes, classes, ignored = [], [], []
+    corners = ((0, 0, x, y), (x, 0, width, y), (0, y, x, height), (x, y, width, height))
+    for sample, factor, (x1, y1, x2, y2) in zip(samples, factors, corners, strict=True):
+        part = place(sample, x2 - x1, y2 - y1, factor, augmentation, generator)
+        canvas[y1:y2, x1:x2] = part.pixels
+        boxes.append(part.boxes + np.array([x1, y1, x1, y1]))
+        classes.append(part.classes)
+        ignored.append(part.ignored)
+    return Sample(canvas, np.concatenate(boxes), np.concatenate(classes), np.concatenate(ignored))
+
+
+def turn(sample: Sample, degrees: float) -> Sample:
+    """Turn a picture about its middle, without making it larger.
+
+    A box becomes that of the turned ellipse within it: exact for round and oval objects, a
+    little tight for those that fill the corners of their box, never as loose as the box around
+    the turned corners.
+
+    Parameters
+    ----------
+    sample : Sample
+    degrees : float
+        Counter-clockwise.
+
+    Examples
+    --------
+    >>> pixels = np.zeros((40, 40, 3), np.uint8)
+    >>> flat = Sample(pixels, np.array([[10.0, 15, 30, 25]]), np.zeros(1, int), np.zeros(1, bool))
+    >>> turn(flat, 90).boxes.round(6).tolist()
+    [[15.0, 10.0, 25.0, 30.0]]
+    """
+    height, width = sample.pixels.shape[:2]
+    angle = np.deg2rad(degrees)
+    cosine, sine = np.cos(angle), np.sin(angle)
+    middle = np.array([width / 2, height / 2])
+    centres = (sample.boxes[:, :2] + sample.boxes[:, 2:]) / 2 - middle
+    halves = (sample.boxes[:, 2:] - sample.boxes[:, :2]) / 2
+    turned = np.stack(
+        [centres[:, 0] * cosine + centres[:, 1] * sine, -centres[:, 0] * sine + centres[:, 1] * cosine],
+        axis=1,
+    )
+    reach = np.stack(
+        [
+            np.hypot(halves[:, 0] * cosine, halves[:, 1] * sine),
+            np.hypot(halves[:, 0] * sine, halves[:, 1] * cosine),
+        ],
+        axis=1,
+    )
+    picture = Image.fromarray(sample.pixels).rotate(
+        degrees, Image.Resampling.BILINEAR, fillcolor=(PADDING, PADDING, PADDING)
+    )
+    boxes = np.concatenate([turned + middle - reach, turned + middle + reach], axis=1)
+    kept = _cut(Sample(np.asarray(picture), boxes, sample.classes, sample.ignored), width, height)
+    return kept
+
+
+def copy_in(
+    sample: Sample, donors: list[Sample], factors: list[float], generator: np.random.Generator
+) -> Sample:
+    """Copy one object of each donor into a picture, where it covers little of what is there.
+
+    Parameters
+    ----------
+    sample : Sample
+        At its size in the input.
+    donors : list of Sample
+    factors : list of float
+        Canvas pixels for one pixel of each donor.
+    generator : numpy.random.Generator
+
+    Returns
+    -------
+    Sample
+        With up to one box more a donor. An object that finds no room in `PLACES_TRIED` places is
+        left out.
+    """
+    height, width = sample.pixels.shape[:2]
+    pixels = sample.pixels.copy()
+    boxes, classes, ignored = [*sample.boxes], [*sample.classes], [*sample.ignored]
+    for donor, factor in zip(donors, factors, strict=True):
+        inside = clip(donor.boxes, donor.pixels.shape[1], donor.pixels.shape[0]).round().astype(int)
+        usable = np.flatnonzero(
+            ~donor.ignored & ((inside[:, 2:] - inside[:, :2]).min(axis=1, initial=9999) >= 4)
+        )
+        if not len(usable):
+            continue
+        chosen = int(generator.choice(usable))
+        x1, y1, x2, y2 = inside[chosen]
+        size = max(2, round((x2 - x1) * factor)), max(2, round((y2 - y1) * factor))
+        if size[0] >= width or size[1] >= height:
+            continue
+        crop = np.asarray(Image.fromarray(donor.pixels[y1:y2, x1:x2]).resize(size, Image.Resampling.BILINEAR))
+        if generator.random() < 0.5:
+            crop = crop[:, ::-1]
+        place_found = _free_place(np.array(boxes).reshape(-1, 4), size, width, height, generator)
+        if place_found is None:
+            continue
+        left, top = place_found
+        under = pixels[top : top + size[1], left : left + size[0]]
+        edge = _soft_edge(*size)[..., None]
+        under[...] = (crop * edge + under * (1 - edge)).astype(np.uint8)
+        boxes.append(np.array([left, top, left + size[0], top + size[1]], dtype=np.float64))
+        classes.append(donor.classes[chosen])
+        ignored.append(False)
+    return Sample(
+        pixels,
+        np.array(boxes, dtype=np.float64).reshape(-1, 4),
+        np.array(classes, dtype=np.int64),
+        np.array(ignored, dtype=bool),
+    )
+
+
+def _free_place(
+    boxes: Array, size: tuple[int, int], width: int, height: int, generator: np.random.Generator
+) -> tuple[int, int] | None:
+    for _ in range(PLACES_TRIED):
+        left, top = int(generator.integers(width - size[0])), int(generator.integers(height - size[1]))
+        low = np.maximum(boxes[:, :2], (left, top))
+        high = np.minimum(boxes[:, 2:], (left + size[0], top + size[1]))
+        covered = np.clip(high - low, 0, None).prod(axis=1)
+        least = np.minimum(area(boxes), size[0] * size[1])
+        if not (covered > MOST_COVERED * least).any():
+            return left, top
+    return None
+
+
+def _soft_edge(width: int, height: int) -> NDArray[np.float64]:
+    """1 inside, falling to a half within two pixels of the rim, so that no cut shows."""
+    ramps = [np.minimum(np.arange(n) + 1, np.arange(n)[::-1] + 1) for n in (width, height)]
+    rim = np.minimum(ramps[0][None, :], ramps[1][:, None])
+    return np.asarray(np.clip(0.25 + 0.25 * rim, 0, 1))
+
+
+def _moved(room: int, shift: float, generator: np.random.Generator) -> int:
+    """An offset: a picture larger than the canvas is cut anywhere, a smaller one lies anywhere in it."""
+    anywhere = int(generator.integers(min(0, room), max(0, room) + 1))
+    return anywhere if shift == 1 else round(room / 2 + shift * (anywhere - room / 2))
+
+
+@dataclass(frozen=True)
+class _Flip:
+    """Both axes exchanged, then mirrored sideways and upside down."""
+
+    transposed: bool
+    sideways: bool
+    upside_down: bool
+
+    def picture(self, picture: Image.Image) -> Image.Image:
+        """A flipped picture."""
+        for wanted, way in (
+            (self.transposed, Image.Transpose.TRANSPOSE),
+            (self.sideways, Image.Transpose.FLIP_LEFT_RIGHT),
+            (self.upside_down, Image.Transpose.FLIP_TOP_BOTTOM),
+        ):
+            if wanted:
+                picture = picture.transpose(way)
+        return picture
+
+    def boxes(self, boxes: Array, width: int, height: int) -> Array:
+        """Flipped boxes; width and height are those of the flipped picture."""
+        return self._mirrored(boxes[:, [1, 0, 3, 2]] if self.transposed else boxes, width, height)
+
+    def back(self, boxes: Array, width: int, height: int) -> Array:
+        """Where flipped boxes come from."""
+        mirrored = self._mirrored(boxes, width, height)
+        return mirrored[:, [1, 0, 3, 2]] if self.transposed else mirrored
+
+    def _mirrored(self, boxes: Array, width: int, height: int) -> Array:
+        if not (self.sideways or self.upside_down):
+            return boxes
+        mirrored = boxes.copy()
+        if self.sideways:
+            mirrored[:, 0], mirrored[:, 2] = width - boxes[:, 2], width - boxes[:, 0]
+        if self.upside_down:
+            mirrored[:, 1], mirrored[:, 3] = height - boxes[:, 3], height - boxes[:, 1]
+        return mirrored
+
+
+def _drawn_flip(flips: Flips, generator: np.random.Generator) -> _Flip:
+    sideways, upside_down, transposed = (bool(each) for each in generator.random(3) < 0.5)
+    every_way = flips == "all"
+    return _Flip(every_way and transposed, flips != "none" and sideways, every_way and upside_down)
+
+
+def _cut(sample: Sample, width: int, height: int) -> Sample:
+    boxes = sample.boxes
+    # Done for every picture of a batch, collages four times: plain products, columns one by one.
+    inside = np.minimum(np.maximum(boxes, 0), np.array([width, height, width, height], dtype=np.float64))
+    wide, high = inside[:, 2] - inside[:, 0], inside[:, 3] - inside[:, 1]
+    whole = (boxes[:, 2] - boxes[:, 0]) * (boxes[:, 3] - boxes[:, 1])
+    visible = wide * high >= LEAST_VISIBLE * whole
+    keep = (wide >= LEAST_SIDE) & (high >= LEAST_SIDE) & (visible | sample.ignored)
+    return Sample(sample.pixels, inside[keep], sample.classes[keep], sample.ignored[keep])

@@ -1,0 +1,1 @@
+"""Training: settings, targets, loss, the trainer, what it reports."""

@@ -1,0 +1,409 @@
+"""Training: from labelled pictures to a model bundle."""
+
+import copy
+import math
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import torch
+from torch import nn
+from torch.optim.swa_utils import get_ema_multi_avg_fn
+
+from avocet.core.boxes import Array
+from avocet.core.detections import PictureDetections
+from avocet.core.errors import InputError
+from avocet.core.raw.anchors import cluster_anchors
+from avocet.core.raw.letterbox import letterbox
+from avocet.detector.model.bundle import write_bundle
+from avocet.detector.model.card import ModelCard
+from avocet.detector.model.device import bfloat16_pays, chosen_device
+from avocet.detector.model.network import Network
+from avocet.detector.model.predictor import as_input
+from avocet.detector.model.sizes import ANCHORS_PER_LEVEL, STRIDES, size_named
+from avocet.detector.model.starting import StartingWeights, Transfer, take_weights
+from avocet.detector.pictures.batches import Batch, HeldOutPictures, TrainingPictures
+from avocet.detector.pictures.labelled import LabelledPicture
+from avocet.detector.training.checkpoint import Progress, load_checkpoint, save_checkpoint
+from avocet.detector.training.loss import LossWeights, detection_loss
+from avocet.detector.training.reports import EpochReport, Validation
+from avocet.detector.training.schedule import learning_rate
+from avocet.detector.training.settings import Settings
+from avocet.detector.training.validating import validate
+from avocet.files import replacing
+
+REACH = 2.0
+WHOLE_PICTURES = 0.15
+"""Share at the end of a training that goes without collages."""
+
+LARGEST_GRADIENT = 10.0
+"""Gradients of a greater norm are shortened to it."""
+
+
+def input_sizes(pictures: Sequence[LabelledPicture], side: int) -> Array:
+    """Widths and heights of all boxes that count, in input pixels.
+
+    Parameters
+    ----------
+    pictures : sequence of LabelledPicture
+    side : int
+
+    Returns
+    -------
+    (N, 2) ndarray of float64
+    """
+    sizes = [np.zeros((0, 2))]
+    for picture in pictures:
+        boxes = letterbox(picture.width, picture.height, side).to_input(picture.boxes[~picture.ignored])
+        sizes.append(boxes[:, 2:] - boxes[:, :2])
+    joined = np.concatenate(sizes)
+    return joined[(joined > 0).all(axis=1)]
+
+
+def training_anchors(pictures: Sequence[LabelledPicture], settings: Settings) -> Array:
+    """Anchors clustered from the boxes of the training pictures, or those chosen by hand.
+
+    Parameters
+    ----------
+    pictures : sequence of LabelledPicture
+    settings : Settings
+
+    Returns
+    -------
+    (3, 3, 2) ndarray of float64
+        Level by level, small to large.
+
+    Raises
+    ------
+    InputError
+        If there is no box to cluster.
+    """
+    sizes = input_sizes(pictures, settings.side)
+    if not len(sizes):
+        raise InputError("the training pictures hold no box; label some first")
+    if settings.anchors:
+        anchors = np.array(sorted(settings.anchors, key=lambda size: (size[0] * size[1], size[0])))
+    else:
+        varied = settings.augmentation
+        # Box sizes are clustered as training shows them: smaller, as they are, larger.
+        factors = (varied.scale_least, 1.0, varied.scale_most)
+        anchors = cluster_anchors(
+            np.concatenate([sizes * factor for factor in factors]),
+            len(STRIDES) * ANCHORS_PER_LEVEL,
+            np.random.default_rng(settings.seed),
+            restarts=3,
+        )
+    return anchors.reshape(len(STRIDES), ANCHORS_PER_LEVEL, 2)
+
+
+class Training:
+    """A training that can be run, stopped after any step and resumed after the last kept epoch.
+
+    Parameters
+    ----------
+    settings : Settings
+    class_names : sequence of str
+    training, validation : sequence of LabelledPicture
+    folder : Path
+        Where ``latest.safetensors`` (to resume), ``latest.zip`` and ``best.zip`` (to use) go.
+    snapshot : str
+        Content hash of the labels, for the bundle.
+
+    Raises
+    ------
+    InputError
+        If there is no picture to train or validate on, or no box.
+    """
+
+    def __init__(
+        self,
+        settings: Settings,
+        class_names: Sequence[str],
+        training: Sequence[LabelledPicture],
+        validation: Sequence[LabelledPicture],
+        folder: Path,
+        snapshot: str = "",
+    ) -> None:
+        if not training:
+            raise InputError("there is no labelled picture in the training part")
+        if not validation:
+            raise InputError("there is no labelled picture in the validation part")
+        self.settings, self.class_names, self.folder, self._snapshot = (
+            settings,
+            list(class_names),
+            folder,
+            snapshot,
+        )
+        self.anchors = training_anchors(training, settings)
+        self._names = [picture.name for picture in training]
+        self.training_pictures = TrainingPictures(
+            training,
+            settings.side,
+            settings.batch,
+            settings.augmentation,
+            settings.seed,
+            settings.passes,
+            settings.multi_scale,
+            folder,
+        )
+        self._validation = HeldOutPictures(validation, settings.side, settings.batch, folder)
+        self._device = chosen_device()
+        bfloat16 = settings.number_format == "bfloat16" or (
+            settings.number_format == "auto" and bfloat16_pays(self._device)
+        )
+        self.progress = Progress(number_format="bfloat16" if bfloat16 else "float32")
+        self._weights = LossWeights(settings.box_weight, settings.objectness_weight, settings.class_weight)
+        with torch.random.fork_rng():
+            torch.manual_seed(settings.seed)
+            network = Network(size_named(settings.size), len(class_names))
+        self.network = network.to(self._device).to(memory_format=torch.channels_last)  # type: ignore[call-overload]
+        self._frozen = self.network.backbone if settings.freeze_backbone else nn.ModuleList()
+        self._frozen.requires_grad_(False)
+        self.average = copy.deepcopy(self.network).eval().requires_grad_(False)
+        self._optimizer = _optimizer(self.network, settings)
+        # Counters of batches are no weights, and whole numbers cannot be averaged.
+        self._followed = tuple(
+            [value for value in net.state_dict().values() if value.dtype.is_floating_point]
+            for net in (self.average, self.network)
+        )
+        self._last_validation: Validation | None = None
+        self.last_found: list[PictureDetections] = []
+        """What the last validation found, one a validation picture."""
+
+    @property
+    def total_steps(self) -> int:
+        return self.settings.all_epochs * self.training_pictures.steps
+
+    @property
+    def trained_share(self) -> float:
+        """Share of the weights that are trained rather than frozen."""
+        counts = [(each.numel(), each.requires_grad) for each in self.network.parameters()]
+        return sum(count for count, trained in counts if trained) / sum(count for count, _ in counts)
+
+    @property
+    def checkpoint_path(self) -> Path:
+        return self.folder / "latest.safetensors"
+
+    def start_from(self, weights: StartingWeights) -> Transfer:
+        """Take over from other weights what fits. Raises `InputError` if nothing does."""
+        transfer = take_weights(self.network, self.class_names, weights)
+        self.average.load_state_dict(self.network.state_dict())
+        return transfer
+
+    def resume(self) -> bool:
+        """Go on from the kept checkpoint, if there is one."""
+        if not self.checkpoint_path.exists():
+            return False
+        self.progress = load_checkpoint(self.checkpoint_path, self.network, self.average, self._optimizer)
+        return True
+
+    def run(
+        self,
+        on_epoch: Callable[[EpochReport], None],
+        on_step: Callable[[int, float], None] = lambda step, loss: None,
+        should_stop: Callable[[], bool] = lambda: False,
+    ) -> bool:
+        """Train the epochs that are left.
+
+        Parameters
+        ----------
+        on_epoch : callable
+            Gets every `EpochReport`, before the checkpoint is written: an epoch that is told of
+            twice was trained twice, with the same outcome.
+        on_step : callable
+            Gets the number of finished steps in all and the loss of the last one.
+        should_stop : callable
+            Asked after every step; where it says yes, the epoch is abandoned and everything up
+            to the epoch before is kept.
+
+        Returns
+        -------
+        bool
+            True where all epochs are done, or none was better for longer than the settings have
+            patience for; false where it was stopped.
+
+        Raises
+        ------
+        InputError
+            If the loss is no longer finite or the disk is full; the last good checkpoint stays.
+        """
+        for epoch in range(self.progress.epoch, self.settings.all_epochs):
+            if self._out_of_patience():
+                break
+            before = self._training_state()
+            report = self._one_epoch(epoch, on_step, should_stop)
+            if report is None:
+                self._restore(before)
+                self._save()
+                return False
+            on_epoch(report)
+            self._save(report)
+        return True
+
+    def close(self) -> None:
+        """Remove the decoded pictures from the disk."""
+        self.training_pictures.close()
+        self._validation.close()
+
+    def _out_of_patience(self) -> bool:
+        waited = self.progress.epoch - self.progress.best_epoch
+        return 0 < self.settings.patience <= waited
+
+    def _one_epoch(
+        self, epoch: int, on_step: Callable[[int, float], None], should_stop: Callable[[], bool]
+    ) -> EpochReport | None:
+        started, seen = time.monotonic(), 0
+        sums = np.zeros(3)
+        steps = self.training_pictures.steps
+        whole = epoch >= self.settings.all_epochs * (1 - WHOLE_PICTURES)
+        self.network.train()
+        self._frozen.eval()
+        rate = 0.0
+        for number, batch in enumerate(self.training_pictures.epoch(epoch, whole_pictures_only=whole)):
+            step = epoch * steps + number
+            rate = learning_rate(self.settings, step, steps)
+            parts = self._one_step(batch, rate, step, epoch, number)
+            sums += parts
+            seen += len(batch.pixels)
+            on_step(step + 1, float(parts.sum()))
+            if should_stop():
+                return None
+        speed = seen / max(1e-9, time.monotonic() - started)
+        validation = self.validate()
+        score = {"map": validation.map, "map50": validation.map50, "loss": -validation.loss}
+        best = self.progress.best_score is None or score[self.settings.best_by] > self.progress.best_score
+        self.progress = replace(self.progress, epoch=epoch + 1)
+        if best:
+            self.progress = replace(
+                self.progress,
+                best_score=score[self.settings.best_by],
+                best_map=validation.map,
+                best_map50=validation.map50,
+                best_epoch=epoch + 1,
+            )
+        self._last_validation = validation
+        box, objectness, classes = (sums / steps).tolist()
+        seconds = time.monotonic() - started
+        return EpochReport(epoch + 1, box, objectness, classes, rate, speed, seconds, validation, best)
+
+    def _one_step(self, batch: Batch, rate: float, step: int, epoch: int, number: int) -> np.ndarray:
+        for group in self._optimizer.param_groups:
+            group["lr"] = rate
+        with torch.autocast(self._device.type, torch.bfloat16, enabled=self._bfloat16):
+            outputs = self.network(as_input(batch.pixels, self._device, batch.light))
+        losses = detection_loss(outputs, batch.truths, self.anchors, STRIDES, REACH, self._weights)
+        parts = np.array([part.item() for part in (losses.box, losses.objectness, losses.classes)])
+        if not np.isfinite(parts).all():
+            name = ("box", "objectness", "class")[int((~np.isfinite(parts)).argmax())]
+            raise InputError(self._broken(f"the {name} loss", batch, epoch, number))
+        self._optimizer.zero_grad(set_to_none=True)
+        losses.total.backward()
+        norm = nn.utils.clip_grad_norm_(self.network.parameters(), LARGEST_GRADIENT)
+        if not math.isfinite(float(norm)):
+            raise InputError(self._broken("the gradient", batch, epoch, number))
+        self._optimizer.step()
+        self._follow(step)
+        return parts
+
+    @property
+    def _bfloat16(self) -> bool:
+        return self.progress.number_format == "bfloat16"
+
+    def _broken(self, what: str, batch: Batch, epoch: int, number: int) -> str:
+        names = [self._names[index] for index in batch.pictures]
+        shown = ", ".join(dict.fromkeys(names[:6])) + (" and more" if len(names) > 6 else "")
+        return (
+            f"{what} is no longer a finite number in epoch {epoch + 1}, batch {number + 1} "
+            f"(pictures {shown}); try a learning rate below {self.settings.learning_rate:g}. "
+            "The last good checkpoint is kept."
+        )
+
+    @torch.no_grad()
+    def _follow(self, step: int) -> None:
+        """Moving average of the weights, quick at first."""
+        keep = self.settings.average * (1 - math.exp(-(step + 1) / 40))
+        get_ema_multi_avg_fn(keep)(*self._followed, step)
+
+    def validate(self) -> Validation:
+        """Losses and mAP of the averaged weights on the validation pictures. Changes no weight."""
+        card = self.card({})
+        figures, self.last_found = validate(
+            self.average, card, self._validation, self._weights, self._device, self._bfloat16
+        )
+        return figures
+
+    def card(self, metrics: dict[str, object]) -> ModelCard:
+        """What the bundle will say."""
+        return ModelCard(
+            size=self.settings.size,
+            classes=self.class_names,
+            side=self.settings.side,
+            anchors=[[(float(w), float(h)) for w, h in level] for level in self.anchors],
+            reach=REACH,
+            snapshot=self._snapshot,
+            training=self.settings.as_record()
+            | {
+                "steps": self.total_steps,
+                "number_format": self.progress.number_format,
+                "threads": torch.get_num_threads(),
+                "torch": torch.__version__,
+            },
+            metrics=metrics,
+        )
+
+    def _save(self, report: EpochReport | None = None) -> None:
+        """Keep the state after an epoch, with the bundles that are due.
+
+        The checkpoint comes last: whatever fails before, the epoch is trained again from the
+        checkpoint before it.
+        """
+        try:
+            if report is not None:
+                if report.best:
+                    self._write_bundle("best.zip", report.validation)
+                if self.settings.keep_every and report.epoch % self.settings.keep_every == 0:
+                    self._write_bundle(f"epoch-{report.epoch:05}.zip", report.validation)
+                self._write_bundle("latest.zip", report.validation)
+            save_checkpoint(self.checkpoint_path, self.network, self.average, self._optimizer, self.progress)
+        except OSError as error:
+            raise InputError(
+                f"epoch {self.progress.epoch} could not be kept in {self.folder}: {error.strerror or error}. "
+                "The last good checkpoint is kept; make room and resume."
+            ) from None
+
+    def _write_bundle(self, name: str, validation: Validation) -> None:
+        metrics: dict[str, object] = {
+            "epoch": self.progress.epoch,
+            "map50": validation.map50,
+            "map": validation.map,
+            "classes": validation.by_class,
+            "validation_loss": validation.loss,
+            "pictures": len(self._validation.pictures),
+        }
+        with replacing(self.folder / name) as temporary:
+            write_bundle(temporary, self.card(metrics), self.average.state_dict())
+
+    def _training_state(self) -> tuple[dict, dict, dict]:
+        return copy.deepcopy(
+            (self.network.state_dict(), self.average.state_dict(), self._optimizer.state_dict())
+        )
+
+    def _restore(self, state: tuple[dict, dict, dict]) -> None:
+        network, average, optimizer = state
+        self.network.load_state_dict(network)
+        self.average.load_state_dict(average)
+        self._optimizer.load_state_dict(optimizer)
+
+
+def _optimizer(network: nn.Module, settings: Settings) -> torch.optim.Optimizer:
+    """Weight decay for convolution kernels only, not for biases and normalisations."""
+    trained = [parameter for parameter in network.parameters() if parameter.requires_grad]
+    groups = [
+        {"params": [each for each in trained if each.ndim > 1], "weight_decay": settings.weight_decay},
+        {"params": [each for each in trained if each.ndim <= 1], "weight_decay": 0.0},
+    ]
+    if settings.optimizer == "sgd":
+        return torch.optim.SGD(groups, lr=settings.learning_rate, momentum=0.9, nesterov=True)
+    return torch.optim.AdamW(groups, lr=settings.learning_rate, betas=(0.9, 0.99))

@@ -1,0 +1,89 @@
+"""Measuring a network on held-out pictures while it trains. Touches no weight."""
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+import torch
+
+from avocet.core.boxes import Array
+from avocet.core.detections import PictureDetections, PictureTruth
+from avocet.core.raw.candidates import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT
+from avocet.core.score.precision import evaluate
+from avocet.detector.model.card import ModelCard
+from avocet.detector.model.network import Network
+from avocet.detector.model.predictor import as_input, candidates_of
+from avocet.detector.pictures.batches import HeldOutPictures
+from avocet.detector.training.loss import LossWeights, detection_loss
+from avocet.detector.training.reports import Validation, figures_by_class
+
+
+@torch.no_grad()
+def validate(
+    network: Network,
+    card: ModelCard,
+    held_out: HeldOutPictures,
+    weights: LossWeights,
+    device: torch.device,
+    bfloat16: bool,
+) -> tuple[Validation, list[PictureDetections]]:
+    """Losses and precision on the validation pictures, and what was found on each.
+
+    Parameters
+    ----------
+    network : Network
+        In evaluation mode.
+    card : ModelCard
+        Says anchors, strides and classes.
+    held_out : HeldOutPictures
+    weights : LossWeights
+    device : torch.device
+    bfloat16 : bool
+
+    Returns
+    -------
+    validation : Validation
+    found : list of PictureDetections
+        After suppression, one a picture.
+    """
+    sums, batches = np.zeros(3), 0
+    pictures = held_out.pictures
+    found: dict[int, PictureDetections] = {}
+    anchors: Array = np.asarray(card.anchors, dtype=np.float64)
+    for indices, batch in held_out:
+        with torch.autocast(device.type, torch.bfloat16, enabled=bfloat16):
+            outputs = network(as_input(batch.pixels, device))
+        losses = detection_loss(outputs, batch.truths, anchors, card.strides, card.reach, weights)
+        sums += [losses.box.item(), losses.objectness.item(), losses.classes.item()]
+        batches += 1
+        levels = [level.float().cpu().numpy() for level in outputs]
+        for row, index in enumerate(indices):
+            picture = pictures[index]
+            raw = [level[row] for level in levels]
+            box = held_out.letterbox_of(index)
+            candidates = candidates_of(raw, card, box, picture.width, picture.height, MEASURING_SCORE)
+            found[index] = candidates.after_suppression(MEASURING_SCORE, OVERLAP_LIMIT)
+    ordered = [found[index] for index in range(len(pictures))]
+    return _figures(card.classes, held_out, ordered, sums / max(1, batches)), ordered
+
+
+def _figures(
+    names: Sequence[str], held_out: HeldOutPictures, found: list[PictureDetections], losses: np.ndarray
+) -> Validation:
+    truths = [PictureTruth(each.boxes, each.classes, each.ignored) for each in held_out.pictures]
+    measured = evaluate(truths, found, range(len(names)))
+    predicted = np.zeros(len(names), dtype=np.int64)
+    for each in found:
+        predicted += np.bincount(each.classes[each.scores >= MINIMUM_SCORE], minlength=len(names))
+    return Validation(
+        float(losses[0]),
+        float(losses[1]),
+        float(losses[2]),
+        _or_zero(measured.mean(0.5)),
+        _or_zero(measured.mean()),
+        figures_by_class(measured, names, predicted.tolist()),
+    )
+
+
+def _or_zero(value: float) -> float:
+    return 0.0 if math.isnan(value) else float(value)

@@ -1,0 +1,1 @@
+"""Finding places in text files, for messages that name a line."""

@@ -1,0 +1,1 @@
+"""Before a run: what it would learn from, and looks at what it would do."""

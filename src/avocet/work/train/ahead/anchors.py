@@ -1,0 +1,81 @@
+"""Anchors before a run: clusters, how well they fit, what changing one by hand does."""
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from avocet.core.boxes import Array, co_centred_iou
+from avocet.core.errors import InputError
+from avocet.core.raw.anchors import anchor_curve, cluster_anchors, mean_best_iou, share_poorly_fitted
+from avocet.detector.model.sizes import ANCHORS_PER_LEVEL, STRIDES
+from avocet.work.job_kinds import LookAhead, Task
+from avocet.work.job_outcomes import AnchorFit, AnchorsClustered
+from avocet.work.progress import Stopped
+from avocet.work.train.ahead.look import look_at_labels
+from avocet.work.train.ahead.run_labels import RunLabels
+
+MOST_ANCHORS = 15
+MOST_POINTS = 3000
+"""Boxes that are drawn as points; where there are more, some drawn at random."""
+
+
+def fit_of(sizes: Array, anchors: ArrayLike) -> AnchorFit:
+    """How well anchors fit box sizes: mean co-centred IoU with the best one, the share under 0.5, boxes of each.
+
+    Raises `InputError` for unusable anchors.
+    """
+    array = np.asarray(anchors, dtype=np.float64).reshape(-1, 2)
+    if not len(array) or not np.isfinite(array).all() or (array <= 0).any():
+        raise InputError("every anchor needs a width and a height above 0")
+    best = co_centred_iou(sizes, array).argmax(axis=1)
+    held = np.bincount(best, minlength=len(array)).tolist()
+    return AnchorFit(mean_iou=mean_best_iou(sizes, array), poor=share_poorly_fitted(sizes, array), held=held)
+
+
+def anchor_effect(labels: RunLabels, side: int, anchors: Sequence[Sequence[float]]) -> AnchorFit:
+    """What anchors changed by hand would do."""
+    return fit_of(_usable(labels.learnt_sizes(side)[0]), anchors)
+
+
+def cluster_for_page(task: Task[LookAhead]) -> AnchorsClustered:
+    """Anchors as a training would cluster them, the curve over their number, boxes to draw."""
+    labels, settings = look_at_labels(task)
+    reporter = task.reporter
+    sizes, classes = labels.learnt_sizes(settings.side)
+    usable = (sizes > 0).all(axis=1)
+    sizes, classes = _usable(sizes), classes[usable]
+    varied = settings.augmentation
+    seen = np.concatenate([sizes * factor for factor in (varied.scale_least, 1.0, varied.scale_most)])
+    counts = range(1, MOST_ANCHORS + 1)
+    curve: list[float] = []
+    for count in counts:
+        if reporter.should_stop():
+            raise Stopped
+        curve += anchor_curve(sizes, [count], np.random.default_rng(settings.seed))
+        curve[-1] = max(curve)
+        reporter.progress(count, MOST_ANCHORS + 1, f"{count} anchors")
+    used = len(STRIDES) * ANCHORS_PER_LEVEL
+    anchors = cluster_anchors(seen, used, np.random.default_rng(settings.seed), restarts=3)
+    shown = np.random.default_rng(0).permutation(len(sizes))[:MOST_POINTS]
+    return AnchorsClustered(
+        side=settings.side,
+        anchors=[(float(w), float(h)) for w, h in anchors.round(2)],
+        strides=list(STRIDES),
+        per_level=ANCHORS_PER_LEVEL,
+        fit=fit_of(sizes, anchors),
+        curve=[round(value, 5) for value in curve],
+        boxes=len(sizes),
+        points=[
+            (round(float(w), 2), round(float(h), 2), int(label))
+            for (w, h), label in zip(sizes[shown], classes[shown], strict=True)
+        ],
+        class_names=labels.names,
+    )
+
+
+def _usable(sizes: Array) -> Array:
+    usable = sizes[(sizes > 0).all(axis=1)]
+    if not len(usable):
+        raise InputError("the training pictures hold no box; label some first")
+    return usable

@@ -1,0 +1,176 @@
+"""What a run would learn from, and what stands in its way."""
+
+import hashlib
+import json
+from collections import Counter
+from dataclasses import dataclass
+
+from avocet.core.boxes import Array
+from avocet.core.labels.orientation import lie_in_every_direction
+from avocet.detector.model.sizes import LEARNABLE, SIDES, SIZES, backbone_parameter_count, parameter_count
+from avocet.detector.training.settings import Settings, default_epochs, default_passes
+from avocet.store.tables import Part
+from avocet.work.snapshots.frozen import Frozen
+from avocet.work.train.ahead.run_labels import RunLabels
+
+DEFAULT_SIDE, DEFAULT_BATCH = Settings().side, Settings().batch
+
+ENOUGH_LEARNABLE = 0.02
+"""A side is advised at which at most this share of boxes is too small."""
+
+
+@dataclass(frozen=True)
+class SideAdvice:
+    """An input side: how many boxes are too small at it, and its cost against the chosen one."""
+
+    side: int
+    small: float
+    cost: float
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a run would be trained on, and what stands in its way.
+
+    Attributes
+    ----------
+    training, validation, test, unassigned : int
+        Labelled pictures in each part.
+    boxes_by_class : dict
+        Class name to boxes in the training part.
+    obstacles : list of str
+        A run cannot start while there are any.
+    warnings : list of str
+    epochs, passes : int
+        Suggested, and how often each epoch goes through the pictures.
+    every_direction : bool
+        Objects lie in every direction, so pictures may be turned freely.
+    parameters : dict
+        Trainable parameters of each size for these classes.
+    trained_if_frozen : dict
+        Share of each size's parameters that is still trained with a frozen backbone.
+    sides : list of SideAdvice
+    advised_side : int
+        The smallest side at which nearly all boxes are large enough to be learnt.
+    """
+
+    training: int
+    validation: int
+    test: int
+    unassigned: int
+    boxes_by_class: dict[str, int]
+    obstacles: list[str]
+    warnings: list[str]
+    epochs: int
+    passes: int
+    every_direction: bool
+    parameters: dict[str, int]
+    trained_if_frozen: dict[str, float]
+    sides: list[SideAdvice]
+    advised_side: int
+
+
+def plan_run(labels: RunLabels, side: int = DEFAULT_SIDE, batch: int = DEFAULT_BATCH) -> Plan:
+    """Say what a run would have to learn from labels as they are now, or as a snapshot holds them."""
+    names = labels.names
+    training, validation = labels.pictures_in(Part.TRAINING), labels.pictures_in(Part.VALIDATION)
+    test, unassigned = labels.pictures_in(Part.TEST), labels.pictures_in(None)
+    learnt = _named(labels, Part.TRAINING)
+    held_out = _named(labels, Part.VALIDATION)
+    sizes, classes = labels.learnt_sizes()
+    passes = default_passes(training, validation)
+    sides = [SideAdvice(each, _small(sizes, each), (each / side) ** 2) for each in sorted({*SIDES, side})]
+    warnings = _warnings(learnt, held_out, names)
+    small = round(_small(sizes, side) * len(sizes))
+    if small:
+        warnings.append(
+            f"{small} of {len(sizes)} training boxes are under {LEARNABLE:g} pixels at side {side}; "
+            "a larger side helps to find them"
+        )
+    if 0 < training * passes < batch:
+        warnings.append(
+            f"A batch of {batch} is more than the {training} training pictures; some are in it more than once"
+        )
+    parameters = {name: parameter_count(size, max(1, len(names))) for name, size in SIZES.items()}
+    advised = [each.side for each in sides if each.small <= ENOUGH_LEARNABLE and each.side in SIDES]
+    return Plan(
+        training=training,
+        validation=validation,
+        test=test,
+        unassigned=unassigned,
+        boxes_by_class={name: learnt[name] for name in names},
+        obstacles=_obstacles((training, validation, test, unassigned), learnt, held_out, names),
+        warnings=warnings,
+        epochs=default_epochs(training, passes),
+        passes=passes,
+        every_direction=lie_in_every_direction(sizes, classes),
+        parameters=parameters,
+        trained_if_frozen={
+            name: 1 - backbone_parameter_count(size) / parameters[name] for name, size in SIZES.items()
+        },
+        sides=sides,
+        advised_side=min(advised, default=SIDES[-1]),
+    )
+
+
+def _named(labels: RunLabels, part: Part) -> Counter[str]:
+    return Counter({name: int(count) for name, count in zip(labels.names, labels.counts(part), strict=True)})
+
+
+def held_out_hash(frozen: Frozen) -> str:
+    """Names what the validation figures of a run come from: pictures and truths.
+
+    A class without a truth among them counts for nothing there, so it changes nothing here.
+    """
+    held = sorted(
+        [
+            picture.content_hash,
+            sorted([frozen.classes[box.label], *box.corners, box.crowd] for box in picture.boxes),
+        ]
+        for picture in frozen.pictures
+        if picture.part == Part.VALIDATION
+    )
+    return hashlib.sha256(json.dumps(held).encode()).hexdigest()[:16]
+
+
+def _small(shares: Array, side: int) -> float:
+    """Share of boxes whose shorter side is under `LEARNABLE` input pixels."""
+    return float((shares.min(axis=1) * side < LEARNABLE).mean()) if len(shares) else 0.0
+
+
+def _warnings(learnt: Counter[str], held_out: Counter[str], names: list[str]) -> list[str]:
+    warnings = [
+        f"Class {name!r} has only {learnt[name]} training boxes" for name in names if 0 < learnt[name] < 10
+    ]
+    warnings += [
+        f"Class {name!r} has no training box and will never be found"
+        for name in names
+        if not learnt[name] and not held_out[name]
+    ]
+    warnings += [
+        f"Class {name!r} has no validation box, so its precision cannot be measured"
+        for name in names
+        if learnt[name] and not held_out[name]
+    ]
+    return warnings
+
+
+def _obstacles(
+    counts: tuple[int, int, int, int], learnt: Counter[str], held_out: Counter[str], names: list[str]
+) -> list[str]:
+    if not names:
+        return ["The project has no class yet; add one in Collect"]
+    if not sum(counts):
+        return ["No picture is labelled yet; draw some boxes in Collect first"]
+    obstacles = []
+    for there, name in zip(counts, ("training", "validation"), strict=False):
+        if not there:
+            obstacles.append(f"No labelled picture is in the {name} part; split the pictures")
+    if counts[0] and not learnt.total():
+        obstacles.append("The labelled training pictures hold no box")
+    obstacles += [
+        f"Class {name!r} has {held_out[name]} boxes in the validation part but none in the training part"
+        for name in names
+        if held_out[name] and not learnt[name]
+    ]
+    return obstacles

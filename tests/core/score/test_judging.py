@@ -1,0 +1,99 @@
+"""Confusion and the choice of a minimum score, against slow versions and by hand."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from avocet.core.detections import PictureDetections, PictureTruth
+from avocet.core.score.confusion import confusion
+from avocet.core.score.operating import choose_score, operating_curve
+from tests.core.slow import iou_of_two
+from tests.core.score.test_precision import pictures
+
+
+def confusion_slowly(scene, classes, threshold):
+    counts = [[0] * (classes + 1) for _ in range(classes + 1)]
+    for truth, found in scene:
+        free = [not (a or b) for a, b in zip(truth.ignored, truth.crowd, strict=True)]
+        skipped = [not each for each in free]
+        for i in sorted(range(len(found.boxes)), key=lambda i: -found.scores[i]):
+            near = {}
+            for j in range(len(truth.boxes)):
+                overlap = iou_of_two(found.boxes[i], truth.boxes[j], truth.crowd[j])
+                if overlap >= threshold:
+                    near[j] = overlap
+            label = found.classes[i]
+            own = [j for j in near if free[j] and truth.classes[j] == label]
+            others = [j for j in near if free[j]]
+            if own or others:
+                best = max(own or others, key=lambda j: (near[j], -j))
+                free[best] = False
+                counts[truth.classes[best]][label] += 1
+            elif not any(skipped[j] for j in near):
+                counts[classes][label] += 1
+        for j, left in enumerate(free):
+            if left:
+                counts[truth.classes[j]][classes] += 1
+    return counts
+
+
+@settings(max_examples=200)
+@given(st.lists(pictures(classes=3), min_size=1, max_size=3), st.sampled_from([0.3, 0.5, 0.75]))
+def test_confusion_equals_the_slow_version(scene, threshold):
+    made = confusion([each[0] for each in scene], [each[1] for each in scene], 3, threshold)
+    assert made.counts.tolist() == confusion_slowly(scene, 3, threshold)
+    for picture, truth, detection, row, column in zip(
+        made.picture, made.truth, made.detection, made.row, made.column, strict=True
+    ):
+        real, found = scene[picture]
+        assert row == (real.classes[truth] if truth >= 0 else 3)
+        assert column == (found.classes[detection] if detection >= 0 else 3)
+
+
+def test_confusion_by_hand():
+    """A roll found, a loaf taken for a roll, a ring not found, a croissant where nothing is."""
+    truth = PictureTruth([[0, 0, 10, 10], [20, 0, 40, 10], [50, 0, 60, 10]], [0, 1, 2])
+    found = PictureDetections([[0, 0, 10, 9], [20, 0, 40, 9], [80, 80, 90, 90]], [0.9, 0.8, 0.7], [0, 0, 3])
+    made = confusion([truth], [found], 4)
+    expected = np.zeros((5, 5), int)
+    expected[0, 0] = expected[1, 0] = expected[2, 4] = expected[4, 3] = 1
+    assert made.counts.tolist() == expected.tolist()
+    with pytest.raises(ValueError, match="1 pictures of truths, but 2"):
+        confusion([truth], [found, found], 4)
+
+
+scored = st.lists(st.tuples(st.sampled_from([0.1, 0.2, 0.5, 0.5, 0.9]), st.booleans()), max_size=15)
+
+
+@settings(max_examples=200)
+@given(scored, st.integers(0, 4), st.floats(0.05, 1), st.floats(0.1, 5), st.floats(0.1, 5))
+def test_choices_equal_trying_every_score(found, missed, amount, miss, alarm):
+    scores, hits = [each[0] for each in found], [each[1] for each in found]
+    truths = sum(hits) + missed
+    curve = operating_curve(scores, hits, truths)
+    tried = {}
+    for limit in sorted(set(scores)):
+        right = sum(h for s, h in found if s >= limit)
+        wrong = sum(not h for s, h in found if s >= limit)
+        tried[limit] = (right, wrong)
+    precise = [s for s, (r, w) in tried.items() if r / (r + w) >= amount - 1e-12]
+    assert choose_score(curve, "precision", amount) == (min(precise) if precise else None)
+    if truths:
+        full = [s for s, (r, _) in tried.items() if r / truths >= amount - 1e-12]
+        assert choose_score(curve, "recall", amount) == (max(full) if full else None)
+    if tried:
+        best = choose_score(curve, "f1")
+        f1 = {s: 2 * r / (r + w + truths) if r + w + truths else 0 for s, (r, w) in tried.items()}
+        assert f1[best] == max(f1.values())
+    price = {s: miss * (truths - r) + alarm * w for s, (r, w) in tried.items()}
+    chosen = choose_score(curve, "price", miss_price=miss, alarm_price=alarm)
+    if chosen is None:
+        assert not price or min(price.values()) > miss * truths
+    else:
+        assert price[chosen] == pytest.approx(min(price.values())) and price[chosen] <= miss * truths
+
+
+def test_unknown_wish():
+    with pytest.raises(ValueError, match="unknown wish 'luck'"):
+        choose_score(operating_curve([], [], 0), "luck")
