@@ -38,7 +38,7 @@ frontend/node_modules/installed: frontend/package.json frontend/package-lock.jso
 	@cd frontend && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
-$(PAGE): frontend/node_modules/installed frontend/openapi.json $(shell find frontend/src -not -name schema.d.ts -type f) $(shell find frontend/public frontend/index.html frontend/vite.config.ts frontend/tsconfig.json -type f)
+$(PAGE): frontend/node_modules/installed frontend/openapi.json $(shell find frontend/src -not -name schema.d.ts -not -name declared.ts -type f) $(shell find frontend/public frontend/index.html frontend/vite.config.ts frontend/tsconfig.json frontend/scripts -type f)
 	@echo "Building the page"
 	@cd frontend && npm run --silent build
 	@touch $@

@@ -11,6 +11,10 @@ export type PictureState = Picture["state"];
 export type Part = NonNullable<Picture["part"]>;
 export type Labels = Schemas["LabelsOut"];
 export type Job = Schemas["JobOut"];
+export type JobKind = Job["kind"];
+/** What a kind of job comes to. */
+export type Outcome<K extends JobKind> = NonNullable<Schemas["JobOutcomes"][K]>;
+export type LabelBox = Schemas["BoxOut"];
 export type Run = Schemas["RunOut"];
 export type Epoch = Schemas["EpochOut"];
 export type Hint = Schemas["HintOut"];
@@ -40,11 +44,11 @@ export type MarkedPicture = Schemas["MarkedPicture"];
 export type MarkedBox = Schemas["MarkedBox"];
 export type Detection = Schemas["DetectionOut"];
 export type Clip = Schemas["ClipOut"];
-export type FileOutcome = Schemas["FileOutcome"];
+export type FileOutcome = Schemas["FileTaken"];
 export type Attribute = Schemas["AttributeOut"];
 export type Snapshot = Schemas["SnapshotOut"];
 export type SnapshotDetail = Schemas["SnapshotDetail"];
-export type Comparison = Schemas["ComparisonOut"];
+export type Comparison = Schemas["SnapshotsCompared"];
 export type Figures = Schemas["FiguresOut"];
 export type Crop = Schemas["CropOut"];
 export type Finding = Schemas["FindingOut"];
@@ -110,6 +114,14 @@ export function sendForm<T>(path: string, form: FormData, onProgress: (share: nu
       request.status < 300 ? resolve(request.response as T) : reject(problem(request.status, request.response));
     request.send(form);
   });
+}
+
+/** Let the browser save a file that the server has. */
+export function fetchFile(address: string): void {
+  const link = document.createElement("a");
+  link.href = address;
+  link.download = "";
+  link.click();
 }
 
 function problem(status: number, body: unknown): ApiError {

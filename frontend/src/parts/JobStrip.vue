@@ -9,14 +9,10 @@ import { complain } from "@/state/notes";
 
 const store = useProject();
 
-const RESUMABLE = ["sample_clip", "take_archive", "take_folder"];
-/** Looks of a second or two: the page that asked shows them. */
-const SHORT = ["cluster_anchors", "draw_augmented", "sum_up_sizes", "try_model"];
-const longJobs = computed(() => store.openJobs.filter((job) => !SHORT.includes(job.kind)));
-/** What brings files in and was broken off can go on where it was. */
-const brokenOff = computed(() =>
-  [...store.jobs.values()].filter((job) => RESUMABLE.includes(job.kind) && ["interrupted", "stopped"].includes(job.state)).slice(0, 2),
-);
+/** Looks of a second or two are shown by the page that asked. */
+const longJobs = computed(() => store.openJobs.filter((job) => !job.short));
+/** What was broken off and keeps its work can go on where it was. */
+const brokenOff = computed(() => [...store.jobs.values()].filter((job) => job.resumable).slice(0, 2));
 
 async function resume(id: number): Promise<void> {
   try {
@@ -58,7 +54,7 @@ async function stop(id: number): Promise<void> {
     <div class="title">{{ job.title }}</div>
     <div class="line">
       <span class="soft">{{ job.state === "stopped" ? "Stopped" : "Interrupted" }}</span>
-      <el-button link type="primary" size="small" @click="resume(job.id)">Go on</el-button>
+      <el-button link type="primary" size="small" @click="resume(job.id)">Resume</el-button>
     </div>
   </div>
 </template>

@@ -2,15 +2,17 @@
 import { ElMessage } from "element-plus";
 import { h } from "vue";
 
-import { ApiError } from "@/api/client";
-
 export function say(message: string): void {
   ElMessage({ message, type: "success", plain: true, duration: 3500 });
 }
 
+/** What went wrong, in words. */
+export function wordsOf(error: unknown): string {
+  return error instanceof Error ? error.message : String(error);
+}
+
 export function complain(error: unknown): void {
-  const message = error instanceof ApiError || error instanceof Error ? error.message : String(error);
-  ElMessage({ message, type: "error", plain: true, duration: 8000, showClose: true });
+  ElMessage({ message: wordsOf(error), type: "error", plain: true, duration: 8000, showClose: true });
 }
 
 /** A message with an undo button, for changes made outside the drawing history. */

@@ -2,7 +2,17 @@
 import { defineStore } from "pinia";
 import { computed, ref } from "vue";
 
-import { api, type Attribute, type Job, type ObjectClass, type Project, take } from "@/api/client";
+import {
+  api,
+  type Attribute,
+  type Job,
+  type JobKind,
+  type Labels,
+  type ObjectClass,
+  type Outcome,
+  type Project,
+  take,
+} from "@/api/client";
 import { say } from "@/state/notes";
 
 type EpochListener = (event: { run_id: number; epoch: number }) => void;
@@ -89,6 +99,33 @@ export const useProject = defineStore("project", () => {
     });
   }
 
+  /** What a job comes to: it is started, awaited, and its outcome told; an error has the server's words. */
+  async function outcomeOf<K extends JobKind>(
+    kind: K,
+    starting: Promise<{ job: Job }>,
+    started: (job: Job) => void = () => undefined,
+  ): Promise<{ outcome: Outcome<K>; job: Job }> {
+    const { job } = await starting;
+    started(job);
+    const last = await ended(job.id);
+    const outcome = last.outcome[kind];
+    if (last.state !== "done" || !outcome) throw new Error(last.message || `${last.title}: ${last.state}`);
+    return { outcome: outcome as Outcome<K>, job: last };
+  }
+
+  /** Keep the rail's figures and the counts of classes right after a save, without asking for all anew. */
+  function counted(before: Labels, after: Labels): void {
+    const stages = project.value?.stages;
+    if (stages) {
+      stages.boxes += after.boxes.length - before.boxes.length;
+      stages.labelled += Number(after.state !== "unlabelled") - Number(before.state !== "unlabelled");
+    }
+    const change = new Map<number, number>();
+    for (const box of after.boxes) change.set(box.class_id, (change.get(box.class_id) ?? 0) + 1);
+    for (const box of before.boxes) change.set(box.class_id, (change.get(box.class_id) ?? 0) - 1);
+    for (const each of allClasses.value) each.boxes += change.get(each.id) ?? 0;
+  }
+
   function follow(projectId: number): void {
     source = new EventSource(`/api/v1/projects/${projectId}/events`);
     source.onopen = () => (lost.value = false);
@@ -148,6 +185,6 @@ export const useProject = defineStore("project", () => {
 
   return {
     project, classes, allClasses, attributes, jobs, lost, id, openJobs, classById,
-    open, refresh, loadClasses, loadAttributes, undoChange, close, stop, ended, onEpoch, onJob,
+    open, refresh, loadClasses, loadAttributes, undoChange, close, stop, ended, outcomeOf, counted, onEpoch, onJob,
   };
 });

@@ -10,6 +10,9 @@ from flask import Flask, Response, abort, request, send_from_directory
 from flask_openapi3 import Info, OpenAPI
 
 from avocet import __version__
+from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
+from avocet.core.raw.fusion import FUSION_IOU
+from avocet.core.score.measurement import AREA_BOUNDS
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.web.context import Context
@@ -18,12 +21,23 @@ from avocet.web.problems import handle_problems, invalid_request, problem
 from avocet.web.routes import ALL
 from avocet.web.schemas.common import Problem
 from avocet.web.uploads import accept_uploads
+from avocet.work.train.ahead.choices import AugmentationIn, SettingsIn
+from avocet.work.train.ahead.plan import LEARNABLE
 
 PAGE = Path(__file__).parent / "page"
 """Where the built page lies."""
 
 LOCAL_NAMES = frozenset({"127.0.0.1", "localhost", "[::1]"})
 """Names by which a server on the loopback address is called."""
+
+CONSTANTS = {
+    "minimum_score": MINIMUM_SCORE,
+    "overlap_limit": OVERLAP_LIMIT,
+    "fusion_iou": FUSION_IOU,
+    "learnable": LEARNABLE,
+    "area_bounds": AREA_BOUNDS,
+}
+"""What the page needs to know before it asks anything; each is declared where it is used."""
 
 LARGEST_REQUEST = 8 * 1024**3
 
@@ -88,7 +102,12 @@ def create_app(
 
 def openapi_document(app: Flask) -> str:
     """The OpenAPI document as JSON text, for the page's generated types."""
-    return json.dumps(app.api_doc, indent=2, sort_keys=True, ensure_ascii=False) + "\n"  # type: ignore[attr-defined]
+    # What a training can be set to, with names, steps and units, which OpenAPI's own fields have no place for.
+    declared = {
+        each.__name__: each.model_json_schema()["properties"] for each in (SettingsIn, AugmentationIn)
+    }
+    document = app.api_doc | {"x-constants": CONSTANTS, "x-settings": declared}  # type: ignore[attr-defined]
+    return json.dumps(document, indent=2, sort_keys=True, ensure_ascii=False) + "\n"
 
 
 def _guard(app: Flask, hosts: frozenset[str] | None, password: str | None) -> None:

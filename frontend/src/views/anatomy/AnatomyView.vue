@@ -15,8 +15,9 @@ import FunnelPanel from "@/views/anatomy/FunnelPanel.vue";
 import PicturePick from "@/views/anatomy/PicturePick.vue";
 import { SUPPRESSIONS, type Suppression } from "@/views/anatomy/suppressions";
 import JudgeHead from "@/views/judge/JudgeHead.vue";
-import { latestOnly, useThresholds } from "@/views/judge/thresholds";
-import ThresholdSliders from "@/views/judge/ThresholdSliders.vue";
+import { latestOnly, useThresholds } from "@/views/judge/figures/thresholds";
+import ThresholdSliders from "@/views/judge/figures/ThresholdSliders.vue";
+import { wordsOf } from "@/state/notes";
 
 const route = useRoute();
 const router = useRouter();
@@ -67,7 +68,7 @@ const loadFates = latestOnly(async () => {
     if (selected.value) selected.value = fates.value?.candidates.find((each) => each.number === selected.value?.number) ?? null;
     if (truth.value !== null) await lookNear(truth.value);
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   }
 });
 const { minimumScore, overlapLimit } = useThresholds(loadFates);
@@ -91,7 +92,7 @@ async function takeApart(): Promise<void> {
     await chooseSurest();
     void router.replace({ query: { ...route.query, run: runId.value, picture: pictureId.value } });
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   } finally {
     busy.value = false;
   }
@@ -113,7 +114,7 @@ async function chooseCell(wanted: Cell): Promise<void> {
   try {
     made.value = await take(api.GET("/api/v1/anatomies/{job_id}/cell", { params: { path: place.value, query: { ...wanted } } }));
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   }
 }
 
@@ -132,7 +133,7 @@ async function lookNear(index: number): Promise<void> {
     const query = { ...asked(suppression.value), truth: index };
     near.value = (await take(api.GET("/api/v1/anatomies/{job_id}/near", { params: { path: place.value, query } }))).candidates;
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   }
 }
 
@@ -203,7 +204,7 @@ onMounted(async () => {
     runs.value = (await take(api.GET("/api/v1/projects/{project_id}/runs", { params: { path: { project_id: store.id } } }))).runs;
     runId.value ??= usable.value[0]?.id;
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   }
   loaded.value = true;
 });

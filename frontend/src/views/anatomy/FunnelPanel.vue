@@ -45,7 +45,7 @@ const fate = (each: Candidate): string => {
 <template>
   <div class="funnel" data-test="funnel-panel">
     <table v-if="fates" class="steps" data-test="funnel">
-      <tbody><tr v-for="(value, index) in fates.funnel" :key="index"><td class="number"><b>{{ value.toLocaleString("en") }}</b></td><td class="bar"><i :style="{ width: width(value) }" /></td><td>{{ names[index] }}</td></tr></tbody>
+      <tbody><tr v-for="(value, index) in fates.funnel" :key="index"><td class="number"><b>{{ value.toLocaleString("en") }}</b></td><td class="bar" aria-hidden="true"><i :style="{ width: width(value) }" /></td><td>{{ names[index] }}</td></tr></tbody>
     </table>
     <label class="row">Looked at, at most <el-input-number v-model="most" :min="1" :max="100000" :step="50" size="small" aria-label="Candidates looked at" /></label>
     <table class="ways">
@@ -74,7 +74,7 @@ const fate = (each: Candidate): string => {
       <p v-if="!near.length">No candidate overlaps it by 0.1 or more.</p>
       <table v-else class="figures">
         <thead><tr><th>Nearest</th><th class="number">IoU</th><th class="number">Score</th><th>What became of it</th></tr></thead>
-        <tbody><tr v-for="each in near" :key="each.number" @click="emit('choose', each)"><td>{{ name(each) }}</td><td class="number">{{ each.truth_overlap?.toFixed(2) }}</td><td class="number">{{ each.score.toFixed(3) }}</td><td>{{ fate(each) }}</td></tr></tbody>
+        <tbody><tr v-for="each in near" :key="each.number"><td><button type="button" class="plain" @click="emit('choose', each)">{{ name(each) }}</button></td><td class="number">{{ each.truth_overlap?.toFixed(2) }}</td><td class="number">{{ each.score.toFixed(3) }}</td><td>{{ fate(each) }}</td></tr></tbody>
       </table>
     </section>
     <p v-if="!selected && truth === null" class="soft">Click a box to see what became of it, or a truth (broken line) for the candidates near it.</p>
@@ -95,6 +95,6 @@ const fate = (each: Candidate): string => {
 .ways input { accent-color: var(--leg); }
 .row { display: flex; gap: 10px; align-items: center; }
 .fate { border-left: 3px solid var(--leg); padding-left: 10px; }
-.fate tr { cursor: pointer; }
+.plain { border: 0; background: none; padding: 0; color: var(--leg-deep); text-decoration: underline; cursor: pointer; }
 .fate td, .fate th { padding-top: 2px; padding-bottom: 2px; font-size: 13px; }
 </style>

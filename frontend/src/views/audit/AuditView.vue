@@ -7,7 +7,7 @@ import { useProject } from "@/state/project";
 import ClassBadge from "@/parts/ClassBadge.vue";
 import ClassSheet from "@/views/audit/ClassSheet.vue";
 import FindingList from "@/views/audit/FindingList.vue";
-import CollectHead from "@/views/collect/CollectHead.vue";
+import CollectHead from "@/views/pictures/CollectHead.vue";
 
 const store = useProject();
 const route = useRoute();

@@ -6,7 +6,7 @@ import { useRoute, useRouter } from "vue-router";
 import { api, type Crop, take } from "@/api/client";
 import { count } from "@/parts/format";
 import { useKeys } from "@/state/keys";
-import { complain, sayWithUndo } from "@/state/notes";
+import { complain, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import CropTile from "@/views/audit/CropTile.vue";
 
@@ -61,7 +61,7 @@ async function load(more = false): Promise<void> {
     failed.value = "";
     if (found.unseen && !looking.value && (order.value === "strange" || order.value === "brightness")) void lookAtCrops();
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   }
 }
 

@@ -3,18 +3,23 @@
 import { computed, onMounted, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
-import { api, type Finding, type Findings, type Picture, take } from "@/api/client";
+import { api, type Finding, type Findings, type Job, type Picture, take } from "@/api/client";
 import { count } from "@/parts/format";
+import JobState from "@/parts/JobState.vue";
+import { useLiveJob } from "@/parts/liveJob";
 import { useKeys } from "@/state/keys";
-import { complain, sayWithUndo } from "@/state/notes";
+import { complain, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import CropTile from "@/views/audit/CropTile.vue";
 
 const store = useProject();
+const live = useLiveJob();
 const route = useRoute();
 const router = useRouter();
 const findings = ref<Findings | null>(null);
 const withFine = ref(false);
+const looking = ref<Job | null>(null);
+const job = computed(() => (looking.value ? live(looking.value) : null));
 const failed = ref("");
 const focused = ref(0);
 const groups = computed(() => {
@@ -27,43 +32,63 @@ const groups = computed(() => {
 });
 const now = computed(() => findings.value?.listed[focused.value]);
 
+async function fetchKept(): Promise<void> {
+  const params = { path: { project_id: store.id }, query: { with_fine: withFine.value } };
+  findings.value = await take(api.GET("/api/v1/projects/{project_id}/findings", { params }));
+  focused.value = Math.min(focused.value, Math.max(0, findings.value.listed.length - 1));
+}
+
+/** What the last look found; where labels changed since, they are looked through anew. */
 async function load(): Promise<void> {
   try {
-    const query = { with_fine: withFine.value };
-    findings.value = await take(api.GET("/api/v1/projects/{project_id}/findings", { params: { path: { project_id: store.id }, query } }));
-    focused.value = Math.min(focused.value, Math.max(0, findings.value.listed.length - 1));
+    await fetchKept();
     failed.value = "";
+    if (findings.value?.fresh) return;
+    const params = { path: { project_id: store.id } };
+    const starting = take(api.POST("/api/v1/projects/{project_id}/findings", { params }));
+    await store.outcomeOf("look_for_findings", starting, (started) => (looking.value = started));
+    await fetchKept();
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
+  } finally {
+    looking.value = null;
   }
 }
 onMounted(load);
 
+/** After a change: the finding goes at once, and the rest is looked through again. */
+async function mended(finding: Finding | null, words: string, undo: () => Promise<unknown>): Promise<void> {
+  if (finding && findings.value) {
+    findings.value.listed = findings.value.listed.filter((each) => each.key !== finding.key);
+    findings.value.counts[finding.kind] = (findings.value.counts[finding.kind] ?? 1) - 1;
+  }
+  sayWithUndo(words, async () => {
+    await undo();
+    await load();
+  });
+  await Promise.all([load(), store.refresh()]);
+}
+
 async function setFine(finding: Finding, fine: boolean): Promise<void> {
-  const put = (value: boolean) =>
-    take(api.PUT("/api/v1/projects/{project_id}/findings", { params: { path: { project_id: store.id } }, body: { keys: [finding.key], fine: value } }));
+  const params = { path: { project_id: store.id }, query: { with_fine: withFine.value } };
+  const put = async (value: boolean) => {
+    findings.value = await take(api.PUT("/api/v1/projects/{project_id}/findings", { params, body: { keys: [finding.key], fine: value } }));
+  };
   try {
     await put(fine);
-    await load();
-    sayWithUndo(fine ? "Fine as it is" : "Looked at again", async () => {
-      await put(!fine);
-      await load();
-    });
+    sayWithUndo(fine ? "Fine as it is" : "Looked at again", () => put(!fine));
   } catch (error) {
     complain(error);
   }
 }
 
-async function deleteBoxes(ids: number[]): Promise<void> {
+async function deleteBoxes(finding: Finding, ids: number[]): Promise<void> {
   try {
     const { change } = await take(
       api.POST("/api/v1/projects/{project_id}/boxes", { params: { path: { project_id: store.id } }, body: { ids, class_id: null } }),
     );
-    await Promise.all([load(), store.loadClasses(), store.refresh()]);
-    sayWithUndo(change.title, async () => {
-      await store.undoChange(change.id);
-      await load();
-    });
+    void store.loadClasses();
+    await mended(finding, change.title, () => store.undoChange(change.id));
   } catch (error) {
     complain(error);
   }
@@ -81,60 +106,45 @@ async function confirmEmpty(finding: Finding, empty: boolean): Promise<void> {
   const id = finding.pictures[0]!;
   try {
     await setState(id, empty ? "empty" : "unlabelled");
-    await Promise.all([load(), store.refresh()]);
-    sayWithUndo(empty ? "Confirmed: nothing there" : "Set back to not labelled", async () => {
-      await setState(id, empty ? "unlabelled" : "empty");
-      await load();
-    });
+    const words = empty ? "Confirmed: no objects" : "Reset to not labelled";
+    await mended(finding, words, () => setState(id, empty ? "unlabelled" : "empty"));
   } catch (error) {
     complain(error);
   }
 }
 
-/** Boxes are cut to their picture whenever they are saved. */
 async function cutToPicture(finding: Finding): Promise<void> {
   try {
-    const path = { picture_id: finding.pictures[0]! };
-    const { labels } = await take(api.GET("/api/v1/pictures/{picture_id}", { params: { path } }));
-    await setState(path.picture_id, labels.state);
-    await load();
+    const params = { path: { project_id: store.id } };
+    const change = await take(
+      api.POST("/api/v1/projects/{project_id}/findings/cut", { params, body: { picture_id: finding.pictures[0]! } }),
+    );
+    await mended(finding, change.title, () => store.undoChange(change.id));
   } catch (error) {
     complain(error);
   }
 }
 
-/** A class with hardly any boxes may be one that nobody wants any more; its key names it. */
+/** A class with hardly any boxes may be one that nobody wants any more. */
 async function retire(finding: Finding): Promise<void> {
-  const path = { project_id: store.id, class_id: Number(finding.key.split(" ")[2]) };
+  const path = { project_id: store.id, class_id: finding.class_id! };
   try {
     const found = await take(api.DELETE("/api/v1/projects/{project_id}/classes/{class_id}", { params: { path } }));
     store.allClasses = found.classes;
-    await load();
-    sayWithUndo("Class retired", async () => {
-      await store.undoChange(found.change_id!);
-      await load();
-    });
+    await mended(finding, "Class retired", () => store.undoChange(found.change_id!));
   } catch (error) {
     complain(error);
   }
 }
 
-/** Bring the second picture of a near-identical pair into the part of the first. */
+/** Bring near-identical pictures into the part of the first. */
 async function joinParts(finding: Finding): Promise<void> {
-  const pictures = await Promise.all(
-    finding.pictures.map(async (id) => (await take(api.GET("/api/v1/pictures/{picture_id}", { params: { path: { picture_id: id } } }))).picture),
-  );
-  const [first, second] = pictures;
-  if (!first || !second) return;
-  const put = (part: Picture["part"]) =>
-    take(api.PUT("/api/v1/projects/{project_id}/parts", { params: { path: { project_id: store.id } }, body: { ids: [second.id], part } }));
   try {
-    await put(first.part);
-    await load();
-    sayWithUndo(`${second.name} moved to ${first.part}`, async () => {
-      await put(second.part);
-      await load();
-    });
+    const params = { path: { project_id: store.id } };
+    const change = await take(
+      api.POST("/api/v1/projects/{project_id}/findings/join", { params, body: { picture_ids: finding.pictures } }),
+    );
+    await mended(finding, change.title, () => store.undoChange(change.id));
   } catch (error) {
     complain(error);
   }
@@ -154,10 +164,10 @@ function step(by: number): void {
 
 useKeys([
   { keys: ["ArrowDown"], label: "Next finding", run: () => step(1) },
-  { keys: ["ArrowUp"], label: "Finding before", run: () => step(-1) },
+  { keys: ["ArrowUp"], label: "Previous finding", run: () => step(-1) },
   { keys: ["Enter"], label: "Open its picture", run: () => open(now.value?.pictures[0]) },
   { keys: ["f"], label: "Fine as it is", run: () => now.value && setFine(now.value, !now.value.fine) },
-  { keys: ["Delete"], label: "Delete its last box", run: () => now.value?.boxes.length && now.value.kind !== "few boxes" && deleteBoxes([now.value.boxes.at(-1)!.id]) },
+  { keys: ["Delete"], label: "Delete its last box", run: () => now.value?.boxes.length && now.value.kind !== "few boxes" && deleteBoxes(now.value, [now.value.boxes.at(-1)!.id]) },
 ]);
 
 function crop(finding: Finding, place: number) {
@@ -170,11 +180,12 @@ function crop(finding: Finding, place: number) {
   <div class="side">
     <div class="head">
       <span v-if="findings" data-test="findings-count">{{ count(Object.values(findings.counts).reduce((a, b) => a + b, 0), "finding") }}</span>
+      <span v-if="job && findings?.looked_at" class="soft" role="status">Looking again <JobState :job="job" /></span>
       <span class="spread" />
       <el-checkbox v-model="withFine" size="small" @change="load">Show those marked fine ({{ findings?.fine ?? 0 }})</el-checkbox>
     </div>
     <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
-    <p v-else-if="!findings" class="none soft">Looking through all labels</p>
+    <p v-else-if="!findings || (looking && !findings.looked_at)" class="none soft" role="status">Looking through all labels <JobState v-if="job" :job="job" /></p>
     <div v-else-if="!findings.listed.length" class="none" data-test="no-findings">
       <h2>Nothing looks wrong</h2>
       <p class="soft">The rules found nothing. The sheets on the left show all boxes of a class side by side.</p>
@@ -188,15 +199,16 @@ function crop(finding: Finding, place: number) {
           class="row"
           :class="{ here: place === focused, fine: finding.fine }"
           :data-finding="place"
-          tabindex="-1"
+          tabindex="0"
           data-test="finding"
+          @focusin="focused = place"
           @click="focused = place"
         >
           <div v-if="kind === 'near-identical'" class="crops">
-            <img v-for="id in finding.pictures" :key="id" :src="`/api/v1/pictures/${id}/thumbnail`" alt="" @click="open(id)" />
+            <button v-for="id in finding.pictures" :key="id" type="button" class="thumb" aria-label="Open the picture" @click="open(id)"><img :src="`/api/v1/pictures/${id}/thumbnail`" alt="" /></button>
           </div>
           <div v-else-if="kind === 'unconfirmed'" class="crops">
-            <img :src="`/api/v1/pictures/${finding.pictures[0]}/thumbnail`" alt="" @click="open(finding.pictures[0])" />
+            <button type="button" class="thumb" aria-label="Open the picture" @click="open(finding.pictures[0])"><img :src="`/api/v1/pictures/${finding.pictures[0]}/thumbnail`" alt="" /></button>
           </div>
           <div v-else class="crops">
             <CropTile v-for="(box, index) in finding.boxes.slice(0, 3)" :key="box.id" :crop="crop(finding, index)" :chosen="false" :focused="false" :value="store.classById.get(box.class_id)?.name ?? ''" @click="open(box.picture_id)" @open="open(box.picture_id)" />
@@ -204,14 +216,14 @@ function crop(finding: Finding, place: number) {
           <p class="text">{{ finding.text }}</p>
           <div class="actions">
             <template v-if="['doubled', 'two classes'].includes(kind)">
-              <el-button v-for="(box, index) in finding.boxes" :key="box.id" size="small" data-test="mend" @click="deleteBoxes([box.id])">
+              <el-button v-for="(box, index) in finding.boxes" :key="box.id" size="small" data-test="mend" @click="deleteBoxes(finding, [box.id])">
                 Delete {{ kind === "two classes" ? store.classById.get(box.class_id)?.name : index ? "second" : "first" }}
               </el-button>
             </template>
-            <el-button v-else-if="['tiny', 'odd shape', 'outside'].includes(kind)" size="small" data-test="mend" @click="deleteBoxes(finding.boxes.map((box) => box.id))">Delete</el-button>
+            <el-button v-else-if="['tiny', 'odd shape', 'outside'].includes(kind)" size="small" data-test="mend" @click="deleteBoxes(finding, finding.boxes.map((box) => box.id))">Delete</el-button>
             <el-button v-if="kind === 'outside'" size="small" @click="cutToPicture(finding)">Cut to the picture</el-button>
             <template v-if="kind === 'unconfirmed'">
-              <el-button size="small" data-test="mend" @click="confirmEmpty(finding, true)">Nothing there</el-button>
+              <el-button size="small" data-test="mend" @click="confirmEmpty(finding, true)">No objects</el-button>
               <el-button size="small" @click="confirmEmpty(finding, false)">Not labelled yet</el-button>
             </template>
             <el-button v-if="kind === 'near-identical'" size="small" data-test="mend" @click="joinParts(finding)">Same part</el-button>
@@ -238,7 +250,8 @@ h3 { margin: 6px 0; }
 .row.fine .text { color: var(--ink-soft); }
 .crops { display: flex; gap: 6px; flex: none; min-width: 68px; }
 .crops :deep(.tile) { width: 66px; }
-.crops img { height: 58px; max-width: 103px; object-fit: cover; cursor: pointer; }
+.thumb { border: 0; padding: 0; background: none; cursor: pointer; }
+.thumb img { display: block; height: 58px; max-width: 103px; object-fit: cover; }
 .text { flex: 1; }
 .actions { display: flex; gap: 6px; flex: none; }
 .actions :deep(.el-button) { margin: 0; }

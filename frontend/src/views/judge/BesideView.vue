@@ -9,11 +9,12 @@ import PlainChart from "@/parts/PlainChart.vue";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import JudgeHead from "@/views/judge/JudgeHead.vue";
-import { useMarked, type Wanted } from "@/views/judge/marked";
-import MarkedThumbnail from "@/views/judge/MarkedThumbnail.vue";
+import { useMarked, type Wanted } from "@/views/judge/wall/marked";
+import MarkedThumbnail from "@/views/judge/wall/MarkedThumbnail.vue";
 import OtherModels from "@/views/judge/OtherModels.vue";
-import { latestOnly, useThresholds } from "@/views/judge/thresholds";
-import ThresholdSliders from "@/views/judge/ThresholdSliders.vue";
+import { latestOnly, useThresholds } from "@/views/judge/figures/thresholds";
+import ThresholdSliders from "@/views/judge/figures/ThresholdSliders.vue";
+import { wordsOf } from "@/state/notes";
 
 const route = useRoute();
 const router = useRouter();
@@ -40,7 +41,7 @@ const compare = latestOnly(async () => {
     refused.value = "";
   } catch (error) {
     found.value = null;
-    refused.value = (error as Error).message;
+    refused.value = wordsOf(error);
   }
 });
 const { minimumScore, overlapLimit, query } = useThresholds(compare);
@@ -56,7 +57,7 @@ onMounted(async () => {
     const mate = evaluations.value.find((each) => each.id === first.value);
     second.value = known(route.query.second) ?? evaluations.value.find((each) => each.id !== first.value && each.part === mate?.part && each.snapshot_id === mate?.snapshot_id)?.id;
   } catch (error) {
-    refused.value = (error as Error).message;
+    refused.value = wordsOf(error);
   }
   loaded.value = true;
 });

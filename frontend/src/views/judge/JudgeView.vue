@@ -8,7 +8,7 @@ import { count, day, precision } from "@/parts/format";
 import JobState from "@/parts/JobState.vue";
 import { useLiveJob } from "@/parts/liveJob";
 import { useKeys } from "@/state/keys";
-import { complain, sayWithUndo } from "@/state/notes";
+import { complain, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import JudgeHead from "@/views/judge/JudgeHead.vue";
 import { freshOrder, type MeasureOrder } from "@/views/judge/measureOrder";
@@ -65,7 +65,7 @@ async function load(): Promise<void> {
     loaded.value = true;
     failed.value = "";
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   }
 }
 
@@ -110,7 +110,7 @@ async function start(): Promise<void> {
       : await take(api.POST("/api/v1/projects/{project_id}/evaluations", { params: { path: { project_id: store.id } }, body }));
     await router.push(`/project/${store.id}/judge/${made.id}`);
   } catch (error) {
-    refused.value = (error as Error).message;
+    refused.value = wordsOf(error);
     if (!refused.value) complain(error);
   } finally {
     sending.value = null;

@@ -10,7 +10,7 @@ import { useProject } from "@/state/project";
 
 const shown = defineModel<boolean>({ required: true });
 const props = defineProps<{ known: Snapshot[] }>();
-const emit = defineEmits<{ frozen: [snapshot: Snapshot, fresh: boolean] }>();
+const emit = defineEmits<{ frozen: [snapshotId: number, fresh: boolean] }>();
 const store = useProject();
 
 const SELF = 0;
@@ -42,7 +42,7 @@ async function freeze(): Promise<void> {
   const newNames: Record<number, string> = {};
   for (const [id, name] of names) if (name.trim() && (targets.get(id) ?? SELF) === SELF) newNames[id] = name.trim();
   try {
-    const made = await take(
+    const starting = take(
       api.POST("/api/v1/projects/{project_id}/snapshots", {
         params: { path: { project_id: store.id } },
         body: {
@@ -62,8 +62,9 @@ async function freeze(): Promise<void> {
         },
       }),
     );
+    const { snapshot_id: id } = (await store.outcomeOf("freeze", starting)).outcome;
     shown.value = false;
-    emit("frozen", made.snapshot, !props.known.some((each) => each.id === made.snapshot.id));
+    emit("frozen", id, !props.known.some((each) => each.id === id));
   } catch (error) {
     complain(error);
   } finally {

@@ -29,15 +29,13 @@ watch([format, withPictures], () => (ready.value = 0));
 async function make(): Promise<void> {
   busy.value = true;
   try {
-    const started = await take(
+    const starting = take(
       api.POST("/api/v1/snapshots/{snapshot_id}/archive", {
         params: { path: { snapshot_id: props.snapshot.id } },
         body: { format: format.value, with_pictures: withPictures.value },
       }),
     );
-    const ended = await store.ended(started.job.id);
-    if (ended.state !== "done") throw new Error(ended.message);
-    ready.value = started.job.id;
+    ready.value = (await store.outcomeOf("archive_snapshot", starting)).job.id;
   } catch (error) {
     complain(error);
   } finally {
@@ -57,7 +55,7 @@ async function make(): Promise<void> {
     </div>
     <template #footer>
       <el-button v-if="!ready" type="primary" :loading="busy" data-test="archive-now" @click="make">Make the archive</el-button>
-      <a v-else :href="`/api/v1/archives/${ready}`" download data-test="archive-download"><el-button type="primary" tag="span">Download</el-button></a>
+      <a v-else :href="`/api/v1/jobs/${ready}/file`" download data-test="archive-download"><el-button type="primary" tag="span">Download</el-button></a>
     </template>
   </el-dialog>
 </template>

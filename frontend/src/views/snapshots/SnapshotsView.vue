@@ -5,9 +5,9 @@ import { computed, onMounted, ref, watch } from "vue";
 import { api, type Comparison, type Snapshot, type SnapshotDetail, take } from "@/api/client";
 import { count, day } from "@/parts/format";
 import { useKeys } from "@/state/keys";
-import { complain, say, sayWithUndo } from "@/state/notes";
+import { complain, say, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
-import CollectHead from "@/views/collect/CollectHead.vue";
+import CollectHead from "@/views/pictures/CollectHead.vue";
 import FreezeDialog from "@/views/snapshots/FreezeDialog.vue";
 import SnapshotArchive from "@/views/snapshots/SnapshotArchive.vue";
 
@@ -28,7 +28,7 @@ const snapshot = computed(() => snapshots.value.find((each) => each.id === chose
 const earlier = computed(() => snapshots.value.filter((each) => each.id !== chosen.value));
 const nothing = computed(() => {
   const found = compared.value;
-  return found && ![found.pictures_added, found.pictures_gone, found.pictures_changed, found.other_part].some((each) => each.length);
+  return found && ![found.pictures_added, found.pictures_gone, found.pictures_changed, found.other_part].some((each) => each.count);
 });
 
 async function load(): Promise<void> {
@@ -37,7 +37,7 @@ async function load(): Promise<void> {
     chosen.value ??= snapshots.value[0]?.id ?? null;
     failed.value = "";
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   }
   loaded.value = true;
 }
@@ -52,7 +52,7 @@ watch(chosen, async (id) => {
     name.value = detail.value.snapshot.name;
     note.value = detail.value.snapshot.note;
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   }
 });
 watch(other, async (id) => {
@@ -60,7 +60,9 @@ watch(other, async (id) => {
   if (id === null || chosen.value === null) return;
   try {
     const path = { snapshot_id: chosen.value, other_id: id };
-    compared.value = await take(api.GET("/api/v1/snapshots/{snapshot_id}/compared/{other_id}", { params: { path } }));
+    const starting = take(api.POST("/api/v1/snapshots/{snapshot_id}/compared/{other_id}", { params: { path } }));
+    const { outcome } = await store.outcomeOf("compare_snapshots", starting);
+    if (other.value === id) compared.value = outcome;
   } catch (error) {
     complain(error);
   }
@@ -85,9 +87,9 @@ async function describe(): Promise<void> {
   }
 }
 
-async function frozen(made: Snapshot, fresh: boolean): Promise<void> {
+async function frozen(id: number, fresh: boolean): Promise<void> {
   await load();
-  chosen.value = made.id;
+  chosen.value = id;
   say(fresh ? "Frozen" : "These very labels were frozen before; here they are");
 }
 
@@ -134,7 +136,7 @@ function step(by: number): void {
           <thead><tr><th>Part</th><th class="number">Pictures</th><th v-for="each in detail.classes" :key="each" class="number">{{ each }}</th></tr></thead>
           <tbody>
             <tr v-for="part in detail.parts" :key="part.part ?? ''">
-              <td>{{ part.part ?? "in no part" }}</td>
+              <td>{{ part.part ?? "unassigned" }}</td>
               <td class="number">{{ part.pictures }}</td>
               <td v-for="each in detail.classes" :key="each" class="number" :class="{ bad: !part.boxes[each] }">{{ part.boxes[each] ?? 0 }}</td>
             </tr>
@@ -151,8 +153,8 @@ function step(by: number): void {
             <p v-if="nothing" class="soft">Nothing differs in pictures, boxes and parts.</p>
             <template v-else>
               <p>
-                {{ count(compared.pictures_added.length, "picture") }} added, {{ compared.pictures_gone.length }} gone,
-                {{ compared.pictures_changed.length }} with other boxes, {{ compared.other_part.length }} in another part
+                {{ count(compared.pictures_added.count, "picture") }} added, {{ compared.pictures_gone.count }} gone,
+                {{ compared.pictures_changed.count }} with other boxes, {{ compared.other_part.count }} in another part
               </p>
               <table v-if="compared.classes.length" class="figures narrow">
                 <thead><tr><th>Class</th><th class="number">Added</th><th class="number">Gone</th><th class="number">Moved</th><th class="number">Relabelled</th></tr></thead>
@@ -161,9 +163,9 @@ function step(by: number): void {
                 </tbody>
               </table>
               <p v-for="each in compared.relabelled" :key="each.before + each.after">{{ count(each.boxes, "box", "boxes") }}: {{ each.before }} became {{ each.after }}</p>
-              <details v-for="[title, names] in [['Added', compared.pictures_added], ['Gone', compared.pictures_gone], ['Other boxes', compared.pictures_changed], ['Another part', compared.other_part]] as [string, string[]][]" v-show="names.length" :key="title">
-                <summary>{{ title }}: {{ count(names.length, "picture") }}</summary>
-                <p class="names">{{ names.join(", ") }}</p>
+              <details v-for="[title, names] in [['Added', compared.pictures_added], ['Gone', compared.pictures_gone], ['Other boxes', compared.pictures_changed], ['Another part', compared.other_part]] as [string, Comparison['other_part']][]" v-show="names.count" :key="title">
+                <summary>{{ title }}: {{ count(names.count, "picture") }}</summary>
+                <p class="names">{{ names.names.join(", ") }}<template v-if="names.count > names.names.length"> and {{ names.count - names.names.length }} more</template></p>
               </details>
             </template>
           </div>

@@ -9,7 +9,7 @@ import JobState from "@/parts/JobState.vue";
 import LineChart from "@/parts/LineChart.vue";
 import { useLiveJob } from "@/parts/liveJob";
 import { useKeys } from "@/state/keys";
-import { complain, sayWithUndo } from "@/state/notes";
+import { complain, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { remembered } from "@/state/remembered";
 import { settingName, settingValue } from "@/views/train/settingNames";
@@ -44,7 +44,7 @@ async function load(): Promise<void> {
     if (grouped.value) await group();
     failed.value = "";
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   } finally {
     loaded.value = true;
   }

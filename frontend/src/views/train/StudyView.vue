@@ -8,9 +8,9 @@ import JobState from "@/parts/JobState.vue";
 import { useLiveJob } from "@/parts/liveJob";
 import PlainChart from "@/parts/PlainChart.vue";
 import { useKeys } from "@/state/keys";
-import { complain } from "@/state/notes";
+import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
-import { useDraft } from "@/views/train/runSettings";
+import { useDraft } from "@/views/train/ahead/runSettings";
 import TrainHead from "@/views/train/TrainHead.vue";
 
 const store = useProject();
@@ -39,7 +39,7 @@ async function load(): Promise<void> {
     studies.value = listed.studies;
     failed.value = "";
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   }
 }
 
@@ -47,13 +47,13 @@ async function start(): Promise<void> {
   if (busy.value || plan.value?.obstacles.length) return;
   busy.value = true;
   try {
-    const made = await take(
+    const starting = take(
       api.POST("/api/v1/projects/{project_id}/studies", {
         params: { path: { project_id: store.id } },
         body: { snapshot_id: draft.snapshotId, settings: draft.settings, steps: steps.value, seeds: seeds.value },
       }),
     );
-    chosenId.value = made.id;
+    chosenId.value = (await store.outcomeOf("start_study", starting)).outcome.study_id;
     await load();
   } catch (error) {
     complain(error);

@@ -8,7 +8,7 @@ import { count, duration } from "@/parts/format";
 import JobState from "@/parts/JobState.vue";
 import { useLiveJob } from "@/parts/liveJob";
 import { useKeys } from "@/state/keys";
-import { complain } from "@/state/notes";
+import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 
 interface Summary {
@@ -48,7 +48,7 @@ async function load(): Promise<void> {
       api.GET("/api/v1/detections/{detection_id}", { params: { path: { detection_id: detectionId } } }),
     );
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   }
 }
 

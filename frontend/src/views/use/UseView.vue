@@ -8,9 +8,9 @@ import { count, day, precision } from "@/parts/format";
 import JobState from "@/parts/JobState.vue";
 import { useLiveJob } from "@/parts/liveJob";
 import { useKeys } from "@/state/keys";
-import { complain } from "@/state/notes";
+import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
-import ThresholdSliders from "@/views/judge/ThresholdSliders.vue";
+import ThresholdSliders from "@/views/judge/figures/ThresholdSliders.vue";
 
 const store = useProject();
 const router = useRouter();
@@ -59,7 +59,7 @@ async function load(): Promise<void> {
     loaded.value = true;
     failed.value = "";
   } catch (error) {
-    failed.value = (error as Error).message;
+    failed.value = wordsOf(error);
   }
 }
 

@@ -5,6 +5,7 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
+from avocet.core.raw.fusion import FUSION_IOU
 from avocet.web.schemas.common import Request, Schema
 
 
@@ -124,7 +125,7 @@ class FindBoxesIn(Request):
 
 class FusionIn(Request):
     weights: list[float] = Field(min_length=1, max_length=8)
-    overlap_limit: float = Field(0.55, gt=0, lt=1)
+    overlap_limit: float = Field(FUSION_IOU, gt=0, lt=1)
     minimum_score: float = Field(MINIMUM_SCORE, ge=0, le=1)
 
 

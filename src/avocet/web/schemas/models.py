@@ -4,6 +4,7 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
+from avocet.core.raw.fusion import FUSION_IOU
 from avocet.web.schemas.common import Request, Schema
 
 
@@ -16,7 +17,7 @@ class EnsembleIn(Request):
     name: str = ""
     members: list[Member]
     method: Literal["fusion", "suppression"] = "fusion"
-    overlap_limit: float = Field(0.55, gt=0, lt=1)
+    overlap_limit: float = Field(FUSION_IOU, gt=0, lt=1)
 
 
 class MemberOut(Schema):

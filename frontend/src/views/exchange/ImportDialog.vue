@@ -1,0 +1,166 @@
+<script setup lang="ts">
+/** Labels in, in two steps: a look at what would happen, then taken over. */
+import { computed, reactive, ref, watch } from "vue";
+
+import { api, type Columns, type Job, type Outcome, sendFiles, take } from "@/api/client";
+import { count } from "@/parts/format";
+import { complain, sayWithUndo, wordsOf } from "@/state/notes";
+import { useProject } from "@/state/project";
+import TableColumns from "@/views/exchange/TableColumns.vue";
+
+type Read = Outcome<"read_labels">;
+
+const shown = defineModel<boolean>({ required: true });
+/** An archive whose pictures were taken in and whose labels are to be looked at. */
+const props = defineProps<{ archiveJob: number | null }>();
+const emit = defineEmits<{ changed: []; closed: [] }>();
+const store = useProject();
+
+const names: Record<string, string> = { coco: "COCO JSON", voc: "Pascal VOC XML", "centre-text": "Centre-text", csv: "CSV", "json-lines": "JSON Lines" };
+const NEW = "new";
+const LEFT_OUT = "";
+const job = ref<Job | null>(null);
+const read = ref<Read | null>(null);
+const failed = ref("");
+const busy = ref("");
+const replace = ref(false);
+const targets = reactive(new Map<string, number | string>());
+
+const newClasses = computed(() => [...targets.values()].filter((target) => target === NEW).length);
+const pictures = computed(() => (read.value?.pictures ?? 0) + (replace.value ? (read.value?.labelled_count ?? 0) : 0));
+
+watch(shown, async (open) => {
+  if (!open) {
+    emit("closed");
+    return;
+  }
+  job.value = read.value = null;
+  failed.value = busy.value = "";
+  replace.value = false;
+  if (props.archiveJob !== null) await again(props.archiveJob, null);
+});
+
+async function follow(starting: Promise<{ job: Job }>, words: string): Promise<void> {
+  read.value = null;
+  failed.value = "";
+  busy.value = words;
+  try {
+    const { outcome } = await store.outcomeOf("read_labels", starting, (started) => (job.value = started));
+    read.value = outcome;
+    targets.clear();
+    for (const each of outcome.classes) targets.set(each.name, each.class_id ?? NEW);
+  } catch (error) {
+    failed.value = wordsOf(error);
+  } finally {
+    busy.value = "";
+  }
+}
+
+async function look(event: Event): Promise<void> {
+  const input = event.target as HTMLInputElement;
+  const files = [...(input.files ?? [])];
+  input.value = "";
+  if (!files.length) return;
+  const words = `Reading ${files.length === 1 ? files[0]!.name : count(files.length, "file")}`;
+  await follow(sendFiles<{ job: Job }>(`/api/v1/projects/${store.id}/annotations`, files), words);
+}
+
+async function again(jobId: number, columns: Columns | null): Promise<void> {
+  const path = { job_id: jobId };
+  await follow(take(api.POST("/api/v1/annotations/{job_id}/again", { params: { path }, body: { format: null, columns } })), "Reading");
+}
+
+async function takeOver(): Promise<void> {
+  busy.value = "Taking over";
+  const wanted: Record<string, number | string> = {};
+  for (const [name, target] of targets) if (target !== NEW) wanted[name] = target;
+  try {
+    const path = { job_id: job.value!.id };
+    const body = { targets: wanted, replace: replace.value };
+    const starting = take(api.POST("/api/v1/annotations/{job_id}/take", { params: { path }, body }));
+    const { outcome: taken } = await store.outcomeOf("take_labels", starting);
+    await store.loadClasses();
+    shown.value = false;
+    emit("changed");
+    sayWithUndo(`${count(taken.boxes, "box", "boxes")} taken over on ${count(taken.pictures, "picture")}`, async () => {
+      await store.undoChange(taken.change_id);
+      emit("changed");
+    });
+  } catch (error) {
+    complain(error);
+  } finally {
+    busy.value = "";
+  }
+}
+</script>
+
+<template>
+  <el-dialog v-model="shown" title="Import labels" width="680" top="6vh">
+    <div class="body" data-test="import-dialog">
+      <template v-if="archiveJob === null">
+        <p class="soft">
+          A COCO JSON, CSV or JSON Lines file, several Pascal VOC XML or centre-text files, or an archive of them. Pictures
+          are matched by name with those that are here.
+        </p>
+        <input
+          type="file"
+          multiple
+          accept=".json,.jsonl,.ndjson,.xml,.csv,.tsv,.txt,.zip,.tar,.gz,.tgz"
+          aria-label="Annotation files"
+          data-test="import-file"
+          @change="look"
+        />
+      </template>
+      <p v-if="busy" class="soft" role="status">{{ busy }}</p>
+      <p v-if="failed" class="notice bad" data-test="import-failed">{{ failed }}</p>
+      <template v-if="read">
+        <p v-if="read.table && !read.columns">The names of the columns do not say where the boxes are. Which column holds what?</p>
+        <p v-else>
+          Read as <b>{{ names[read.format] }}</b>: <b>{{ count(read.boxes, "box", "boxes") }}</b> for
+          <b>{{ count(read.pictures, "unlabelled picture") }}</b>
+        </p>
+        <TableColumns v-if="read.table" :header="read.table.header" :rows="read.table.rows" :columns="read.columns" @chosen="again(job!.id, $event)" />
+        <table v-if="read.classes.length" class="figures classes">
+          <thead><tr><th>Class in the file</th><th class="number">Boxes</th><th>Becomes here</th></tr></thead>
+          <tbody>
+            <tr v-for="each in read.classes" :key="each.name">
+              <td>{{ each.name }}</td>
+              <td class="number">{{ each.boxes }}</td>
+              <td>
+                <el-select :model-value="targets.get(each.name)" size="small" filterable :aria-label="`Class for ${each.name}`" @change="targets.set(each.name, $event)">
+                  <el-option v-if="each.class_id === null" :value="NEW" :label="`New class ${each.name}`" />
+                  <el-option v-for="own in store.classes" :key="own.id" :value="own.id" :label="own.name" />
+                  <el-option :value="LEFT_OUT" label="Leave out" />
+                </el-select>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+        <el-checkbox v-if="read.labelled_count" v-model="replace" size="small">
+          {{ count(read.labelled_count, "picture") }} have labels already; replace these
+        </el-checkbox>
+        <details v-if="read.missing_count">
+          <summary>{{ count(read.missing_count, "picture") }} of the file are not here</summary>
+          <ul><li v-for="each in read.missing" :key="each">{{ each }}</li></ul>
+        </details>
+        <div v-if="read.problems_count" class="notice bad" data-test="import-problems">
+          {{ count(read.problems_count, "entry", "entries") }} would be left out:
+          <ul><li v-for="each in read.problems" :key="each">{{ each }}</li></ul>
+        </div>
+      </template>
+    </div>
+    <template #footer>
+      <el-button @click="shown = false">Cancel</el-button>
+      <el-button type="primary" :disabled="!pictures || Boolean(busy)" data-test="import-now" @click="takeOver">
+        {{ read?.problems_count ? "Import the rest" : "Import" }}<template v-if="newClasses"> with {{ count(newClasses, "new class", "new classes") }}</template>
+      </el-button>
+    </template>
+  </el-dialog>
+</template>
+
+<style scoped>
+.body { display: grid; gap: 12px; max-height: 68vh; overflow: auto; }
+.classes td { padding: 3px 12px 3px 0; }
+ul { max-height: 150px; overflow: auto; margin: 6px 0 0; padding-left: 18px; font-size: 13px; }
+summary { cursor: pointer; }
+</style>

@@ -1,0 +1,42 @@
+<script setup lang="ts">
+/** One picture, two versions of its boxes: both are shown, and the person chooses. */
+import type { Picture } from "@/api/client";
+import { count } from "@/parts/format";
+import PicturePreview from "@/parts/PicturePreview.vue";
+import type { LabelBox } from "@/api/client";
+
+defineProps<{ picture: Picture; mine: LabelBox[]; theirs: LabelBox[] }>();
+const emit = defineEmits<{ mine: []; theirs: [] }>();
+</script>
+
+<template>
+  <el-dialog
+    :model-value="true"
+    title="This picture was changed elsewhere"
+    width="900"
+    :show-close="false"
+    :close-on-click-modal="false"
+    :close-on-press-escape="false"
+  >
+    <div class="two" data-test="conflict">
+      <figure>
+        <PicturePreview :picture="picture" :boxes="theirs" />
+        <figcaption>Saved meanwhile: {{ count(theirs.length, "box", "boxes") }}</figcaption>
+      </figure>
+      <figure>
+        <PicturePreview :picture="picture" :boxes="mine" />
+        <figcaption>Here: {{ count(mine.length, "box", "boxes") }}</figcaption>
+      </figure>
+    </div>
+    <template #footer>
+      <el-button data-test="take-theirs" @click="emit('theirs')">Keep the saved one</el-button>
+      <el-button type="primary" data-test="keep-mine" @click="emit('mine')">Keep the one here</el-button>
+    </template>
+  </el-dialog>
+</template>
+
+<style scoped>
+.two { display: grid; grid-template-columns: 1fr 1fr; gap: 14px; }
+figure { margin: 0; }
+figcaption { margin-top: 6px; }
+</style>

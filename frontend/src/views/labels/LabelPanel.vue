@@ -1,0 +1,164 @@
+<script setup lang="ts">
+/** Beside the stage: classes with their keys, the boxes of this picture, what to do next. */
+import { computed, nextTick, ref, watch } from "vue";
+
+import { api, type Labels, take } from "@/api/client";
+import ClassBadge from "@/parts/ClassBadge.vue";
+import { complain, sayWithUndo } from "@/state/notes";
+import { useProject } from "@/state/project";
+import type { LabelBox } from "@/api/client";
+
+const props = defineProps<{
+  boxes: LabelBox[];
+  selection: number[];
+  activeClass: number | null;
+  state: Labels["state"];
+  stamping: boolean;
+}>();
+const emit = defineEmits<{
+  class: [id: number];
+  select: [index: number];
+  remove: [];
+  empty: [];
+  done: [];
+  nextUnlabelled: [];
+  tighten: [];
+  stamp: [];
+  fromPrevious: [];
+}>();
+
+const store = useProject();
+const newClass = ref("");
+const list = ref<HTMLElement>();
+const counts = computed(() => {
+  const found = new Map<number, number>();
+  for (const box of props.boxes) found.set(box.class_id, (found.get(box.class_id) ?? 0) + 1);
+  return found;
+});
+const states: Record<Labels["state"], string> = {
+  unlabelled: "Not labelled",
+  in_progress: "In progress",
+  done: "Done",
+  empty: "Nothing here",
+};
+
+watch(
+  () => props.selection.at(-1),
+  async (place) => {
+    await nextTick();
+    if (place !== undefined) list.value?.querySelectorAll(".row")[place]?.scrollIntoView({ block: "nearest" });
+  },
+);
+
+async function addClass(): Promise<void> {
+  const name = newClass.value.trim();
+  if (!name) return;
+  try {
+    const made = await take(
+      api.POST("/api/v1/projects/{project_id}/classes", {
+        params: { path: { project_id: store.id } },
+        body: { name },
+      }),
+    );
+    store.allClasses = made.classes;
+    newClass.value = "";
+    const added = store.classes.find((each) => each.name === name);
+    if (!added) return;
+    emit("class", added.id);
+    sayWithUndo(`Class ${added.name} added`, async () => {
+      const path = { project_id: store.id, class_id: added.id };
+      const left = await take(api.DELETE("/api/v1/projects/{project_id}/classes/{class_id}", { params: { path } }));
+      store.allClasses = left.classes;
+    });
+  } catch (error) {
+    complain(error);
+  }
+}
+
+function sizeOf({ corners: [x1, y1, x2, y2] }: LabelBox): string {
+  return `${Math.round(x2 - x1)}×${Math.round(y2 - y1)}`;
+}
+</script>
+
+<template>
+  <aside class="panel">
+    <section>
+      <h3>Classes</h3>
+      <button
+        v-for="each in store.classes"
+        :key="each.id"
+        class="row"
+        :class="{ chosen: each.id === activeClass }"
+        :aria-pressed="each.id === activeClass"
+        @click="emit('class', each.id)"
+      >
+        <ClassBadge :number="each.position" :colour="each.colour" :name="each.name" />
+        <span class="soft">{{ counts.get(each.id) ?? "" }}</span>
+      </button>
+      <form novalidate @submit.prevent="addClass">
+        <el-input v-model="newClass" size="small" placeholder="New class" aria-label="New class" data-test="new-class" />
+      </form>
+    </section>
+    <slot />
+    <section ref="list" class="boxes">
+      <h3>{{ boxes.length ? `Boxes` : "No boxes yet" }}</h3>
+      <p v-if="!boxes.length && store.classes.length" class="soft">Drag over an object to draw its box.</p>
+      <button
+        v-for="(box, index) in boxes"
+        :key="index"
+        class="row"
+        :class="{ chosen: selection.includes(index) }"
+        data-test="box-row"
+        :data-corners="box.corners.join(' ')"
+        @click="emit('select', index)"
+      >
+        <ClassBadge
+          :number="store.classById.get(box.class_id)?.position ?? 0"
+          :colour="store.classById.get(box.class_id)?.colour ?? '#A9B8C9'"
+          :name="store.classById.get(box.class_id)?.name"
+        />
+        <span class="soft">{{ sizeOf(box) }} px</span>
+      </button>
+    </section>
+    <section class="actions">
+      <p data-test="picture-state" class="state" :class="state">{{ states[state] }}</p>
+      <div class="pair">
+        <el-button size="small" :disabled="!boxes.length" title="T" data-test="tighten" @click="emit('tighten')">Tighten</el-button>
+        <el-button size="small" :type="stamping ? 'primary' : 'default'" title="S" data-test="stamp" @click="emit('stamp')">Stamp</el-button>
+        <el-button size="small" title="P" data-test="from-previous" @click="emit('fromPrevious')">From previous</el-button>
+        <el-button size="small" :disabled="!selection.length" title="Delete" @click="emit('remove')">Delete</el-button>
+        <el-button size="small" title="N" data-test="nothing-here" @click="emit('empty')">{{ state === "empty" ? "Not empty" : "Nothing here" }}</el-button>
+        <el-button size="small" title="U" @click="emit('nextUnlabelled')">Next unlabelled</el-button>
+      </div>
+      <el-button type="primary" data-test="done" @click="emit('done')">Done, next picture</el-button>
+    </section>
+  </aside>
+</template>
+
+<style scoped>
+.panel { border-left: 1px solid var(--rule); display: flex; flex-direction: column; min-height: 0; }
+section { padding: 12px 12px; border-bottom: 1px solid var(--rule); }
+h3 { margin-bottom: 6px; }
+.row {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  width: 100%;
+  border: 0;
+  background: none;
+  padding: 3px 6px;
+  cursor: pointer;
+  color: inherit;
+  border-left: 3px solid transparent;
+}
+.row:hover { background: var(--paper-deep); }
+.row.chosen { border-left-color: var(--leg); background: var(--leg-pale); }
+.boxes { flex: 1; min-height: 90px; overflow: auto; }
+.panel > section:first-child { overflow: auto; max-height: 38%; flex: none; }
+form { margin-top: 6px; }
+.actions { display: grid; gap: 7px; border-bottom: 0; }
+.actions :deep(.el-button) { margin: 0; width: 100%; }
+.pair { display: grid; grid-template-columns: 1fr 1fr; gap: 6px; }
+.state { font-weight: 600; }
+.state.done, .state.empty { color: var(--reed-deep); }
+</style>

@@ -1,0 +1,404 @@
+<script setup lang="ts">
+/** One picture: draw its boxes. Everything is saved by itself. */
+import { computed, onMounted, reactive, ref, shallowRef, watch } from "vue";
+import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from "vue-router";
+
+import { api, type Labels, type Picture, take } from "@/api/client";
+import { count } from "@/parts/format";
+import { cut, moved } from "@/stage/geometry";
+import type { Shape } from "@/stage/paint";
+import PictureStage from "@/stage/PictureStage.vue";
+import { complain, wordsOf } from "@/state/notes";
+import { useProject } from "@/state/project";
+import BoxDetails from "@/views/labels/BoxDetails.vue";
+import { useBoxTool } from "@/views/labels/editing/boxTool";
+import ConflictDialog from "@/views/labels/ConflictDialog.vue";
+import type { LabelBox } from "@/api/client";
+import { useLabelKeys } from "@/views/labels/editing/labelKeys";
+import { useLabelling } from "@/views/labels/editing/labelling";
+import LabelPanel from "@/views/labels/LabelPanel.vue";
+import { looks } from "@/views/labels/editing/looks";
+import LooksPopover from "@/views/labels/LooksPopover.vue";
+import { useSaving } from "@/views/labels/editing/saving";
+import { pass, useSitting } from "@/views/labels/editing/sitting";
+
+const route = useRoute();
+const router = useRouter();
+const store = useProject();
+
+const pictureId = Number(route.params.picture);
+const picture = ref<Picture | null>(null);
+const failed = ref("");
+const previousBoxes = shallowRef<LabelBox[]>([]);
+const show = reactive({ ghosts: false, onlyChosen: false, none: false, looks: false });
+const stamping = ref(false);
+const stage = ref<InstanceType<typeof PictureStage>>();
+
+const size = computed(() => ({ width: picture.value?.width ?? 1, height: picture.value?.height ?? 1 }));
+const work = useLabelling(store.id, pictureId, size, () => saving.touch());
+const { boxes, state, selection, last } = work;
+const saving = useSaving(pictureId, work.version, (labels, before) => {
+  state.value = labels.state;
+  store.counted(before, labels);
+});
+const sitting = useSitting();
+const { activeClass, lastSizes } = sitting;
+
+/** Boxes that the pointer can reach: in a pass only those of its class, and none that is hidden. */
+const reachable = computed(() => {
+  if (show.none) return new Set<number>();
+  const places = boxes.value.map((_, place) => place);
+  if (show.onlyChosen) return new Set(selection.value);
+  return new Set(pass.value ? places.filter((place) => boxes.value[place]!.class_id === activeClass.value) : places);
+});
+const ghosts = computed(() => (show.ghosts ? previousBoxes.value : []));
+/** The last size of the class, or an eighth of the picture. */
+const usualSize = computed(() => {
+  const side = Math.max(12, Math.min(size.value.width, size.value.height) / 8);
+  return lastSizes.get(activeClass.value ?? 0) ?? { width: side, height: side };
+});
+const stamp = computed(() => (stamping.value ? usualSize.value : null));
+
+const tool = useBoxTool({
+  boxes,
+  selection,
+  reachable,
+  ghosts,
+  size,
+  stamp,
+  newClass: activeClassOrAsk,
+  change: (next) => work.change(next),
+  drew: (placed) => {
+    if (stamping.value || looks.value.tighten) void work.tighten([placed]);
+  },
+});
+
+const place = computed(() => sitting.ids.value.indexOf(pictureId));
+const pen = computed(() => ({ width: looks.value.width, faint: looks.value.faint }));
+const light = computed(() => ({ brightness: looks.value.brightness, contrast: looks.value.contrast }));
+
+function badge(classId: number): string | undefined {
+  const found = store.classById.get(classId);
+  if (looks.value.badge === "none") return undefined;
+  return looks.value.badge === "name" ? (found?.name ?? "?") : String(found?.position ?? "?");
+}
+
+const shapes = computed<Shape[]>(() => {
+  const chosen = new Set(selection.value);
+  const all: Shape[] = boxes.value.flatMap((box, index) => {
+    if (show.none || (show.onlyChosen && !chosen.has(index))) return [];
+    return {
+      corners: tool.preview.value?.index === index ? tool.preview.value.corners : box.corners,
+      colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9",
+      badge: badge(box.class_id),
+      selected: chosen.has(index),
+      gripped: index === last.value,
+      faint: !reachable.value.has(index),
+    };
+  });
+  for (const box of ghosts.value) {
+    all.push({ corners: box.corners, colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9", ghost: true });
+  }
+  if (tool.drawn.value) {
+    const colour = store.classById.get(activeClass.value ?? 0)?.colour ?? "#FAF9F5";
+    all.push({ corners: tool.drawn.value, colour, ghost: stamping.value });
+  }
+  return all;
+});
+
+onMounted(load);
+
+async function load(): Promise<void> {
+  try {
+    const detail = await take(
+      api.GET("/api/v1/pictures/{picture_id}", { params: { path: { picture_id: pictureId } } }),
+    );
+    picture.value = detail.picture;
+    const labels = detail.labels as Labels;
+    const draft = saving.start(labels);
+    work.show(draft ?? { boxes: labels.boxes as LabelBox[], state: labels.state });
+    const wanted = sitting.takePending(pictureId);
+    if (wanted) work.apply(wanted);
+    sitting.chooseFirstClass();
+    await sitting.loadIds(route.query, pictureId);
+    if (show.ghosts) await loadPrevious();
+  } catch (error) {
+    failed.value = wordsOf(error);
+  }
+}
+
+async function loadPrevious(): Promise<void> {
+  const before = sitting.ids.value[place.value - 1];
+  if (before !== undefined) previousBoxes.value = await sitting.boxesOf(before);
+}
+
+watch(boxes, (now) => {
+  for (const box of now) {
+    const [x1, y1, x2, y2] = box.corners;
+    lastSizes.set(box.class_id, { width: x2 - x1, height: y2 - y1 });
+  }
+});
+
+function activeClassOrAsk(): number | null {
+  if (activeClass.value === null) complain(new Error("Add a class first, in the panel on the right"));
+  return activeClass.value;
+}
+
+function chooseClass(classId: number): void {
+  sitting.chooseClass(classId);
+  work.setClass(classId);
+}
+
+/** A box without the pointer's help: where the pointer rests, or in the middle of what is seen. */
+function putBox(): void {
+  const classId = activeClassOrAsk();
+  const at = stage.value?.here();
+  if (classId === null || !at) return;
+  const { width, height } = usualSize.value;
+  const corners = moved([0, 0, width, height], at.x - width / 2, at.y - height / 2, size.value.width, size.value.height);
+  work.add([{ class_id: classId, corners: cut(corners, size.value.width, size.value.height), crowd: false, attributes: {}, track: null }]);
+}
+
+async function takeFromPrevious(): Promise<void> {
+  try {
+    await loadPrevious();
+  } catch (error) {
+    complain(error);
+    return;
+  }
+  const { width, height } = size.value;
+  const fitting = previousBoxes.value.filter(({ corners: [x1, y1, x2, y2] }) => x1 >= 0 && y1 >= 0 && x2 <= width && y2 <= height);
+  if (fitting.length) work.add(fitting.map((box) => ({ ...box, track: null })));
+  else complain(new Error("The previous picture has no boxes that fit here"));
+}
+
+async function stepBack(direction: "undo" | "redo"): Promise<void> {
+  const next = direction === "undo" ? work.history.nextUndo() : work.history.nextRedo();
+  if (!next) return;
+  (direction === "undo" ? work.history.undone : work.history.redone)();
+  if (next.pictureId === pictureId) work.apply(next.version);
+  else {
+    sitting.setPending(next.pictureId, next.version);
+    await router.push({ path: `/project/${store.id}/collect/${next.pictureId}`, query: route.query });
+  }
+}
+
+function nothingHere(): void {
+  work.change([], state.value === "empty" ? "unlabelled" : "empty");
+}
+
+async function go(step: number): Promise<void> {
+  const next = sitting.ids.value[place.value + step];
+  if (next !== undefined) await router.push({ path: `/project/${store.id}/collect/${next}`, query: route.query });
+}
+
+async function doneAndNext(): Promise<void> {
+  const wanted = boxes.value.length ? "done" : "empty";
+  if (state.value !== wanted) work.change(boxes.value, wanted);
+  await go(1);
+}
+
+async function nextUnlabelled(): Promise<void> {
+  await saving.save();
+  const next = await sitting.nextUnlabelled(pictureId);
+  if (next) await router.push({ path: `/project/${store.id}/collect/${next}`, query: route.query });
+  else complain(new Error("Every picture is labelled"));
+}
+
+function selectNext(step: number): boolean {
+  const places = boxes.value.map((_, index) => index).filter((index) => show.onlyChosen || reachable.value.has(index));
+  if (!places.length) return false;
+  const at = places.indexOf(last.value);
+  selection.value = [places[(at + step + places.length) % places.length] ?? places[0]!];
+  return true;
+}
+
+async function escape(): Promise<void> {
+  if (tool.cancel()) return;
+  if (stamping.value) {
+    stamping.value = false;
+    tool.drawn.value = null;
+  } else if (selection.value.length) selection.value = [];
+  else await router.push(back.value);
+}
+
+/** Where this picture was opened from. */
+const back = computed(() => {
+  const from = route.query.from as string | undefined;
+  if (from?.startsWith("/project/")) return from;
+  return { path: `/project/${store.id}/collect`, query: { ...route.query, from: undefined } };
+});
+
+function keepMine(): void {
+  void saving.keepMine();
+}
+
+function takeTheirs(): void {
+  const mine = JSON.parse(JSON.stringify(work.version())) as { boxes: LabelBox[]; state: Labels["state"] };
+  const labels = saving.takeTheirs();
+  work.show({ boxes: labels.boxes as LabelBox[], state: labels.state });
+  work.history.remember(pictureId, mine, work.version());
+}
+
+async function leave(): Promise<boolean> {
+  await saving.save();
+  if (saving.state.value === "refused" || saving.state.value === "conflict") {
+    complain(new Error("These boxes are not saved yet. Stay here until they are, so that nothing is lost."));
+    return false;
+  }
+  sitting.remember(pictureId, boxes.value);
+  return true;
+}
+onBeforeRouteLeave(async () => {
+  const may = await leave();
+  // Whoever goes on labelling has counted along; whoever leaves gets the server's figures.
+  if (may) void Promise.all([store.refresh(), store.loadClasses()]).catch(complain);
+  return may;
+});
+onBeforeRouteUpdate(leave);
+watch(() => show.ghosts, (on) => on && void loadPrevious().catch(complain));
+watch(place, (index) => {
+  // The next picture is fetched ahead, so that it is there at once.
+  const next = sitting.ids.value[index + 1];
+  if (next) new Image().src = `/api/v1/pictures/${next}/file`;
+});
+
+useLabelKeys({
+  chooseClass: (position) => {
+    const found = store.classes.find((each) => each.position === position);
+    if (found) chooseClass(found.id);
+  },
+  toggleFlag: (number) => {
+    const flags = store.attributes.filter((each) => each.kind === "flag");
+    const flag = flags[number - 1];
+    if (flag && work.chosen.value) work.setAttribute(flag.name, work.chosen.value.attributes[flag.name] !== true);
+  },
+  next: () => go(1),
+  previous: () => go(-1),
+  doneAndNext,
+  nextUnlabelled,
+  nothingHere,
+  selectNext: () => selectNext(1),
+  selectPrevious: () => selectNext(-1),
+  remove: work.remove,
+  escape,
+  undo: () => stepBack("undo"),
+  redo: () => stepBack("redo"),
+  nudge: work.nudge,
+  grow: work.grow,
+  duplicate: work.duplicate,
+  copy: work.copy,
+  paste: work.paste,
+  fromPrevious: takeFromPrevious,
+  ghosts: () => (show.ghosts = !show.ghosts),
+  putBox,
+  tighten: () => work.tighten(selection.value),
+  tightenAll: () => work.tighten([]),
+  stamp: () => {
+    stamping.value = !stamping.value;
+    tool.cancel();
+    tool.drawn.value = null;
+  },
+  pass: () => (pass.value = !pass.value),
+  hideOthers: () => (show.onlyChosen = !show.onlyChosen),
+  hideAll: () => (show.none = !show.none),
+  looks: () => (show.looks = !show.looks),
+});
+</script>
+
+<template>
+  <div class="label-view" data-test="label">
+    <header class="bar">
+      <router-link :to="back">{{ $route.query.from ? "Back" : "All pictures" }}</router-link>
+      <span class="name">{{ picture?.name }}</span>
+      <span v-if="picture" class="soft">{{ picture.width }}×{{ picture.height }} px</span>
+      <span v-if="picture?.part" class="soft">{{ picture.part }}</span>
+      <span class="spread" />
+      <span class="save" :class="saving.state.value" data-test="save-state" role="status">
+        <template v-if="saving.state.value === 'saved'">Saved</template>
+        <template v-else-if="saving.state.value === 'offline'">Kept in this browser; sent as soon as the server answers</template>
+        <template v-else-if="saving.state.value === 'refused'">Not saved: {{ saving.message.value }}</template>
+        <template v-else-if="saving.state.value === 'conflict'">Not saved: changed elsewhere</template>
+        <template v-else>Saving</template>
+      </span>
+      <LooksPopover v-model:open="show.looks" />
+      <el-button-group>
+        <el-button :disabled="!work.history.canUndo.value" data-test="undo" @click="stepBack('undo')">Undo</el-button>
+        <el-button :disabled="!work.history.canRedo.value" data-test="redo" @click="stepBack('redo')">Redo</el-button>
+      </el-button-group>
+      <el-button-group>
+        <el-button :disabled="place <= 0" data-test="previous" @click="go(-1)">Previous</el-button>
+        <el-button :disabled="place < 0 || place >= sitting.ids.value.length - 1" data-test="next" @click="go(1)">Next</el-button>
+      </el-button-group>
+      <span class="soft" data-test="place">{{ place + 1 }} of {{ sitting.ids.value.length }}</span>
+    </header>
+    <p v-if="failed" class="view-body notice bad">{{ failed }}</p>
+    <template v-else-if="picture">
+      <div class="stage-area">
+        <PictureStage
+          ref="stage"
+          class="whole"
+          :url="`/api/v1/pictures/${pictureId}/file`"
+          :size="size"
+          :shapes="shapes"
+          :cursor="tool.cursor.value"
+          :guides="tool.cursor.value === 'crosshair'"
+          :pen="pen"
+          :light="light"
+          :label="`${picture.name} with ${count(boxes.length, 'box', 'boxes')}`"
+          @press="tool.press"
+          @drag="tool.drag"
+          @release="tool.release"
+          @hover="tool.hover"
+        />
+        <p v-if="stamping || pass || show.none || show.onlyChosen || tool.corner.value" class="mode" data-test="mode">
+          <template v-if="tool.corner.value">Click the opposite corner · <kbd>Esc</kbd> gives it up</template>
+          <template v-else-if="stamping">Stamping: each click puts a box and tightens it · <kbd>S</kbd> ends</template>
+          <template v-else-if="show.none">Boxes are hidden · <kbd>Shift</kbd> <kbd>H</kbd> shows them</template>
+          <template v-else-if="show.onlyChosen">Only the chosen box is shown · <kbd>H</kbd> shows all</template>
+          <template v-else>Only {{ store.classById.get(activeClass ?? 0)?.name }} · <kbd>F</kbd> ends the pass</template>
+        </p>
+      </div>
+      <LabelPanel
+        :boxes="boxes"
+        :selection="selection"
+        :active-class="activeClass"
+        :state="state"
+        :stamping="stamping"
+        @class="chooseClass"
+        @select="selection = [$event]"
+        @remove="work.remove"
+        @empty="nothingHere"
+        @done="doneAndNext"
+        @next-unlabelled="nextUnlabelled"
+        @tighten="work.tighten(selection)"
+        @stamp="stamping = !stamping"
+        @from-previous="takeFromPrevious"
+      >
+        <BoxDetails v-if="work.chosen.value" :box="work.chosen.value" :others="selection.length - 1" :size="size" @attribute="work.setAttribute" />
+      </LabelPanel>
+    </template>
+    <ConflictDialog
+      v-if="saving.state.value === 'conflict' && picture"
+      :picture="picture"
+      :mine="boxes"
+      :theirs="(saving.theirs.value?.boxes ?? []) as LabelBox[]"
+      @mine="keepMine"
+      @theirs="takeTheirs"
+    />
+  </div>
+</template>
+
+<style scoped>
+.label-view { height: 100%; display: grid; grid-template: auto minmax(0, 1fr) / minmax(0, 1fr) 236px; }
+.bar { grid-column: 1 / -1; display: flex; align-items: center; gap: 12px; padding: 8px 14px; border-bottom: 1px solid var(--rule); }
+.name { font-weight: 600; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+.spread { flex: 1; }
+.save { font-size: 14px; color: var(--reed-deep); }
+.save.waiting, .save.saving { color: var(--ink-soft); }
+.save.offline, .save.refused, .save.conflict { color: var(--brick); }
+.bar .soft { white-space: nowrap; }
+.stage-area { position: relative; display: grid; min-width: 0; min-height: 0; }
+.whole { width: 100%; height: 100%; }
+.mode { position: absolute; left: 50%; top: 10px; transform: translateX(-50%); padding: 4px 12px; background: var(--paper); border: 1px solid var(--sand); border-radius: 3px; font-size: 14px; white-space: nowrap; pointer-events: none; }
+</style>

@@ -1,0 +1,150 @@
+/** The boxes of one picture and everything that can be done to them; every change is remembered. */
+import { computed, type Ref, ref, shallowRef } from "vue";
+
+import { api, type Labels, take } from "@/api/client";
+import { type Corners, cut, moved } from "@/stage/geometry";
+import { complain } from "@/state/notes";
+import type { LabelBox } from "@/api/client";
+import { useHistory, type Version } from "@/views/labels/editing/history";
+
+/** Boxes copied by key, for any picture of the sitting. */
+const clipboard = ref<LabelBox[]>([]);
+
+export function useLabelling(projectId: number, pictureId: number, size: Ref<{ width: number; height: number }>, touch: () => void) {
+  const boxes = shallowRef<LabelBox[]>([]);
+  const state = ref<Labels["state"]>("unlabelled");
+  const selection = ref<number[]>([]);
+  const history = useHistory(projectId);
+  const last = computed(() => selection.value.at(-1) ?? -1);
+  const chosen = computed(() => boxes.value[last.value]);
+
+  function version(): Version {
+    return { boxes: boxes.value, state: state.value };
+  }
+
+  function show(found: Version): void {
+    boxes.value = found.boxes;
+    state.value = found.state;
+    selection.value = [];
+  }
+
+  /** Change boxes, state or both. */
+  function change(next: LabelBox[], wanted?: Labels["state"]): void {
+    const before = JSON.parse(JSON.stringify(version())) as Version;
+    apply({ boxes: next, state: wanted ?? fitting(next, state.value) });
+    history.remember(pictureId, before, version());
+  }
+
+  function apply(next: Version): void {
+    boxes.value = next.boxes;
+    state.value = next.state;
+    selection.value = selection.value.filter((place) => place < next.boxes.length);
+    touch();
+  }
+
+  function fitting(next: LabelBox[], now: Labels["state"]): Labels["state"] {
+    if (next.length && (now === "unlabelled" || now === "empty")) return "in_progress";
+    return !next.length && now === "in_progress" ? "unlabelled" : now;
+  }
+
+  /** The same change to every selected box. */
+  function each(turn: (box: LabelBox) => LabelBox): boolean {
+    if (!selection.value.length) return false;
+    const places = new Set(selection.value);
+    change(boxes.value.map((box, place) => (places.has(place) ? turn(box) : box)));
+    return true;
+  }
+
+  function nudge(dx: number, dy: number): boolean {
+    const { width, height } = size.value;
+    return each((box) => ({ ...box, corners: cut(moved(box.corners, dx, dy, width, height), width, height) }));
+  }
+
+  function grow(dx: number, dy: number): boolean {
+    const { width, height } = size.value;
+    return each((box) => {
+      const [x1, y1, x2, y2] = box.corners;
+      return { ...box, corners: cut([x1, y1, Math.max(x1 + 1, x2 + dx), Math.max(y1 + 1, y2 + dy)], width, height) };
+    });
+  }
+
+  function remove(): void {
+    const gone = new Set(selection.value);
+    if (!gone.size) return;
+    selection.value = [];
+    change(boxes.value.filter((_, place) => !gone.has(place)));
+  }
+
+  function setClass(classId: number): void {
+    if (selection.value.some((place) => boxes.value[place]?.class_id !== classId)) {
+      each((box) => ({ ...box, class_id: classId }));
+    }
+  }
+
+  function setAttribute(name: string, value: unknown): void {
+    each((box) => {
+      const attributes = { ...box.attributes, [name]: value };
+      if (value === false || value === null || value === "" || value === undefined) delete attributes[name];
+      return { ...box, attributes };
+    });
+  }
+
+  function duplicate(): void {
+    const { width, height } = size.value;
+    const copies = selection.value.map((place) => {
+      const box = boxes.value[place]!;
+      return { ...box, corners: moved(box.corners, 10, 10, width, height), track: null };
+    });
+    add(copies);
+  }
+
+  /** Add boxes and select them. */
+  function add(some: LabelBox[]): void {
+    if (!some.length) return;
+    const first = boxes.value.length;
+    change([...boxes.value, ...some]);
+    selection.value = some.map((_, index) => first + index);
+  }
+
+  function copy(): boolean {
+    if (!selection.value.length) return false;
+    clipboard.value = selection.value.map((place) => JSON.parse(JSON.stringify(boxes.value[place])) as LabelBox);
+    return true;
+  }
+
+  function paste(): boolean {
+    const { width, height } = size.value;
+    const fitted = clipboard.value.map((box) => ({ ...box, corners: cut(box.corners, width, height), track: null }));
+    add(fitted.filter(({ corners: [x1, y1, x2, y2] }) => x2 > x1 && y2 > y1));
+    return clipboard.value.length > 0;
+  }
+
+  /** Fit boxes to what they hold; all of them where none is named. */
+  async function tighten(places: number[]): Promise<void> {
+    const wanted = places.length ? places : boxes.value.map((_, place) => place);
+    if (!wanted.length) return;
+    const before = wanted.map((place) => boxes.value[place]!);
+    try {
+      const found = await take(
+        api.POST("/api/v1/pictures/{picture_id}/tightened", {
+          params: { path: { picture_id: pictureId } },
+          body: { boxes: before.map((box) => box.corners) },
+        }),
+      );
+      const turned = new Map(before.map((box, index) => [box, found.boxes[index] as Corners]));
+      // Boxes that were changed while the answer was on its way keep that change.
+      const next = boxes.value.map((box) => {
+        const corners = turned.get(box);
+        return corners && corners.join() !== box.corners.join() ? { ...box, corners } : box;
+      });
+      if (next.some((box, place) => box !== boxes.value[place])) change(next);
+    } catch (error) {
+      complain(error);
+    }
+  }
+
+  return {
+    boxes, state, selection, last, chosen, history, version, show, change, apply,
+    nudge, grow, remove, setClass, setAttribute, duplicate, add, copy, paste, tighten,
+  };
+}

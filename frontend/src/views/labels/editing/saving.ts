@@ -1,0 +1,139 @@
+/** Saving labels by itself: soon after a change, again after a lost connection, never over somebody else's. */
+import { onBeforeUnmount, ref } from "vue";
+
+import { api, ApiError, type Labels, take } from "@/api/client";
+import { type Draft, draftOf, dropDraft, isThere, keepDraft, sendDrafts } from "@/views/labels/editing/drafts";
+import type { LabelBox } from "@/api/client";
+
+export type SaveState = "saved" | "waiting" | "saving" | "offline" | "conflict" | "refused";
+
+const SOON = 350;
+const RETRY = 3000;
+
+export function useSaving(
+  pictureId: number,
+  read: () => { boxes: LabelBox[]; state: Labels["state"] },
+  onSaved: (labels: Labels, before: Labels) => void,
+) {
+  const state = ref<SaveState>("saved");
+  const message = ref("");
+  const theirs = ref<Labels | null>(null);
+  let revision = 0;
+  /** What the server had before. */
+  let before: Labels = { revision: 0, state: "unlabelled", boxes: [] };
+  let timer = 0;
+  let changed = false;
+  let running: Promise<void> | null = null;
+
+  function later(delay = SOON): void {
+    window.clearTimeout(timer);
+    timer = window.setTimeout(() => void save(), delay);
+  }
+
+  function touch(): void {
+    changed = true;
+    keepDraft(pictureId, { revision, ...read() });
+    if (state.value !== "conflict") {
+      state.value = "waiting";
+      later();
+    }
+  }
+
+  /** Begin with what the server has; a draft from before a lost connection is taken up again. */
+  function start(labels: Labels): Draft | null {
+    revision = labels.revision;
+    before = labels;
+    const draft = draftOf(pictureId);
+    if (!draft || isThere(draft, labels)) {
+      dropDraft(pictureId);
+      return null;
+    }
+    changed = true;
+    if (draft.revision === labels.revision) {
+      state.value = "waiting";
+      later();
+    } else {
+      theirs.value = labels;
+      state.value = "conflict";
+    }
+    return draft;
+  }
+
+  /** Save now; resolves when everything up to this moment is saved or known not to be. */
+  async function save(): Promise<void> {
+    window.clearTimeout(timer);
+    while (running) await running;
+    if (!changed || state.value === "conflict") return;
+    running = send();
+    await running;
+    if (changed && state.value === "saved") await save();
+  }
+
+  async function send(): Promise<void> {
+    state.value = "saving";
+    changed = false;
+    try {
+      const saved = await take(
+        api.PUT("/api/v1/pictures/{picture_id}/labels", {
+          params: { path: { picture_id: pictureId } },
+          body: { revision, ...read() },
+        }),
+      );
+      revision = saved.labels.revision;
+      state.value = "saved";
+      if (!changed) dropDraft(pictureId);
+      onSaved(saved.labels, before);
+      before = saved.labels;
+      void sendDrafts(pictureId);
+    } catch (error) {
+      changed = true;
+      const problem = error as ApiError;
+      message.value = problem.message;
+      if (problem.status === 409) {
+        theirs.value = problem.current as Labels;
+        state.value = "conflict";
+      } else if (problem.status === 0 || problem.status >= 500) {
+        state.value = "offline";
+        later(RETRY);
+      } else {
+        state.value = "refused";
+      }
+    } finally {
+      running = null;
+    }
+  }
+
+  /** After a conflict: send mine over what is there now. */
+  async function keepMine(): Promise<void> {
+    revision = theirs.value!.revision;
+    before = theirs.value!;
+    theirs.value = null;
+    changed = true;
+    state.value = "waiting";
+    await save();
+  }
+
+  /** After a conflict: go on from what is there now. */
+  function takeTheirs(): Labels {
+    const labels = theirs.value!;
+    revision = labels.revision;
+    before = labels;
+    theirs.value = null;
+    changed = false;
+    dropDraft(pictureId);
+    state.value = "saved";
+    return labels;
+  }
+
+  function warn(event: BeforeUnloadEvent): void {
+    if (changed) event.preventDefault();
+  }
+
+  window.addEventListener("beforeunload", warn);
+  onBeforeUnmount(() => {
+    window.removeEventListener("beforeunload", warn);
+    void save();
+  });
+
+  return { state, message, theirs, touch, save, keepMine, takeTheirs, start };
+}

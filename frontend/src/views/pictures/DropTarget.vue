@@ -1,0 +1,233 @@
+<script setup lang="ts">
+/** Takes dropped or chosen files, sends them one after the other, and says what became of each. */
+import { computed, ref } from "vue";
+
+import { api, type FileOutcome, type Job, sendFiles, take } from "@/api/client";
+import { count } from "@/parts/format";
+import { complain, wordsOf } from "@/state/notes";
+import { useProject } from "@/state/project";
+import ServerFolders from "@/views/pictures/ServerFolders.vue";
+
+const emit = defineEmits<{ added: []; labels: [jobId: number] }>();
+const store = useProject();
+
+const over = ref(false);
+const shown = ref(false);
+const sending = ref("");
+const unpacking = ref("");
+const done = ref(0);
+const total = ref(0);
+const share = ref(0);
+const outcomes = ref<FileOutcome[]>([]);
+const more = ref({ added: 0, labels: 0, job: 0 });
+const browsing = ref(false);
+const rate = ref(2);
+const input = ref<HTMLInputElement>();
+const wholeFolder = ref<HTMLInputElement>();
+let stopped = false;
+
+const clips = computed(() => outcomes.value.filter((each) => each.outcome === "clip"));
+const came = computed(() => outcomes.value.filter((each) => each.outcome === "added"));
+/** Of an archive or folder not every added file is named, but all are counted. */
+const added = computed(() => sent.value + more.value.added);
+const sent = ref(0);
+const known = computed(() => outcomes.value.filter((each) => each.outcome === "already there"));
+const refused = computed(() => outcomes.value.filter((each) => each.outcome === "refused"));
+
+function ask(): void {
+  begin();
+  shown.value = true;
+}
+defineExpose({ ask });
+
+function begin(): void {
+  stopped = false;
+  outcomes.value = [];
+  more.value = { added: 0, labels: 0, job: 0 };
+  [done.value, total.value, share.value, sent.value] = [0, 0, 0, 0];
+}
+
+async function send(files: File[]): Promise<void> {
+  if (!files.length || sending.value) return;
+  begin();
+  shown.value = true;
+  total.value = files.length;
+  for (const file of files) {
+    if (stopped) break;
+    sending.value = file.name;
+    try {
+      const path = `/api/v1/projects/${store.id}/media`;
+      const reply = await sendFiles<{ files: FileOutcome[] }>(path, [file], {}, (part) => (share.value = part));
+      for (const outcome of reply.files) {
+        if (outcome.outcome === "archive") await follow(outcome.job_id!, file.name);
+        else {
+          outcomes.value.push(outcome);
+          sent.value += outcome.outcome === "added" ? 1 : 0;
+        }
+      }
+    } catch (error) {
+      const message = wordsOf(error);
+      outcomes.value.push({ name: file.name, outcome: "refused", message, picture_id: null, clip_id: null, job_id: null });
+    }
+    done.value += 1;
+    share.value = 0;
+  }
+  sending.value = "";
+  emit("added");
+}
+
+/** Wait for a job that takes in many files, and add what it says to the outcomes. */
+async function follow(jobId: number, name: string): Promise<void> {
+  unpacking.value = name;
+  const job: Job = await store.ended(jobId);
+  unpacking.value = "";
+  if (job.state !== "done") {
+    const message = `${name}: ${job.message || job.state}`;
+    outcomes.value.push({ name, outcome: "refused", message, picture_id: null, clip_id: null, job_id: null });
+    return;
+  }
+  const taken = job.outcome.take_archive ?? job.outcome.take_folder;
+  if (!taken) return;
+  more.value.added += taken.added;
+  outcomes.value.push(...taken.files);
+  if (taken.labels) more.value = { ...more.value, labels: taken.labels, job: jobId };
+}
+
+async function takeFolder(path: string, copied: boolean): Promise<void> {
+  begin();
+  shown.value = true;
+  try {
+    const started = await take(
+      api.POST("/api/v1/projects/{project_id}/folders", { params: { path: { project_id: store.id } }, body: { path, copied } }),
+    );
+    await follow(started.job.id, path);
+    emit("added");
+  } catch (error) {
+    complain(error);
+  }
+}
+
+async function dropped(event: DragEvent): Promise<void> {
+  over.value = false;
+  const items = [...(event.dataTransfer?.items ?? [])];
+  const entries = items.map((item) => item.webkitGetAsEntry()).filter((entry) => entry !== null);
+  const files = entries.length ? (await Promise.all(entries.map((entry) => filesOf(entry, "")))).flat() : [...(event.dataTransfer?.files ?? [])];
+  await send(files);
+}
+
+/** All files of a dropped folder, however deep, under the names of their folders. */
+async function filesOf(entry: FileSystemEntry, place: string): Promise<File[]> {
+  if (entry.isFile) {
+    const file = await new Promise<File>((resolve, reject) => (entry as FileSystemFileEntry).file(resolve, reject));
+    return [place ? new File([file], `${place}${file.name}`, { type: file.type }) : file];
+  }
+  const reader = (entry as FileSystemDirectoryEntry).createReader();
+  const all: FileSystemEntry[] = [];
+  for (;;) {
+    const some = await new Promise<FileSystemEntry[]>((resolve, reject) => reader.readEntries(resolve, reject));
+    if (!some.length) break;
+    all.push(...some);
+  }
+  return (await Promise.all(all.map((each) => filesOf(each, `${place}${entry.name}/`)))).flat();
+}
+
+async function sample(): Promise<void> {
+  try {
+    for (const clip of clips.value) {
+      await take(
+        api.POST("/api/v1/clips/{clip_id}/frames", {
+          params: { path: { clip_id: clip.clip_id! } },
+          body: { per_second: rate.value },
+        }),
+      );
+    }
+    shown.value = false;
+  } catch (error) {
+    complain(error);
+  }
+}
+
+function picked(event: Event): void {
+  const field = event.target as HTMLInputElement;
+  const files = [...(field.files ?? [])];
+  field.value = "";
+  void send(files);
+}
+
+function readLabels(): void {
+  shown.value = false;
+  emit("labels", more.value.job);
+}
+
+const idle = computed(() => !sending.value && !unpacking.value);
+</script>
+
+<template>
+  <div @dragover.prevent="over = true" @dragleave.self="over = false" @drop.prevent="dropped">
+    <slot />
+    <div v-if="over" class="veil"><h2>Drop pictures, clips, folders or archives</h2></div>
+    <el-dialog v-model="shown" title="Add pictures" width="600" :close-on-click-modal="idle">
+      <div class="body" data-test="upload">
+        <div v-if="idle" class="ways">
+          <el-button data-test="choose-files" @click="input?.click()">Files or archives</el-button>
+          <el-button @click="wholeFolder?.click()">A folder</el-button>
+          <el-button data-test="server-folder" @click="browsing = true">A folder on the server</el-button>
+        </div>
+        <input
+          ref="input"
+          type="file"
+          multiple
+          hidden
+          data-test="file-input"
+          accept=".jpg,.jpeg,.png,.webp,.bmp,.tif,.tiff,.mp4,.mov,.avi,.mkv,.webm,.zip,.tar,.gz,.tgz"
+          @change="picked"
+        />
+        <input ref="wholeFolder" type="file" webkitdirectory hidden @change="picked" />
+        <template v-if="sending">
+          <p>{{ unpacking ? `Unpacking ${unpacking}` : sending }} <span class="soft">({{ done + 1 }} of {{ total }})</span></p>
+          <el-progress :percentage="Math.floor((100 * (done + share)) / Math.max(1, total))" :stroke-width="6" />
+          <p><el-button size="small" @click="stopped = true">Stop after this file</el-button></p>
+        </template>
+        <p v-else-if="unpacking" role="status">Taking pictures from {{ unpacking }}. This goes on if you leave.</p>
+        <p v-else-if="outcomes.length || added" data-test="added">
+          {{ count(added, "picture") }} added<template v-if="known.length">, {{ known.length }} already there</template
+          ><template v-if="refused.length">, {{ refused.length }} refused</template>
+        </p>
+        <ul v-if="refused.length" class="refused" data-test="refused">
+          <li v-for="(each, index) in refused" :key="index">{{ each.message }}</li>
+        </ul>
+        <details v-if="came.length && idle">
+          <summary>Added</summary>
+          <ul><li v-for="(each, index) in came" :key="index">{{ each.name }}</li></ul>
+        </details>
+        <details v-if="known.length && idle">
+          <summary>Already there</summary>
+          <ul><li v-for="(each, index) in known" :key="index">{{ each.name }}: {{ each.message }}</li></ul>
+        </details>
+        <p v-if="more.labels && idle" class="notice">
+          There are {{ count(more.labels, "annotation file") }} in it as well.
+          <el-button link type="primary" data-test="read-archive-labels" @click="readLabels">Look at the labels</el-button>
+        </p>
+        <form v-if="clips.length && idle" novalidate class="clips" @submit.prevent="sample">
+          <p>{{ clips.map((each) => each.name).join(", ") }}: take frames into the project?</p>
+          <label>Frames a second <el-input-number v-model="rate" :min="0.1" :max="60" :step="0.5" size="small" /></label>
+          <el-button type="primary" native-type="submit" data-test="sample">Take frames</el-button>
+          <el-button @click="shown = false">Only keep the clip</el-button>
+        </form>
+      </div>
+    </el-dialog>
+    <ServerFolders v-model="browsing" @take="takeFolder" />
+  </div>
+</template>
+
+<style scoped>
+.veil { position: fixed; inset: 0; display: grid; place-items: center; background: rgba(227, 235, 241, 0.93); border: 3px dashed var(--leg); z-index: 3000; pointer-events: none; }
+.body { display: grid; gap: 10px; }
+.ways { display: flex; gap: 8px; }
+.ways :deep(.el-button) { margin: 0; }
+ul { max-height: 200px; overflow: auto; padding-left: 18px; margin: 0; }
+.refused { color: var(--brick); }
+summary { cursor: pointer; }
+.clips { display: flex; flex-wrap: wrap; gap: 10px; align-items: center; border-top: 1px solid var(--rule); padding-top: 12px; }
+.clips p { width: 100%; }
+</style>
