@@ -67,7 +67,9 @@ def trained(tmp_path_factory):
     truth = write_coco_set(
         place / "set", tiles(6) + tiles(6, 1, "L", 100, 100) + tiles(4, 2, "RGBA", 90, 140), suffix=".png"
     )
-    done = avocet("import", truth, "--images", place / "set", "--project", "tiles", "--data", place / "data")
+    done = avocet(
+        "import", truth, "--pictures", place / "set", "--project", "tiles", "--data", place / "data"
+    )
     assert "16 pictures with 32 boxes taken into 'tiles'" in done.stdout
     assert "Labelled: 13 training, 3 validation, 0 test" in done.stdout
     done = avocet(
@@ -103,7 +105,7 @@ def test_evaluate_reports(trained):
         trained / "model.zip",
         "--truth",
         held,
-        "--images",
+        "--pictures",
         trained / "held",
         "--report",
         trained / "figures.json",
@@ -139,8 +141,8 @@ def test_evaluate_takes_detections_of_any_program(tmp_path, answer):
     figures = json.loads((tmp_path / "f.json").read_text())
     assert figures["map"] == figures["map50"] == 1 and figures["flawless"] == 6
     assert (tmp_path / "f.csv").read_text().splitlines()[-1].startswith("mean,1.0")
-    assert "all.json is better than half.json" in done.stdout and "Why it was wrong" in done.stdout
-    assert "nothing there" in done.stdout and "square: 0.900 gives precision 1.000" in done.stdout
+    assert "all.json measures +" in done.stdout and "Kinds of error" in done.stdout
+    assert "background" in done.stdout and "square: 0.900 gives precision 1.000" in done.stdout
     done = answer(*given, "--detections", tmp_path / "strange.json")
     assert done.returncode == 1 and "say which class each means: 6" in done.stderr
     answer(*given, "--detections", tmp_path / "strange.json", "--map", "60=bar", "--map", "61=square")
@@ -178,7 +180,7 @@ def test_detect_writes_everything(trained):
         trained / "seen",
         "--out",
         trained / "out",
-        "--min-score",
+        "--minimum-score",
         "0.3",
         check=False,
     )
@@ -192,7 +194,7 @@ def test_detect_writes_everything(trained):
         .read_text()
         .startswith("picture,frame,seconds,class,score,x1,y1,x2,y2")
     )
-    assert f"{document['summary']['detections']} objects in 3 pictures" in done.stdout
+    assert f"{document['summary']['detections']} boxes in 3 pictures" in done.stdout
     # Results within the folder looked at are not taken for pictures the next time.
     inside = trained / "seen" / "found"
     for _ in range(2):
@@ -207,7 +209,7 @@ def test_importing_again_changes_nothing(trained):
     arguments = (
         "import",
         trained / "set" / "truth.json",
-        "--images",
+        "--pictures",
         trained / "set",
         "--project",
         "tiles",
@@ -231,14 +233,14 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, answer):
     model, data, images = trained / "model.zip", trained / "data", trained / "set"
     cases = [
         (
-            ("import", broken, "--images", images, "--project", "p", "--data", tmp_path / "d"),
+            ("import", broken, "--pictures", images, "--project", "p", "--data", tmp_path / "d"),
             "broken.json is not JSON",
         ),
         (
             (
                 "import",
                 tmp_path / "gone.json",
-                "--images",
+                "--pictures",
                 images,
                 "--project",
                 "p",
@@ -251,7 +253,7 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, answer):
             (
                 "import",
                 trained / "set" / "truth.json",
-                "--images",
+                "--pictures",
                 tmp_path / "no",
                 "--project",
                 "p",
@@ -264,7 +266,7 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, answer):
             (
                 "import",
                 tmp_path / "faulty.json",
-                "--images",
+                "--pictures",
                 images,
                 "--project",
                 "p",
@@ -277,7 +279,7 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, answer):
             (
                 "import",
                 trained / "set" / "truth.json",
-                "--images",
+                "--pictures",
                 images,
                 "--project",
                 "p",
@@ -290,13 +292,13 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, answer):
         ),
         (("train", "--project", "nobody", "--data", data), "no project called 'nobody'; there are 'tiles'"),
         (("train", "--project", "tiles", "--data", tmp_path), "is no data folder"),
-        (("train", "--project", "tiles", "--data", data, "--side", "100"), "input side 100"),
+        (("train", "--project", "tiles", "--data", data, "--side", "100"), "input side must be a multiple of 32 between 96 and 2,048, not 100"),
         (
-            ("evaluate", "--model", tmp_path / "model.zip", "--truth", other, "--images", tmp_path),
+            ("evaluate", "--model", tmp_path / "model.zip", "--truth", other, "--pictures", tmp_path),
             "model.zip is not a model bundle",
         ),
         (
-            ("evaluate", "--model", model, "--truth", other, "--images", tmp_path / "other"),
+            ("evaluate", "--model", model, "--truth", other, "--pictures", tmp_path / "other"),
             "knows the classes bar, square",
         ),
         (
@@ -304,7 +306,7 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, answer):
             "none: there is no such file or folder",
         ),
         (
-            ("detect", "--model", model, trained / "held", "--out", tmp_path / "o", "--min-score", "3"),
+            ("detect", "--model", model, trained / "held", "--out", tmp_path / "o", "--minimum-score", "3"),
             "minimum score must lie between 0 and 1, not 3",
         ),
         (("serve", "--data", tmp_path, "--host", "0.0.0.0"), "set AVOCET_PASSWORD to serve other machines"),
@@ -327,7 +329,7 @@ def test_skip_faulty_takes_the_rest(trained, tmp_path):
     done = avocet(
         "import",
         tmp_path / "faulty.json",
-        "--images",
+        "--pictures",
         trained / "set",
         "--project",
         "rest",

@@ -44,7 +44,7 @@ def test_every_format_out_and_into_a_new_project(data, labelled, frames, tmp_pat
             file = data[0].picture(labelled, picture.content_hash, picture.suffix)
             (images / picture.name).write_bytes(file.read_bytes())
     done = run(
-        "import", tmp_path / f"labels{suffix}", "--images", images, "--project", "Second", "--data", tmp_path / "d"
+        "import", tmp_path / f"labels{suffix}", "--pictures", images, "--project", "Second", "--data", tmp_path / "d"
     )  # fmt: skip
     assert "6 pictures with" in done.output
     assert boxes(tmp_path / "d", "Second") == boxes(root, "Belt")

@@ -63,10 +63,10 @@ def test_folders_of_the_server(data, queued, work, labelled, tmp_path, frames):
 def test_tags_orders_and_choices(client, labelled):
     tagged = client.put(f"{BASE}/projects/1/tags", json={"ids": [1, 2], "tag": "glare", "on": True})
     assert tagged.json == {"ids": [1, 2]}
-    page = client.get(f"{BASE}/projects/1/pictures?tag=glare&order=boxes&falling=true&limit=1").json
+    page = client.get(f"{BASE}/projects/1/pictures?tag=glare&order=boxes&descending=true&limit=1").json
     assert page["total"] == 2 and page["pictures"][0]["tags"] == ["glare"]
     rest = client.get(
-        f"{BASE}/projects/1/pictures?tag=glare&order=boxes&falling=true&after={page['next_after']}"
+        f"{BASE}/projects/1/pictures?tag=glare&order=boxes&descending=true&after={page['next_after']}"
     ).json["pictures"]
     assert len(rest) == 1 and rest[0]["boxes"] <= page["pictures"][0]["boxes"]
     choices = client.get(f"{BASE}/projects/1/choices").json
@@ -147,8 +147,9 @@ def test_tiff_is_shown_as_jpeg_and_kept_as_it_came(client, data):
     assert [path.read_bytes() for path in data[0].root.rglob("*.tif")] == [original]
 
 
-def test_parts_bin_and_split(client, labelled):
-    assert client.put(f"{BASE}/projects/1/parts", json={"ids": [1, 2], "part": "test"}).json == {"changed": 2}
+def test_parts_bin_and_split(client, labelled, work):
+    moved = client.put(f"{BASE}/projects/1/parts", json={"ids": [1, 2], "part": "test"}).json
+    assert moved["title"] == "2 pictures moved to test"
     assert client.get(f"{BASE}/projects/1/split").json == {
         "training": 2,
         "validation": 2,
@@ -161,7 +162,12 @@ def test_parts_bin_and_split(client, labelled):
     split = client.put(
         f"{BASE}/projects/1/split", json={"training": 60, "validation": 40, "test": 0, "seed": 2}
     )
-    assert split.json == {"training": 3, "validation": 2, "test": 0, "unassigned": 0}
+    assert split.status_code == 202
+    work()
+    done = client.get(f"{BASE}/jobs/{split.json['job']['id']}").json["outcome"]["split_pictures"]
+    assert done["labelled"] == {"training": 3, "validation": 2, "test": 0, "unassigned": 0}
+    assert client.post(f"{BASE}/projects/1/changes/{done['change_id']}/undo").status_code == 200
+    assert client.get(f"{BASE}/projects/1/split").json["test"] == 1
     assert (
         client.put(f"{BASE}/projects/1/split", json={"training": 0, "validation": 0, "test": 0}).status_code
         == 422

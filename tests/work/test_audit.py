@@ -98,8 +98,10 @@ def test_sheets_are_ordered(data, labelled):
         ring = next(each.id for each in list_classes(session, labelled) if each.name == "ring")
         sizes = [each.value for each in class_sheet(session, labelled, ring, "size").crops]
         assert sizes == sorted(sizes) and len(sizes) > 2
-        falling = class_sheet(session, labelled, ring, "size", falling=True, start=1, limit=2)
-        assert [each.value for each in falling.crops] == sizes[::-1][1:3] and falling.total == len(sizes)
+        descending = class_sheet(session, labelled, ring, "size", descending=True, start=1, limit=2)
+        assert [each.value for each in descending.crops] == sizes[::-1][1:3] and descending.total == len(
+            sizes
+        )
         for order in ("shape", "date"):
             values = [each.value for each in class_sheet(session, labelled, ring, order).crops]
             assert values == sorted(values)
@@ -130,7 +132,7 @@ def test_a_wrong_class_is_the_strangest(data, labelled):
         save_labels(session, picture, picture.revision, boxes_from(given), PictureState.DONE)
     look_at_crops(sessions, folder, labelled, Silent())
     with sessions() as session:
-        first = class_sheet(session, labelled, named["roll"], "strange", falling=True).crops[0]
+        first = class_sheet(session, labelled, named["roll"], "strange", descending=True).crops[0]
         assert list(first.corners) == wrong["corners"]
 
 

@@ -250,7 +250,7 @@ def test_doubted_labels_are_mended_and_taken_back(frozen, doubted):
     _, sessions, project_id, *_ = frozen
     with sessions() as session:
         doubts = list_doubts(session, doubted, 1)
-    assert {each.kind for each in doubts} == {"unlabelled", "other class", "badly placed", "nothing there"}
+    assert {each.kind for each in doubts} == {"unlabelled", "other class", "badly placed", "background"}
     assert all(each.state == "open" for each in doubts) and len(doubts) == 4
 
     def count(session):
@@ -263,7 +263,7 @@ def test_doubted_labels_are_mended_and_taken_back(frozen, doubted):
             change_id = change.id
             session.flush()
             after = session.get(Picture, doubt.picture_id).box_count
-            assert after - before == {"unlabelled": 1, "nothing there": -1}.get(doubt.kind, 0)
+            assert after - before == {"unlabelled": 1, "background": -1}.get(doubt.kind, 0)
             assert count(session)[doubt.kind] == "mended"
         with sessions.begin() as session:
             assert undo_change(session, project_id, change_id).pictures == 1
@@ -291,7 +291,7 @@ def test_a_label_that_changed_since_is_not_touched(frozen, doubted):
 
 def test_what_lies_behind_the_figures_adds_up(frozen, doubted):
     kinds = {each.name: each.count for each in mistakes_of(doubted, 0.5, 1)}
-    assert kinds["wrong class"] == kinds["badly placed"] == kinds["nothing there"] == kinds["not found"] == 1
+    assert kinds["wrong class"] == kinds["badly placed"] == kinds["background"] == kinds["not found"] == 1
     for number, name in enumerate(kinds):
         assert len(mistaken_boxes(doubted, 0.5, 1, number)) == kinds[name]
     made = confusion_of(doubted, 0.5, 1, 0.5)
@@ -311,7 +311,9 @@ def test_two_side_by_side_in_words(frozen, tmp_path):
     )
     first, second = opened(frozen, half)[0], opened(frozen, perfect)[0]
     made = put_side_by_side(first, second, 0.5, 1)
-    assert made.words.startswith("all.json is better than half.json by") and "more than chance" in made.words
+    assert f"all.json measures +{made.figures[0].second - made.figures[0].first:.3f} mAP" in made.words
+    assert "against half.json, which is more than chance" in made.words
+    assert "half.json measures −" in put_side_by_side(second, first, 0.5, 1).words
     assert made.only_second == 2 and made.both_right == made.only_first == made.neither == 0
     assert made.figures[0].second == 1 and made.figures[0].low > 0
     assert put_side_by_side(second, second, 0.5, 1).words == "all.json and all.json find the same."

@@ -33,7 +33,7 @@ def test_names_and_colours(session, labelled):
             classes.change_class(session, labelled, ring.id, name, None)
     undo_change(session, labelled, change.id)
     assert rows(session, labelled) == before
-    with pytest.raises(InputError, match="taken back already"):
+    with pytest.raises(InputError, match="is undone already"):
         undo_change(session, labelled, change.id)
     with pytest.raises(NotFound):
         undo_change(session, labelled, 999)

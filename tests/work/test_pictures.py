@@ -5,6 +5,7 @@ import zipfile
 import numpy as np
 import pytest
 from PIL import Image
+from sqlalchemy import select
 
 from avocet.core.errors import InputError
 from avocet.media.clips import ClipWriter
@@ -12,6 +13,7 @@ from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import Clip, Part, Picture, PictureState
 from avocet.work.job_outcomes import FramesTaken
 from avocet.work.labels.boxes import save_labels
+from avocet.work.labels.changes import undo_change
 from avocet.work.labels.classes import list_classes
 from avocet.work.pictures import listing, splits
 from avocet.work.pictures.adding import add_picture
@@ -194,6 +196,12 @@ def test_refused_picture_leaves_nothing(data, tmp_path):
     assert not list(folder.root.rglob("*.jpg"))
 
 
+def carried_out(sessions, *given, **options):
+    """The number of the change that a split made."""
+    with sessions.begin() as session:
+        return splits.split_pictures(session, *given, **options).id
+
+
 def test_split_keeps_clips_together_and_labelled_pictures_to_the_ratio(data, labelled):
     _, sessions = data
     with sessions.begin() as session:
@@ -222,16 +230,27 @@ def test_split_keeps_clips_together_and_labelled_pictures_to_the_ratio(data, lab
                     frame_number=number,
                 )
             )
+
+    def parts(*where):
+        with sessions() as session:
+            return dict(session.execute(select(Picture.id, Picture.part).where(*where)).all())
+
+    def counts():
+        with sessions() as session:
+            return splits.labelled_by_part(session, labelled)
+
+    before = parts()
+    split = carried_out(sessions, labelled, (50, 50, 0), seed=1)
+    assert counts() == {"training": 3, "validation": 3, "test": 0, "unassigned": 0}
+    assert len(set(parts(Picture.clip_id == clip.id).values())) == 1
+    after = parts()
+    carried_out(sessions, labelled, (50, 50, 0), seed=1)
+    assert parts() == after != before
+    with pytest.raises(InputError, match="not all 0"):
+        carried_out(sessions, labelled, (0, 0, 0), seed=1)
     with sessions.begin() as session:
-        counts = splits.split_pictures(session, labelled, (50, 50, 0), seed=1)
-        assert counts == {"training": 3, "validation": 3, "test": 0, "": 0}
-        frames = [p.part for p in session.query(Picture).filter(Picture.clip_id == clip.id)]
-        assert len(set(frames)) == 1
-        before = {p.id: p.part for p in session.query(Picture)}
-        splits.split_pictures(session, labelled, (50, 50, 0), seed=1)
-        assert before == {p.id: p.part for p in session.query(Picture)}
-        with pytest.raises(InputError, match="not all 0"):
-            splits.split_pictures(session, labelled, (0, 0, 0), seed=1)
+        undo_change(session, labelled, split)
+    assert parts() == before
 
 
 def test_sources_are_kept_whole_or_parted_by_choice(data, labelled):
@@ -239,16 +258,31 @@ def test_sources_are_kept_whole_or_parted_by_choice(data, labelled):
     with sessions.begin() as session:
         for number, picture in enumerate(session.query(Picture).order_by(Picture.id)):
             picture.source = f"belt.zip/day{number % 2}"
-    with sessions.begin() as session:
-        splits.split_pictures(session, labelled, (50, 50, 0), seed=3)
+    carried_out(sessions, labelled, (50, 50, 0), seed=3)
+    with sessions() as session:
         parts = {(p.source, p.part) for p in session.query(Picture)}
-        assert len(parts) == 2 and len({part for _, part in parts}) == 2
-        with pytest.raises(
-            InputError, match=r"come from belt.zip/day0, belt.zip/day1; .* cannot fill 3 parts"
-        ):
-            splits.split_pictures(session, labelled, (40, 30, 30), seed=3)
-        counts = splits.split_pictures(session, labelled, (40, 30, 30), seed=3, whole_sources=False)
-        assert min(counts["training"], counts["validation"], counts["test"]) > 0
+    assert len(parts) == 2 and len({part for _, part in parts}) == 2
+    with pytest.raises(InputError, match=r"come from belt.zip/day0, belt.zip/day1; .* cannot fill 3 parts"):
+        carried_out(sessions, labelled, (40, 30, 30), seed=3)
+    carried_out(sessions, labelled, (40, 30, 30), seed=3, whole_sources=False)
+    with sessions() as session:
+        counts = splits.labelled_by_part(session, labelled)
+    assert min(counts["training"], counts["validation"], counts["test"]) > 0
+
+
+def test_parts_set_by_hand_are_undone_where_nobody_changed_them_since(data, labelled):
+    _, sessions = data
+    with sessions() as session:
+        before = {p.id: p.part for p in session.query(Picture)}
+    first, second, *_ = before
+    moved = splits.set_part(sessions, labelled, [first, second], Part.TEST)
+    assert moved.title == "2 pictures moved to test"
+    splits.set_part(sessions, labelled, [second], None)
+    with sessions.begin() as session:
+        undo_change(session, labelled, moved.id)
+    with sessions() as session:
+        after = {p.id: p.part for p in session.query(Picture)}
+    assert after == before | {second: None}
 
 
 def test_sampling_a_clip_stops_and_goes_on(data, tmp_path):
@@ -305,25 +339,25 @@ def test_pictures_are_filtered_and_paged(data, labelled):
         assert found(attribute="occluded") == [everything[2].id]
         assert found(source="night/shift") == [everything[3].id]
         assert found(tag="glare") == [p.id for p in everything[1:]]
-        assert found(no_part=True) == []
+        assert found(unassigned=True) == []
         assert listing.list_sources(session, labelled) == ["night/shift"]
         assert listing.list_tags(session, labelled) == ["glare"]
 
 
 @pytest.mark.parametrize("order", ["added", "name", "boxes", "labelled", "size"])
-@pytest.mark.parametrize("falling", [False, True])
-def test_every_order_is_paged_by_key_without_gaps(data, labelled, order, falling):
+@pytest.mark.parametrize("descending", [False, True])
+def test_every_order_is_paged_by_key_without_gaps(data, labelled, order, descending):
     _, sessions = data
     with sessions() as session:
         everything = listing.Filter()
-        whole = listing.picture_ids(session, labelled, everything, order, falling)
+        whole = listing.picture_ids(session, labelled, everything, order, descending)
         pages, after = [], 0
-        while page := listing.list_pictures(session, labelled, everything, after, 4, order, falling):
+        while page := listing.list_pictures(session, labelled, everything, after, 4, order, descending):
             pages += [p.id for p in page]
             after = page[-1].id
         assert pages == whole and len(set(whole)) == 6
-        jumped = listing.list_pictures(session, labelled, everything, whole[0], 2, order, falling, skip=2)
+        jumped = listing.list_pictures(session, labelled, everything, whole[0], 2, order, descending, skip=2)
         assert [p.id for p in jumped] == whole[3:5]
         if order == "boxes":
             counts = [session.get(Picture, each).box_count for each in whole]
-            assert counts == sorted(counts, reverse=falling)
+            assert counts == sorted(counts, reverse=descending)

@@ -21,16 +21,16 @@ from avocet.work.use.detections import check_limits
     "--out", type=click.Path(path_type=Path, file_okay=False), required=True, help="Folder for the results."
 )
 @click.option(
-    "--min-score",
+    "--minimum-score",
     type=float,
-    show_default=f"what was chosen for the model, else {MINIMUM_SCORE}",
+    show_default=f"that of the model, else {MINIMUM_SCORE}",
     help="Lowest score that is reported.",
 )
 @click.option(
     "--overlap-limit", default=OVERLAP_LIMIT, show_default=True, help="IoU above which the worse box goes."
 )
 def detect(
-    model: Path, inputs: tuple[Path, ...], out: Path, min_score: float | None, overlap_limit: float
+    model: Path, inputs: tuple[Path, ...], out: Path, minimum_score: float | None, overlap_limit: float
 ) -> None:
     """Find objects in pictures, folders of pictures and clips.
 
@@ -41,7 +41,7 @@ def detect(
     Example:
       avocet detect --model model.zip pictures/ belt.mp4 --out found
     """
-    check_limits(MINIMUM_SCORE if min_score is None else min_score, overlap_limit)
+    check_limits(MINIMUM_SCORE if minimum_score is None else minimum_score, overlap_limit)
     items = gather(inputs)
     # Results of an earlier run that lie within the folder looked at are no input.
     earlier = (out / ANNOTATED).resolve()
@@ -50,14 +50,14 @@ def detect(
         raise InputError(f"{out} holds nothing but earlier results; name the pictures to look at")
     predictor = Predictor.from_bundle(model)
     with Bar("Detecting") as bar:
-        least = MINIMUM_SCORE if min_score is None else min_score
-        chosen = predictor.card.minimum_scores if min_score is None else {}
+        least = MINIMUM_SCORE if minimum_score is None else minimum_score
+        chosen = predictor.card.minimum_scores if minimum_score is None else {}
         summary = run(predictor, items, out, least, overlap_limit, bar, chosen)
     for problem in summary["problems"]:
         click.echo(f"avocet: {problem}", err=True)
     speed = summary["frames_per_second"] or 0
     click.echo(
-        f"{summary['detections']} objects in {summary['pictures']} pictures and frames, {speed:.1f} a second"
+        f"{summary['detections']} boxes in {summary['pictures']} pictures and frames, {speed:.1f} a second"
     )
     for name, count in summary["by_class"].items():
         click.echo(f"  {name}: {count}")

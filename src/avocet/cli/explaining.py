@@ -5,7 +5,7 @@ from pathlib import Path
 
 import click
 
-from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
+from avocet.core.raw.candidates import MINIMUM_SCORE, MOST_CANDIDATES, OVERLAP_LIMIT
 from avocet.core.raw.explaining import METHODS, Method
 from avocet.core.raw.soft_suppression import SIGMA
 from avocet.detector.model.predictor import Predictor
@@ -19,22 +19,27 @@ from avocet.work.use.detections import check_limits
 @click.command()
 @click.option("--model", type=click.Path(path_type=Path), required=True, help="Model bundle.")
 @click.argument("picture", type=click.Path(path_type=Path, dir_okay=False))
-@click.option("--min-score", default=MINIMUM_SCORE, show_default=True)
+@click.option("--minimum-score", default=MINIMUM_SCORE, show_default=True)
 @click.option("--overlap-limit", default=OVERLAP_LIMIT, show_default=True)
 @click.option("--suppression", type=click.Choice(list(METHODS)), default="by class", show_default=True)
 @click.option("--sigma", default=SIGMA, show_default=True, help="Width of the Gaussian.")
-@click.option("--most", default=1000, show_default=True, help="Candidates that suppression looks at.")
+@click.option(
+    "--max-candidates",
+    default=MOST_CANDIDATES,
+    show_default=True,
+    help="Candidates that suppression looks at.",
+)
 @click.option(
     "--out", type=click.Path(path_type=Path, dir_okay=False), help="JSON file; by default it is printed."
 )
 def explain(
     model: Path,
     picture: Path,
-    min_score: float,
+    minimum_score: float,
     overlap_limit: float,
     suppression: Method,
     sigma: float,
-    most: int,
+    max_candidates: int,
     out: Path | None,
 ) -> None:
     """Say how raw outputs became boxes: every candidate, where it came from and what became of it.
@@ -45,21 +50,21 @@ def explain(
     Example:
       avocet explain --model model.zip belt.jpg --out belt.json
     """
-    check_limits(min_score, overlap_limit)
+    check_limits(minimum_score, overlap_limit)
     if not 0 < sigma <= 10:
         raise click.BadParameter(f"sigma must lie above 0 and up to 10, not {sigma}")
-    if most < 1:
-        raise click.BadParameter(f"at least one candidate is needed, not {most}")
+    if max_candidates < 1:
+        raise click.BadParameter(f"at least one candidate is needed, not {max_candidates}")
     apart = take_apart_pixels(
         Predictor.from_bundle(model), read_picture(picture, picture.name), model.name, picture.name
     )
-    found = apart.fates(min_score, overlap_limit, suppression, sigma, most)
-    document = json.dumps(explanation(apart, found, min_score, overlap_limit, suppression), indent=1)
+    found = apart.fates(minimum_score, overlap_limit, suppression, sigma, max_candidates)
+    document = json.dumps(explanation(apart, found, minimum_score, overlap_limit, suppression), indent=1)
     if out is None:
         click.echo(document)
         return
     write_text(out, document + "\n")
     everything, above, best, kept = found.funnel()
     click.echo(
-        f"{everything} candidates, {above} above {min_score:g}, {best} of them looked at, {kept} kept: {out}"
+        f"{everything} candidates, {above} above {minimum_score:g}, {best} of them looked at, {kept} kept: {out}"
     )

@@ -12,7 +12,7 @@ from avocet.formats.parts import read_parts
 from avocet.store.database import reading
 from avocet.work.exchange.located import FolderPictures, import_located, locate, opened_labels
 from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures, read_labels, take_over
-from avocet.work.pictures.splits import split_pictures, take_parts
+from avocet.work.pictures.splits import labelled_by_part, split_pictures, take_parts
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import create_project, project_named
 
@@ -20,7 +20,7 @@ from avocet.work.project.projects import create_project, project_named
 @click.command("import")
 @click.argument("labels", type=click.Path(path_type=Path))
 @click.option(
-    "--images",
+    "--pictures",
     type=click.Path(path_type=Path),
     help="Folder with the pictures; by default those beside the labels, in their folder or archive.",
 )
@@ -39,7 +39,7 @@ from avocet.work.project.projects import create_project, project_named
 )
 def import_(
     labels: Path,
-    images: Path | None,
+    pictures: Path | None,
     project: str,
     data: Path,
     form: str | None,
@@ -57,14 +57,14 @@ def import_(
 
     \b
     Example:
-      avocet import truth.json --images pictures --project belt --data ~/avocet
+      avocet import truth.json --pictures pictures --project belt --data ~/avocet
     """
     ratios = _ratios(split)
-    with opened_labels(labels, images) as (files, pictures):
-        if pictures is None:
+    with opened_labels(labels, pictures) as (files, found):
+        if found is None:
             _label_what_is_there(files, project, data, form, skip_faulty)
         else:
-            _import_with_pictures(files, pictures, project, data, form, skip_faulty, ratios, seed)
+            _import_with_pictures(files, found, project, data, form, skip_faulty, ratios, seed)
 
 
 def _import_with_pictures(
@@ -93,11 +93,11 @@ def _import_with_pictures(
     named = read_parts(files)
     with sessions.begin() as session:
         # An archive of a snapshot brings its split along.
-        parts = (
+        if named:
             take_parts(session, project_id, named)
-            if named
-            else split_pictures(session, project_id, ratios, seed)
-        )
+        else:
+            split_pictures(session, project_id, ratios, seed)
+        parts = labelled_by_part(session, project_id)
     click.echo(f"{counts['pictures']} pictures with {counts['boxes']} boxes taken into {project!r}")
     if counts["already_labelled"]:
         click.echo(f"{counts['already_labelled']} pictures had labels already and stay as they are")

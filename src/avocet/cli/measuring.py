@@ -31,7 +31,7 @@ from avocet.work.progress import Silent
     "--truth", type=click.Path(path_type=Path), required=True, help="COCO JSON with the true boxes."
 )
 @click.option(
-    "--images", type=click.Path(path_type=Path), help="Folder with its pictures; detections need none."
+    "--pictures", type=click.Path(path_type=Path), help="Folder with its pictures; detections need none."
 )
 @click.option(
     "--against", type=click.Path(path_type=Path), help="Another bundle or results JSON to compare with."
@@ -51,9 +51,11 @@ from avocet.work.progress import Silent
     "--minimum-score", default=MINIMUM_SCORE, show_default=True, help="For confusion and kinds of error."
 )
 @click.option("--overlap-limit", type=float, help="Of suppression; 0.5 for a model, none for detections.")
-@click.option("--wish", type=click.Choice(list(get_args(Wish))), default="f1", show_default=True,
+@click.option("--choose-score-by", "wish", type=click.Choice(list(get_args(Wish))), default="f1", show_default=True,
               help="What the minimum score of each class is chosen by.")  # fmt: skip
-@click.option("--amount", default=0.95, show_default=True, help="The precision or recall that is wished for.")
+@click.option(
+    "--target", "amount", default=0.95, show_default=True, help="The precision or recall that is aimed at."
+)
 @click.option(
     "--report", type=click.Path(path_type=Path, dir_okay=False), help="Also write the figures as JSON."
 )
@@ -64,7 +66,7 @@ from avocet.work.progress import Silent
     "--skip-faulty", is_flag=True, help="Leave out entries that are wrong instead of refusing the file."
 )
 def evaluate(
-    model: Path | None, detections: Path | None, truth: Path, images: Path | None, against: Path | None,
+    model: Path | None, detections: Path | None, truth: Path, pictures: Path | None, against: Path | None,
     mapping: tuple[str, ...], interpolation: str, areas: tuple[float, float], minimum_score: float,
     overlap_limit: float | None, wish: Wish, amount: float, report: Path | None, table: Path | None,
     skip_faulty: bool,
@@ -76,14 +78,14 @@ def evaluate(
 
     \b
     Example:
-      avocet evaluate --model model.zip --truth truth.json --images pictures --report figures.json
+      avocet evaluate --model model.zip --truth truth.json --pictures pictures --report figures.json
       avocet evaluate --detections found.json --truth truth.json --against other.json
     """
     if (model is None) == (detections is None):
         raise click.UsageError("name either --model or --detections")
     settings = {"interpolation": interpolation, "areas": areas, "overlap_limit": overlap_limit}
     class_map = dict(_pair(each) for each in mapping)
-    with read_truth(truth, images, needs_pictures=model is not None) as known:
+    with read_truth(truth, pictures, needs_pictures=model is not None) as known:
         stop_at_faults(known.problems, skip_faulty)
         subject = model or detections
         assert subject is not None
@@ -104,7 +106,7 @@ def evaluate(
         click.echo(f"\n{made.words}")
         for each in made.figures:
             sign = "more than chance" if each.more_than_chance else "can be chance"
-            click.echo(f"  {each.name}: {number(each.first)} against {number(each.second)}, {sign}")
+            click.echo(f"  {each.name}: {number(each.second)} against {number(each.first)}, {sign}")
 
 
 def _measure(

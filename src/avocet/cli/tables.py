@@ -6,6 +6,7 @@ from typing import Any
 import click
 
 from avocet.cli.common import number
+from avocet.core.raw.candidates import MINIMUM_SCORE
 from avocet.core.score.operating import Wish
 from avocet.work.judge.answers import chosen_scores, confusion_of
 from avocet.work.judge.opened import Measured
@@ -28,18 +29,18 @@ def show_figures(figures: dict[str, Any]) -> None:
     between = f"; at 0.50:0.95 between {held[0]:.3f} and {held[1]:.3f} (95 %)" if held else ""
     click.echo(f"mAP at 0.75 {number(figures['map75']).strip()}{between}")
     click.echo(f"mAP at 0.50:0.95 by size: {sizes} (to {small:g}², to {medium:g}², above, in square pixels)")
-    click.echo(f"Average recall {recalls} detections of a class a picture")
+    click.echo(f"Average recall {recalls} predictions of a class a picture")
     click.echo(
         f"Measured on {figures['pictures']} pictures, {figures['interpolation']} rule; counts are at IoU 0.5 "
-        f"and any score. In {figures['flawless']} everything was found above 0.25, and nothing else."
+        f"and any score. In {figures['flawless']} everything was found above {MINIMUM_SCORE:g}, and nothing else."
     )
     if figures["calibration_error"] is not None:
         click.echo(f"Scores are off by {figures['calibration_error']:.3f} on average (calibration error)")
 
 
 def show_mistakes(figures: dict[str, Any]) -> None:
-    """Why it was wrong."""
-    click.echo("\nWhy it was wrong   above 0.25   mAP@.5 if mended")
+    """Kinds of error, how often each is made and what mending it brings."""
+    click.echo(f"\nKinds of error     above {MINIMUM_SCORE:g}   mAP@.5 if mended")
     for name, entry in figures["mistakes"].items():
         gain = "" if entry["gain"] is None else f"{entry['gain']:+.3f}"
         click.echo(f"  {name:16} {entry['count']:10}   {gain:>16}")
@@ -48,7 +49,7 @@ def show_mistakes(figures: dict[str, Any]) -> None:
 def show_confusion(measured: Measured, minimum_score: float, overlap_limit: float) -> None:
     """Who is taken for whom."""
     made = confusion_of(measured, minimum_score, overlap_limit, 0.5)
-    rows, columns = [*measured.classes, "nothing there"], [*measured.classes, "not found"]
+    rows, columns = [*measured.classes, "background"], [*measured.classes, "not found"]
     width = max(map(len, (*rows, *columns)))
     click.echo(f"\nTrue class by row, predicted by column, at minimum score {minimum_score:g} and IoU 0.5")
     click.echo(" " * width + "".join(f"  {name:>{max(len(name), 4)}}" for name in columns))

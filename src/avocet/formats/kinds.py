@@ -28,6 +28,8 @@ class Format:
         What its files end with.
     many_files : bool
         Whether a set is more than one file, and so leaves as an archive.
+    example : str
+        What a box looks like in it, for those who do not know the name.
     read : callable
         From `LabelFiles` and a way to find pictures to a `Record`.
     write : callable
@@ -43,6 +45,7 @@ class Format:
     name: str
     suffixes: tuple[str, ...]
     many_files: bool
+    example: str
     read: Callable[[LabelFiles, FindPicture], Record]
     write: Callable[[Record], Iterable[tuple[str, bytes]]]
     attributes: frozenset[str] | None = frozenset()
@@ -60,20 +63,22 @@ FORMATS: dict[str, Format] = {
     each.key: each
     for each in (
         Format(
-            "coco", "COCO JSON", (".json",), False, read_coco, _coco_file,
+            "coco", "COCO JSON", (".json",), False, '"bbox": [x, y, width, height]; one .json for all', read_coco, _coco_file,
             attributes=None, crowd=True, tracks=True, unused_classes=True,
         ),
         Format(
-            "voc", "Pascal VOC XML", (".xml",), True, read_voc, write_voc,
+            "voc", "Pascal VOC XML", (".xml",), True, "<xmin> <ymin> <xmax> <ymax>; one .xml a picture", read_voc, write_voc,
             attributes=frozenset({OCCLUDED, CUT_OFF, IGNORE}), fractions=False,
         ),
         Format(
-            "centre-text", "Centre-text", (".txt",), True, read_centre_text, write_centre_text,
+            "centre-text", "Centre-text", (".txt",), True, "class cx cy w h, in fractions of the picture; one .txt a picture", read_centre_text, write_centre_text,
             unused_classes=True,
         ),
-        Format("csv", "CSV", (".csv", ".tsv"), False, read_table, write_table),
         Format(
-            "json-lines", "JSON Lines", (".jsonl", ".ndjson"), False, read_json_lines, write_json_lines,
+            "csv", "CSV", (".csv", ".tsv"), False, "picture,class,x1,y1,x2,y2; one line a box", read_table, write_table
+        ),
+        Format(
+            "json-lines", "JSON Lines", (".jsonl", ".ndjson"), False, '"box": [x1, y1, x2, y2]; one line a picture', read_json_lines, write_json_lines,
             attributes=None, crowd=True, tracks=True, unused_classes=True,
         ),
     )

@@ -10,9 +10,10 @@ from pydantic import BaseModel, ValidationError
 
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Job, JobState
+from avocet.store.tables import Change, Job, JobState
 from avocet.web.kept import KeptLabels
 from avocet.web.schemas.common import JobOut, JobOutcomes, JobStarted
+from avocet.web.schemas.labels import ChangeOut
 from avocet.work.job_kinds import KINDS, G, JobKind, O
 from avocet.work.jobs import create_job, seconds_left
 from avocet.work.project.projects import get_project
@@ -88,3 +89,10 @@ def _outcome(job: Job) -> JobOutcomes:
     except ValidationError:
         # A job of an earlier version, whose outcome had other fields: nobody waits for it any more.
         return JobOutcomes()
+
+
+def change_out(change: Change) -> ChangeOut:
+    """A change as the page sees it."""
+    return ChangeOut(
+        id=change.id, title=change.title, made_at=moment(change.made_at), undone=change.undone_at is not None
+    )

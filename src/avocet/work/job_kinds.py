@@ -90,6 +90,12 @@ class FolderToTake(ForProject):
     copied: bool
 
 
+class SplitOrder(ForProject):
+    ratios: tuple[float, float, float]
+    seed: int = 0
+    whole_sources: bool = True
+
+
 class SentLabels(ForProject):
     token: str
     format: str | None = None
@@ -247,6 +253,9 @@ LOOK_AT_PICTURES = JobKind(
     "look_at_pictures", Lane.MEDIA, ForProject, outcomes.PicturesSeen, "pictures.thumbnails:do_looking"
 )
 
+SPLIT_PICTURES = JobKind(
+    "split_pictures", Lane.LABELS, SplitOrder, outcomes.PicturesSplit, "pictures.splits:do_split", short=True
+)
 READ_LABELS = JobKind(
     "read_labels", Lane.LABELS, SentLabels, outcomes.LabelsRead, "exchange.uploaded:read_uploaded"
 )
@@ -315,7 +324,7 @@ KINDS: dict[str, JobKind[Any, Any]] = {
     for each in (
         TRAIN, STUDY, EVALUATE, DETECT,
         SAMPLE_CLIP, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
-        READ_LABELS, TAKE_LABELS, EXPORT_LABELS, FREEZE, START_RUN, START_STUDY, ARCHIVE_SNAPSHOT, COMPARE_SNAPSHOTS,
+        SPLIT_PICTURES, READ_LABELS, TAKE_LABELS, EXPORT_LABELS, FREEZE, START_RUN, START_STUDY, ARCHIVE_SNAPSHOT, COMPARE_SNAPSHOTS,
         LOOK_FOR_FINDINGS, LOOK_AT_CROPS,
         CLUSTER_ANCHORS, DRAW_AUGMENTED, SUM_UP_SIZES, PROBE_RUN, TRY_MODEL, TAKE_APART, FIND_BOXES,
     )

@@ -58,6 +58,13 @@ class PicturesTaken(Outcome):
     files: list[FileTaken]
 
 
+class PicturesSplit(Outcome):
+    """``labelled`` counts labelled pictures by part, those in none as "unassigned"."""
+
+    change_id: int
+    labelled: dict[str, int]
+
+
 class PicturesSeen(Outcome):
     pictures: int
 

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 from avocet.core.detections import PictureDetections
 from avocet.core.raw.fusion import fuse
 from avocet.core.raw.soft_suppression import soften
-from tests.core.slow import iou_of_two
 from tests.core.raw.test_suppression import scenes
+from tests.core.slow import iou_of_two
 
 
 def soften_slowly(boxes, scores, method, limit, sigma, classes):

@@ -8,8 +8,8 @@ from hypothesis import strategies as st
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.score.confusion import confusion
 from avocet.core.score.operating import choose_score, operating_curve
-from tests.core.slow import iou_of_two
 from tests.core.score.test_precision import pictures
+from tests.core.slow import iou_of_two
 
 
 def confusion_slowly(scene, classes, threshold):

@@ -20,8 +20,8 @@ from avocet.core.score.mistakes import (
     find_mistakes,
 )
 from avocet.core.score.precision import evaluate
-from tests.core.slow import iou_of_two, match_slowly
 from tests.core.score.test_precision import pictures
+from tests.core.slow import iou_of_two, match_slowly
 
 
 def kinds_slowly(truth, found, threshold=0.5, background=0.1):
@@ -120,7 +120,7 @@ def test_each_kind_by_hand():
         ("wrong class", 2, 1),
         ("badly placed", 3, 2),
         ("both", 4, 3),
-        ("nothing there", 5, -1),
+        ("background", 5, -1),
         ("not found", -1, 3),
         ("not found", -1, 4),
     ]
@@ -162,7 +162,7 @@ def test_planted_labelling_mistakes_come_first():
         labels, named = labels[keep], named[keep]
         if 9 <= picture < 12:
             labels, named = np.vstack([labels, [10, 80, 40, 110]]), np.append(named, 0)
-            planted.add(("nothing there", picture))
+            planted.add(("background", picture))
         truths.append(PictureTruth(labels, named))
     doubts = doubt_labels(truths, found, 3)
     assert {(doubt.kind, doubt.picture) for doubt in doubts} == planted
@@ -177,7 +177,7 @@ def test_a_detector_that_misses_much_gives_little_reason_to_doubt():
     seen = np.r_[np.arange(10), np.arange(20, 39)]
     found = PictureDetections(boxes[seen], np.full(len(seen), 0.9), classes[seen])
     doubts = doubt_labels([PictureTruth(boxes, classes)], [found], 2)
-    assert {each.kind for each in doubts} == {"nothing there"} and len(doubts) == 11
+    assert {each.kind for each in doubts} == {"background"} and len(doubts) == 11
     # One more found and one more asked in each half: shares 11 / 22 and 20 / 22.
     assert doubts[0].truth == 39
     assert doubts[0].likelihood == pytest.approx(0.02 / (0.02 + 0.98 * (1 - 20 / 22)))

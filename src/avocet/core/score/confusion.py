@@ -1,4 +1,4 @@
-"""The confusion matrix of a detector, with 'nothing there' and 'not found', and what lies behind each cell."""
+"""The confusion matrix of a detector, with 'background' and 'not found', and what lies behind each cell."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -19,7 +19,7 @@ class Confusion:
     Attributes
     ----------
     counts : (K + 1, K + 1) ndarray of int64
-        Row: the true class, the last for 'nothing there'. Column: the predicted class, the last
+        Row: the true class, the last for 'background'. Column: the predicted class, the last
         for 'not found'.
     picture, truth, detection : (E,) ndarray of int64
         Every entry of the matrix: its picture, and its truth and detection in the picture or -1.
@@ -85,7 +85,7 @@ def confusion(
     hit = np.flatnonzero(taken >= 0)
     alone = np.flatnonzero((taken < 0) & ~excused)
     missed = np.flatnonzero(free)
-    # Picture, truth, detection, row, column; 'nothing there' and 'not found' are the last of each.
+    # Picture, truth, detection, row, column; 'background' and 'not found' are the last of each.
     rows = [
         (mine.owner[hit], real.index[taken[hit]], mine.index[hit], real.kind[taken[hit]], mine.kind[hit]),
         (

@@ -10,7 +10,7 @@ from avocet.core.boxes import Array, iou
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.score.mistakes import BACKGROUND_IOU
 
-DoubtKind = Literal["unlabelled", "other class", "badly placed", "nothing there"]
+DoubtKind = Literal["unlabelled", "other class", "badly placed", "background"]
 
 SURE_SCORE = 0.5
 """Predictions below this score are no reason to doubt a label."""
@@ -27,7 +27,7 @@ class Doubt:
     ----------
     kind : str
         'unlabelled': predicted, but not labelled; 'other class': labelled as another class;
-        'badly placed': labelled elsewhere; 'nothing there': labelled, but nothing is predicted.
+        'badly placed': labelled elsewhere; 'background': labelled, but nothing is predicted.
     picture : int
     truth, detection : int
         In the picture, or -1.
@@ -149,5 +149,5 @@ def _doubts_of(view: _View, picture: int, precision: Array, recall: Array, thres
     for number in np.flatnonzero(~explained).tolist():
         missed = (1 - WRONG_LABELS) * (1 - float(recall[view.truth.classes[number]]))
         belief = WRONG_LABELS / (WRONG_LABELS + missed) * (1 - float(view.support[number]))
-        doubts.append(Doubt("nothing there", picture, number, -1, belief))
+        doubts.append(Doubt("background", picture, number, -1, belief))
     return doubts

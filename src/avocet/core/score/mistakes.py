@@ -12,7 +12,7 @@ from avocet.core.flattened import Flat, flatten, rank_in_group
 from avocet.core.score.matching_all import match_all, overlapping_pairs
 from avocet.core.score.precision import MOST_DETECTIONS, average_precision
 
-KINDS = ("wrong class", "badly placed", "both", "duplicate", "nothing there", "not found")
+KINDS = ("wrong class", "badly placed", "both", "duplicate", "background", "not found")
 WRONG_CLASS, BADLY_PLACED, BOTH, DUPLICATE, NOTHING_THERE, NOT_FOUND = range(len(KINDS))
 
 BACKGROUND_IOU = 0.1

@@ -4,8 +4,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from sqlalchemy.orm import Session
 
-from avocet.web.context import context, moment, reply, start_job
-from avocet.web.routes.labels import change_out
+from avocet.web.context import change_out, context, moment, reply, start_job
 from avocet.web.schemas import audit as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.labels import ChangeOut
@@ -33,7 +32,7 @@ def sheet(path: ProjectPath, query: schemas.SheetQuery) -> Response:
     """All boxes of a class, ordered; a page of them."""
     with context().reading() as session:
         found = sheets.class_sheet(
-            session, path.project_id, query.class_id, query.order, query.falling, query.start, query.limit
+            session, path.project_id, query.class_id, query.order, query.descending, query.start, query.limit
         )
         return reply(schemas.SheetOut.model_validate(found))
 

@@ -105,7 +105,7 @@ def measure_again(path: schemas.EvaluationPath, body: schemas.ClassMapIn) -> Res
 
 @judge.put("/evaluations/<int:evaluation_id>/binned", responses={200: schemas.EvaluationOut})
 def bin_evaluation(path: schemas.EvaluationPath, body: BinIn) -> Response:
-    """Put a measurement into the bin, or take it back."""
+    """Move a measurement to the bin, or restore it."""
     with context().sessions.begin() as session:
         return reply(_out(work.bin_evaluation(session, path.evaluation_id, body.binned)))
 

@@ -4,8 +4,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from sqlalchemy.orm import Session
 
-from avocet.store.tables import Change
-from avocet.web.context import context, moment, reply
+from avocet.web.context import change_out, context, reply
 from avocet.web.routes.pictures import detail_out
 from avocet.web.schemas import labels as schemas
 from avocet.web.schemas.common import Problem, ProjectPath
@@ -29,7 +28,7 @@ def list_classes(path: ProjectPath) -> Response:
 
 @labels.post("/projects/<int:project_id>/classes", responses={201: schemas.ClassList})
 def add_class(path: ProjectPath, body: schemas.NewClass) -> Response:
-    """Add a class after the others, or bring back a retired one of that name."""
+    """Add a class after the others, or restore a retired one of that name."""
     with context().sessions.begin() as session:
         change = work_changes.begin_change(session, path.project_id, f"Class {body.name.strip()} added")
         work.add_class(session, path.project_id, body.name)
@@ -115,7 +114,7 @@ def list_changes(path: ProjectPath) -> Response:
 
 @labels.post("/projects/<int:project_id>/changes/<int:change_id>/undo", responses={200: schemas.UndoneOut})
 def undo_change(path: schemas.ChangePath) -> Response:
-    """Take a change back, as far as nobody has worked on since."""
+    """Undo a change, as far as nobody has worked on since."""
     with context().sessions.begin() as session:
         undone = work_changes.undo_change(session, path.project_id, path.change_id)
         return reply(schemas.UndoneOut.model_validate(undone))
@@ -131,13 +130,6 @@ def save_labels(path: PicturePath, body: schemas.LabelsIn) -> Response:
             for box in body.boxes
         ]
         return reply(detail_out(work_boxes.save_labels(session, picture, body.revision, boxes, body.state)))
-
-
-def change_out(change: Change) -> schemas.ChangeOut:
-    """A change as the page sees it."""
-    return schemas.ChangeOut(
-        id=change.id, title=change.title, made_at=moment(change.made_at), undone=change.undone_at is not None
-    )
 
 
 def _changed(project_id: int, change_id: int, status: int = 200) -> Response:

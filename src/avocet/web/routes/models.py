@@ -47,7 +47,7 @@ def make_ensemble(path: ProjectPath, body: schemas.EnsembleIn) -> Response:
 
 @models.put("/ensembles/<int:ensemble_id>/binned", responses={200: schemas.EnsembleOut})
 def bin_ensemble(path: schemas.EnsemblePath, body: BinIn) -> Response:
-    """Put an ensemble into the bin, or take it back."""
+    """Move an ensemble to the bin, or restore it."""
     with context().sessions.begin() as session:
         made = work.bin_ensemble(session, path.ensemble_id, body.binned)
         return reply(_out(made, work.members_of(session, made)))

@@ -9,18 +9,20 @@ from avocet.archives import can_be_opened, is_archive
 from avocet.core.errors import InputError
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.store.tables import Picture
-from avocet.web.context import context, moment, reply, start_job
+from avocet.web.context import change_out, context, moment, reply, start_job
 from avocet.web.schemas import pictures as schemas
 from avocet.web.schemas.common import Changed, JobStarted, ProjectPath
-from avocet.web.schemas.labels import LabelsOut
+from avocet.web.schemas.labels import ChangeOut, LabelsOut
 from avocet.web.uploads import ArrivedFile, sent_files
 from avocet.work.job_kinds import (
     SAMPLE_CLIP,
+    SPLIT_PICTURES,
     TAKE_ARCHIVE,
     TAKE_FOLDER,
     ClipFrames,
     FolderToTake,
     SentArchive,
+    SplitOrder,
 )
 from avocet.work.jobs import create_job
 from avocet.work.labels.attributes import list_attributes
@@ -67,7 +69,7 @@ def list_pictures(path: ProjectPath, query: schemas.PictureQuery) -> Response:
             query.after,
             query.limit,
             query.order,
-            query.falling,
+            query.descending,
             query.skip,
         )
         total = listing.count_pictures(session, path.project_id, _filter(query)) if query.counted else None
@@ -84,7 +86,7 @@ def list_pictures(path: ProjectPath, query: schemas.PictureQuery) -> Response:
 def picture_ids(path: ProjectPath, query: schemas.PictureQuery) -> Response:
     """Ids of all pictures that a filter leaves, in order: what next and previous walk along."""
     with context().reading() as session:
-        ids = listing.picture_ids(session, path.project_id, _filter(query), query.order, query.falling)
+        ids = listing.picture_ids(session, path.project_id, _filter(query), query.order, query.descending)
         return reply(schemas.PictureIds(ids=ids))
 
 
@@ -124,17 +126,15 @@ def get_picture(path: schemas.PicturePath) -> Response:
         return reply(detail_out(find_picture(session, path.picture_id)))
 
 
-@pictures.put("/projects/<int:project_id>/parts", responses={200: Changed})
+@pictures.put("/projects/<int:project_id>/parts", responses={200: ChangeOut})
 def set_part(path: ProjectPath, body: schemas.PartChange) -> Response:
-    """Put chosen pictures into a part by hand."""
-    with context().sessions.begin() as session:
-        changed = work_splits.set_part(session, path.project_id, body.ids, body.part)
-        return reply(Changed(changed=changed))
+    """Move selected pictures to a part by hand."""
+    return reply(change_out(work_splits.set_part(context().sessions, path.project_id, body.ids, body.part)))
 
 
 @pictures.put("/projects/<int:project_id>/bin", responses={200: Changed})
 def set_binned(path: ProjectPath, body: schemas.BinChange) -> Response:
-    """Put chosen pictures into the bin, or take them back."""
+    """Move selected pictures to the bin, or restore them."""
     with context().sessions.begin() as session:
         return reply(Changed(changed=listing.set_binned(session, path.project_id, body.ids, body.binned)))
 
@@ -146,16 +146,16 @@ def get_split(path: ProjectPath) -> Response:
         return reply(_split(work_splits.labelled_by_part(session, path.project_id)))
 
 
-@pictures.put("/projects/<int:project_id>/split", responses={200: schemas.SplitOut})
+@pictures.put("/projects/<int:project_id>/split", responses={202: JobStarted})
 def split(path: ProjectPath, body: schemas.SplitIn) -> Response:
-    """Split all pictures by ratio from a seed, whole clips together."""
+    """Split all pictures by ratio from a seed, whole clips together, in the background."""
     ratios = (body.training, body.validation, body.test)
-    with context().sessions.begin() as session:
-        return reply(
-            _split(
-                work_splits.split_pictures(session, path.project_id, ratios, body.seed, body.whole_sources)
-            )
-        )
+    if sum(ratios) <= 0:
+        raise InputError(f"split ratios must be 0 or more and not all 0, not {list(ratios)}")
+    given = SplitOrder(
+        project_id=path.project_id, ratios=ratios, seed=body.seed, whole_sources=body.whole_sources
+    )
+    return start_job(path.project_id, SPLIT_PICTURES, "Split the pictures", given)
 
 
 @pictures.get("/pictures/<int:picture_id>/file")
@@ -189,7 +189,7 @@ def detail_out(picture: Picture) -> schemas.PictureDetail:
 
 
 def _split(counts: dict[str, int]) -> schemas.SplitOut:
-    return schemas.SplitOut(**{name or "unassigned": count for name, count in counts.items()})
+    return schemas.SplitOut(**counts)
 
 
 @pictures.post("/projects/<int:project_id>/media", responses={200: schemas.UploadOut})

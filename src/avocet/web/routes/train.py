@@ -131,7 +131,7 @@ def describe_run(path: schemas.RunPath, body: schemas.RunChange) -> Response:
 
 @train.put("/runs/<int:run_id>/binned", responses={200: schemas.RunOut})
 def bin_run(path: schemas.RunPath, body: BinIn) -> Response:
-    """Put a run into the bin, or take it back."""
+    """Move a run to the bin, or restore it."""
     with context().sessions.begin() as session:
         run = work.bin_run(session, path.run_id, body.binned)
         return reply(run_out(context().folder, run))

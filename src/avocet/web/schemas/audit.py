@@ -37,7 +37,7 @@ class FiguresOut(Schema):
 class SheetQuery(BaseModel):
     class_id: int
     order: Literal["size", "shape", "brightness", "date", "strange"] = "size"
-    falling: bool = False
+    descending: bool = False
     start: int = Field(0, ge=0)
     limit: int = Field(200, ge=1, le=500)
 

@@ -21,7 +21,7 @@ class Request(BaseModel):
 
 
 class BinIn(Request):
-    """Into the bin, or out of it."""
+    """To the bin, or out of it."""
 
     binned: bool
 

@@ -53,6 +53,7 @@ class FormatOut(Schema):
     name: str
     suffixes: list[str]
     many_files: bool
+    example: str = Field(description="What a box looks like in it")
 
 
 class FormatList(Schema):

@@ -269,7 +269,7 @@ class OverlapQuery(BaseModel):
 
 class DoubtOut(Schema):
     number: int
-    kind: Literal["unlabelled", "other class", "badly placed", "nothing there"]
+    kind: Literal["unlabelled", "other class", "badly placed", "background"]
     likelihood: float
     picture_id: int
     name: str

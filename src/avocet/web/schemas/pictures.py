@@ -26,7 +26,7 @@ class PictureOut(Schema):
 
 
 class PictureQuery(BaseModel):
-    after: int = Field(0, ge=0, description="Id of the last picture of the page before")
+    after: int = Field(0, ge=0, description="Id of the last picture of the previous page")
     limit: int = Field(200, ge=1, le=500)
     state: PictureState | None = None
     part: Part | None = None
@@ -36,9 +36,9 @@ class PictureQuery(BaseModel):
     source: str | None = None
     attribute: str | None = None
     tag: str | None = None
-    no_part: bool = Field(False, description="Only pictures in no part")
+    unassigned: bool = Field(False, description="Only unassigned pictures")
     order: Literal["added", "name", "boxes", "labelled", "size"] = "added"
-    falling: bool = False
+    descending: bool = False
     skip: int = Field(0, ge=0, description="Pictures to pass over beyond `after`")
     counted: bool = Field(True, description="Also say how many pictures there are in all")
 

@@ -70,7 +70,7 @@ def class_sheet(
     project_id: int,
     class_id: int,
     order: SheetOrder,
-    falling: bool = False,
+    descending: bool = False,
     start: int = 0,
     limit: int = 200,
 ) -> Sheet:
@@ -96,7 +96,7 @@ def class_sheet(
         values = np.array([row[8].timestamp() if row[8] else 0.0 for row in rows])
     else:
         values, unseen = _looked_up(session, project_id, [_crop_key(row[7], row[3:7]) for row in rows], order)
-    rank = np.lexsort((np.arange(len(rows)), -values if falling else values, unseen))
+    rank = np.lexsort((np.arange(len(rows)), -values if descending else values, unseen))
     crops = [
         Crop(rows[i][0], rows[i][1], rows[i][2], class_id, tuple(rows[i][3:7]), float(values[i]))
         for i in rank[start : start + limit]

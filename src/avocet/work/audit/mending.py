@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session, selectinload
 from avocet.core.errors import InputError
 from avocet.store.tables import Change, Picture
 from avocet.work.labels.boxes import boxes_of
-from avocet.work.labels.changes import begin_change, change_part, change_picture
+from avocet.work.labels.changes import begin_change, change_parts, change_picture
 from avocet.work.problems import NotFound
 
 
@@ -33,8 +33,7 @@ def join_parts(session: Session, project_id: int, picture_ids: Sequence[int]) ->
         raise InputError("near-identical pictures are joined in the part of the first one, which has none")
     names = ", ".join(each.name for each in others)
     change = begin_change(session, project_id, f"{names} moved to {first.part}")
-    for each in others:
-        change_part(session, change, each, first.part)
+    change_parts(session, change, {each.id: (each.part, first.part) for each in others})
     return change
 
 

@@ -105,20 +105,24 @@ def in_words(first: str, second: str, found: Difference) -> str:
         return "There is no truth to compare on."
     if found.amount == found.low == found.high == 0:
         return f"{first} and {second} find the same."
-    better, worse = (second, first) if found.amount >= 0 else (first, second)
-    low, high = sorted((abs(found.low), abs(found.high)))
+    low, high = found.low, found.high
     if found.more_than_chance:
         return (
-            f"{better} is better than {worse} by {abs(found.amount):.3f} mAP at 0.50:0.95, which is more than "
-            f"chance: on other pictures of this kind the difference would lie between {low:.3f} and "
-            f"{high:.3f} in 95 of 100 cases."
+            f"{second} measures {_signed(found.amount)} mAP at 0.50:0.95 against {first}, which is more than chance: "
+            f"on other pictures of this kind the difference would lie between {_signed(low)} and {_signed(high)} "
+            "in 95 of 100 cases."
         )
-    share = found.better if found.amount >= 0 else 1 - found.better
+    better, share = (second, found.better) if found.amount >= 0 else (first, 1 - found.better)
     return (
-        f"{better} measures {abs(found.amount):.3f} mAP higher than {worse}, but that can be chance: on other "
-        f"pictures of this kind it would come out ahead in {100 * share:.0f} of 100 cases. "
+        f"{second} measures {_signed(found.amount)} mAP against {first}, but that can be chance: on other pictures "
+        f"of this kind {better} would come out ahead in {100 * share:.0f} of 100 cases. "
         "More pictures to measure on would tell."
     )
+
+
+def _signed(value: float) -> str:
+    """With its sign, a true minus among them: the same sign as in the table, where it is second less first."""
+    return f"{value:+.3f}".replace("-", "−")
 
 
 def _labels(measured: Measured) -> list[list[FrozenBox]]:

@@ -146,7 +146,7 @@ def prepare_evaluation(
         if snapshot.project_id != project_id:
             raise NotFound(f"the project has no snapshot {wanted}")
         if not any(picture.part == order.part for picture in read_snapshot(folder, snapshot).pictures):
-            called = f"the {order.part.value} part" if order.part else "no part"
+            called = f"the {order.part.value} part" if order.part else "none"
             raise InputError(f"the snapshot {snapshot.content_hash[:12]} has no labelled picture in {called}")
     where = files[TRUTH][1] if TRUTH in files else f"{order.part.value if order.part else ''}"
     return PreparedEvaluation(project_id, order, files, name, where, snapshot.id if snapshot else None)
@@ -198,7 +198,7 @@ def get_evaluation(session: Session, evaluation_id: int) -> Evaluation:
     """The evaluation, or `NotFound`."""
     evaluation = session.get(Evaluation, evaluation_id)
     if evaluation is None:
-        raise NotFound(f"there is no evaluation {evaluation_id}")
+        raise NotFound(f"there is no measurement {evaluation_id}")
     return evaluation
 
 
@@ -213,7 +213,7 @@ def list_evaluations(session: Session, project_id: int) -> list[Evaluation]:
 
 
 def bin_evaluation(session: Session, evaluation_id: int, binned: bool) -> Evaluation:
-    """Put a measurement into the bin, or take it back. One that is at work cannot be binned.
+    """Move a measurement to the bin, or restore it. One that is at work cannot be binned.
 
     Looks at the test part stay counted: what was seen was seen.
     """

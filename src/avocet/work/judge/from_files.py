@@ -70,7 +70,7 @@ def read_truth(path: Path, images: Path | None, needs_pictures: bool) -> Iterato
     """
     with opened_labels(path, images) as (files, folder):
         if folder is None and needs_pictures:
-            raise InputError(f"{path.name} has no pictures beside it; name their folder with --images")
+            raise InputError(f"{path.name} has no pictures beside it; name their folder with --pictures")
         documents = [each for each in files.names if each.lower().endswith(".json")]
         ids: CocoIds | None = None
         if len(documents) == 1:

@@ -65,7 +65,7 @@ class Measured:
     def opened(cls, folder: DataFolder, evaluation: Evaluation) -> "Measured":
         """A finished evaluation. Raises `NotFound` if it is not done."""
         if evaluation.job.state != JobState.DONE:
-            raise NotFound(f"evaluation {evaluation.id} is not done")
+            raise NotFound(f"measurement {evaluation.id} is not done")
         frozen = truth_of(folder, evaluation)
         return cls(
             evaluation.name,
@@ -139,7 +139,7 @@ class Measured:
         try:
             return self._positions[picture_id]
         except KeyError:
-            raise NotFound(f"picture {picture_id} is not part of this evaluation") from None
+            raise NotFound(f"picture {picture_id} is not among those that were measured") from None
 
     @cached_property
     def _positions(self) -> dict[int, int]:
@@ -223,7 +223,7 @@ def truth_in(picture: FrozenPicture) -> PictureTruth:
 def load_candidates(path: Path) -> list[Candidates]:
     """What `avocet.work.judge.evaluate` kept. Raises `NotFound` where it is gone."""
     if not path.is_file():
-        raise NotFound(f"the predictions of this evaluation are missing ({path})")
+        raise NotFound(f"the predictions of this measurement are missing ({path})")
     with np.load(path, allow_pickle=False) as stored:
         ends = np.cumsum(stored["counts"])[:-1]
         columns = [np.split(stored[name], ends) for name in ("boxes", "scores", "classes")]

@@ -117,7 +117,7 @@ def kept_truth(folder: DataFolder, project_id: int, evaluation_id: int) -> Truth
     """The truth beside an evaluation, or `NotFound`."""
     path = _truth_file(folder, project_id, evaluation_id)
     if not path.is_file():
-        raise NotFound(f"the truth of this evaluation is missing ({path})")
+        raise NotFound(f"the truth of this measurement is missing ({path})")
     return Truth.model_validate_json(path.read_bytes())
 
 

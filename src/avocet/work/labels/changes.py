@@ -3,11 +3,11 @@
 import datetime as dt
 import hashlib
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
@@ -15,6 +15,9 @@ from avocet.store.tables import Change, ChangedPicture, ObjectClass, Part, Pictu
 from avocet.work.labels.boxes import NewBox, boxes_from, labels_of, save_labels
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import get_project
+
+PART_DIGEST = "part "
+"""How a changed picture is marked whose part was changed and not its labels."""
 
 
 @dataclass(frozen=True)
@@ -58,38 +61,49 @@ def change_picture(
     session.add(ChangedPicture(change_id=change.id, picture_id=picture.id, after=after, before=before))
 
 
-def change_part(session: Session, change: Change, picture: Picture, part: Part | None) -> None:
-    """Move a picture to another part as part of a change."""
-    before = {"part": picture.part.value if picture.part else None}
-    picture.part = part
-    row = ChangedPicture(change_id=change.id, picture_id=picture.id, after=_part_digest(part), before=before)
-    session.add(row)
+def change_parts(
+    session: Session, change: Change, parts: Mapping[int, tuple[Part | None, Part | None]]
+) -> None:
+    """Move pictures to other parts as part of a change; for each its part before and after."""
+    moved = {number: pair for number, pair in parts.items() if pair[0] != pair[1]}
+    if not moved:
+        return
+    session.execute(
+        insert(ChangedPicture),
+        [
+            {
+                "change_id": change.id,
+                "picture_id": number,
+                "after": _part_digest(after),
+                "before": {"part": before.value if before else None},
+            }
+            for number, (before, after) in moved.items()
+        ],
+    )
+    session.execute(update(Picture), [{"id": number, "part": after} for number, (_, after) in moved.items()])
 
 
 def undo_change(session: Session, project_id: int, change_id: int) -> Undone:
-    """Take a change back, as far as nobody has worked on since.
+    """Undo a change, as far as nobody has worked on since.
 
     Raises
     ------
     InputError
-        If it was taken back already.
+        If it is undone already.
     """
     change = session.get(Change, change_id)
     if change is None or change.project_id != project_id:
         raise NotFound(f"the project has no change {change_id}")
     if change.undone_at is not None:
-        raise InputError(f"{change.title!r} was taken back already")
+        raise InputError(f"{change.title!r} is undone already")
     _restore_classes(session, change)
-    pictures = kept = 0
-    rows = select(ChangedPicture).where(ChangedPicture.change_id == change_id)
+    pictures, kept = _restore_parts(session, change)
+    rows = select(ChangedPicture).where(
+        ChangedPicture.change_id == change_id, ChangedPicture.after.not_like(PART_DIGEST + "%")
+    )
     for row in session.scalars(rows):
         picture = session.get(Picture, row.picture_id)
-        if picture is not None and "part" in row.before and _part_digest(picture.part) == row.after:
-            former = row.before["part"]
-            picture.part = Part(former) if former else None
-            pictures += 1
-            continue
-        if picture is None or "part" in row.before or _digest(picture) != row.after:
+        if picture is None or _digest(picture) != row.after:
             kept += 1
             continue
         state = PictureState(row.before["state"])
@@ -113,8 +127,26 @@ def _digest(picture: Picture) -> str:
     return hashlib.sha256(json.dumps(labels, sort_keys=True).encode()).hexdigest()[:24]
 
 
+def _restore_parts(session: Session, change: Change) -> tuple[int, int]:
+    """Give pictures their former parts again, unless they were moved since; how many, and how many stay."""
+    rows = session.execute(
+        select(ChangedPicture.picture_id, ChangedPicture.before, ChangedPicture.after, Picture.part)
+        .join(Picture, Picture.id == ChangedPicture.picture_id)
+        .where(ChangedPicture.change_id == change.id, ChangedPicture.after.like(PART_DIGEST + "%"))
+    ).all()
+    back = [
+        {"id": number, "part": Part(before["part"]) if before["part"] else None}
+        for number, before, after, part in rows
+        if _part_digest(part) == after
+    ]
+    if back:
+        session.execute(update(Picture), back)
+        session.expire_all()
+    return len(back), len(rows) - len(back)
+
+
 def _part_digest(part: Part | None) -> str:
-    return f"part {part.value if part else ''}"
+    return PART_DIGEST + (part.value if part else "")
 
 
 def _class_row(each: ObjectClass) -> dict[str, Any]:
@@ -140,7 +172,7 @@ def _restore_classes(session: Session, change: Change) -> None:
     taken = {each.name for each in project.classes if each.id not in before}
     for class_id, each in here.items():
         row = before[class_id]
-        each.name = row["name"] if row["name"] not in taken else f"{row['name']} (before)"
+        each.name = row["name"] if row["name"] not in taken else f"{row['name']} (formerly)"
         each.colour, each.position = row["colour"], row["position"]
         each.retired_at = dt.datetime.fromisoformat(row["retired_at"]) if row["retired_at"] else None
     order = sorted(project.classes, key=lambda each: (each.id not in before, each.position))

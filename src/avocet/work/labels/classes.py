@@ -65,7 +65,7 @@ def counted(columns: LabelColumns) -> dict[int, int]:
 
 
 def add_class(session: Session, project_id: int, name: str) -> ObjectClass:
-    """Add a class after the others, or bring back a retired one of that name.
+    """Add a class after the others, or restore a retired one of that name.
 
     Raises `InputError` if the name is empty or taken.
     """
@@ -142,7 +142,7 @@ def merge_class(session: Session, project_id: int, class_id: int, into_id: int) 
     if chosen is target:
         raise InputError(f"{chosen.name!r} cannot be merged into itself")
     if target.retired_at is not None:
-        raise InputError(f"{target.name!r} is retired; bring it back first")
+        raise InputError(f"{target.name!r} is retired; restore it first")
     change = begin_change(session, project_id, f"{chosen.name} merged into {target.name}")
     pictures = session.scalars(
         select(Picture)

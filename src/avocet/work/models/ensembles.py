@@ -88,7 +88,7 @@ def list_ensembles(session: Session, project_id: int) -> list[Ensemble]:
 
 
 def bin_ensemble(session: Session, ensemble_id: int, binned: bool) -> Ensemble:
-    """Put an ensemble into the bin, or take it back."""
+    """Move an ensemble to the bin, or restore it."""
     ensemble = get_ensemble(session, ensemble_id)
     ensemble.binned_at = now() if binned else None
     return ensemble

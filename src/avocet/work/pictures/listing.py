@@ -23,7 +23,7 @@ class Filter:
 
     Attributes
     ----------
-    no_part : bool
+    unassigned : bool
         Only pictures in no part.
     source : str
         A clip, archive or folder that pictures came from.
@@ -37,7 +37,7 @@ class Filter:
     source: str | None = None
     attribute: str | None = None
     tag: str | None = None
-    no_part: bool = False
+    unassigned: bool = False
 
 
 def list_pictures(
@@ -47,7 +47,7 @@ def list_pictures(
     after: int = 0,
     limit: int = 200,
     order: Order = "added",
-    falling: bool = False,
+    descending: bool = False,
     skip: int = 0,
 ) -> list[Picture]:
     """A page of pictures.
@@ -61,7 +61,7 @@ def list_pictures(
         Id of the last picture of the page before; 0 for the first page.
     limit : int
     order : {'added', 'name', 'boxes', 'labelled', 'size'}
-    falling : bool
+    descending : bool
     skip : int
         Pictures to pass over beyond ``after``, to jump into the midst.
     """
@@ -72,8 +72,8 @@ def list_pictures(
         if last is None:
             raise InputError(f"there is no picture {after} to go on from")
         key, here = tuple_(column, Picture.id), _value(session, column, after)
-        query = query.where(key < (here, after) if falling else key > (here, after))
-    keys = (column.desc(), Picture.id.desc()) if falling else (column, Picture.id)
+        query = query.where(key < (here, after) if descending else key > (here, after))
+    keys = (column.desc(), Picture.id.desc()) if descending else (column, Picture.id)
     return list(session.scalars(query.order_by(*keys).offset(skip).limit(limit)))
 
 
@@ -83,16 +83,16 @@ def count_pictures(session: Session, project_id: int, wanted: Filter) -> int:
 
 
 def picture_ids(
-    session: Session, project_id: int, wanted: Filter, order: Order = "added", falling: bool = False
+    session: Session, project_id: int, wanted: Filter, order: Order = "added", descending: bool = False
 ) -> list[int]:
     """Ids of all pictures a filter leaves, in order: what next and previous walk along."""
     column = _columns()[order]
-    keys = (column.desc(), Picture.id.desc()) if falling else (column, Picture.id)
+    keys = (column.desc(), Picture.id.desc()) if descending else (column, Picture.id)
     return list(session.scalars(select(Picture.id).where(*conditions(project_id, wanted)).order_by(*keys)))
 
 
 def set_binned(session: Session, project_id: int, ids: Sequence[int], binned: bool) -> int:
-    """Put pictures into the bin or take them back; returns how many changed."""
+    """Move pictures to the bin or restore them; returns how many changed."""
     changed = 0
     for picture in chosen_pictures(session, project_id, ids):
         if (picture.binned_at is not None) != binned:
@@ -108,11 +108,11 @@ def set_tag(session: Session, project_id: int, ids: Sequence[int], tag: str, on:
         raise InputError(f"a tag has 1 to 60 characters, not {len(wanted)}")
     pictures = {picture.id for picture in chosen_pictures(session, project_id, ids)}
     tagged: set[int] = set()
-    for some in _portions(sorted(pictures)):
+    for some in portions(sorted(pictures)):
         query = select(PictureTag.picture_id).where(PictureTag.picture_id.in_(some), PictureTag.tag == wanted)
         tagged.update(session.scalars(query))
     changing = sorted(pictures - tagged if on else tagged)
-    for some in _portions(changing):
+    for some in portions(changing):
         if on:
             session.add_all(PictureTag(picture_id=each, tag=wanted) for each in some)
         else:
@@ -138,13 +138,14 @@ def list_tags(session: Session, project_id: int) -> list[str]:
 def chosen_pictures(session: Session, project_id: int, ids: Sequence[int]) -> list[Picture]:
     """The pictures of these ids that belong to the project."""
     found: list[Picture] = []
-    for some in _portions(ids):
+    for some in portions(ids):
         query = select(Picture).where(Picture.project_id == project_id, Picture.id.in_(some))
         found.extend(session.scalars(query))
     return found
 
 
-def _portions(ids: Sequence[int]) -> list[Sequence[int]]:
+def portions(ids: Sequence[int]) -> list[Sequence[int]]:
+    """Ids in portions that one query takes."""
     return [ids[start : start + AT_ONCE] for start in range(0, len(ids), AT_ONCE)]
 
 
@@ -172,7 +173,7 @@ def conditions(project_id: int, wanted: Filter) -> list[ColumnElement[bool]]:
         conditions.append(Picture.state == wanted.state)
     if wanted.part is not None:
         conditions.append(Picture.part == wanted.part)
-    if wanted.no_part:
+    if wanted.unassigned:
         conditions.append(Picture.part.is_(None))
     if wanted.class_id is not None:
         conditions.append(Picture.id.in_(select(Box.picture_id).where(Box.class_id == wanted.class_id)))

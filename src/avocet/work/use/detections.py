@@ -95,7 +95,7 @@ def get_detection(session: Session, detection_id: int) -> Detection:
     """The detection, or `NotFound`."""
     detection = session.get(Detection, detection_id)
     if detection is None:
-        raise NotFound(f"there is no detection {detection_id}")
+        raise NotFound(f"there is no detection run {detection_id}")
     return detection
 
 
@@ -116,7 +116,7 @@ def result_file(folder: DataFolder, detection: Detection, name: str) -> Path:
     root = folder.detection(detection.project_id, detection.id).resolve()
     path = (root / name).resolve()
     if not path.is_relative_to(root) or not path.is_file() or path.is_relative_to(root / "input"):
-        raise NotFound(f"detection {detection.id} has no file {name!r}")
+        raise NotFound(f"detection run {detection.id} has no file {name!r}")
     return path
 
 

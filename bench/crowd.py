@@ -1,0 +1,199 @@
+"""A writer and a reader on a large project while other things go on: what either has to wait."""
+
+import http.client
+import json
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+BASE = "/api/v1"
+CLIP_MEGABYTES = 1200
+STREAMS = 200
+RUNS = 200
+
+
+@dataclass
+class Waits:
+    """How long requests took, in milliseconds."""
+
+    saves: list[float] = field(default_factory=list)
+    reads: list[float] = field(default_factory=list)
+    faults: list[str] = field(default_factory=list)
+
+    def words(self) -> str:
+        shown = []
+        for name, times in (("a save", self.saves), ("a GET", self.reads)):
+            half, most = np.percentile(times, [50, 95])
+            shown.append(f"{name} p50 {half:5.0f} p95 {most:5.0f} most {max(times):5.0f} ms")
+        return ", ".join(shown) + (f", {len(self.faults)} faults: {self.faults[0]}" if self.faults else "")
+
+
+class Client:
+    """A connection of its own to the server."""
+
+    def __init__(self, port: int) -> None:
+        self._port = port
+        self._connection = http.client.HTTPConnection("127.0.0.1", port, timeout=120)
+
+    def ask(self, method: str, path: str, body: Any = None) -> tuple[int, bytes]:
+        """Status and content of a reply."""
+        content = None if body is None else json.dumps(body)
+        headers = {"Content-Type": "application/json"} if content else {}
+        self._connection.request(method, BASE + path, content, headers)
+        reply = self._connection.getresponse()
+        return reply.status, reply.read()
+
+    def json(self, method: str, path: str, body: Any = None) -> Any:
+        """The reply, which has to be a good one."""
+        status, content = self.ask(method, path, body)
+        assert status < 300, (path, status, content[:300])
+        return json.loads(content)
+
+    def done(self, job_id: int) -> float:
+        """Wait for a job to end; the seconds it took."""
+        begun = time.perf_counter()
+        while True:
+            job = self.json("GET", f"/jobs/{job_id}")
+            if job["state"] not in ("waiting", "running"):
+                assert job["state"] == "done", job["message"]
+                return time.perf_counter() - begun
+            time.sleep(0.1)
+
+
+@contextmanager
+def labelling(port: int) -> Iterator[Waits]:
+    """Somebody saves labels of one picture after the other, and somebody else looks at pages of the grid."""
+    waits, ends = Waits(), threading.Event()
+
+    def save() -> None:
+        client, number = Client(port), 1
+        while not ends.is_set():
+            detail = client.json("GET", f"/pictures/{number}")["labels"]
+            body = {"revision": detail["revision"], "state": "done", "boxes": detail["boxes"]}
+            begun = time.perf_counter()
+            status, content = client.ask("PUT", f"/pictures/{number}/labels", body)
+            waits.saves.append(1000 * (time.perf_counter() - begun))
+            if status != 200:
+                waits.faults.append(f"{status} {content[:120]!r}")
+            number += 1
+            time.sleep(0.05)
+
+    def read() -> None:
+        client, place = Client(port), 0
+        while not ends.is_set():
+            begun = time.perf_counter()
+            client.json("GET", f"/projects/1/pictures?limit=120&counted=false&after={place}")
+            waits.reads.append(1000 * (time.perf_counter() - begun))
+            place = (place + 1013) % 90_000
+            time.sleep(0.05)
+
+    threads = [threading.Thread(target=each, daemon=True) for each in (save, read)]
+    for thread in threads:
+        thread.start()
+    try:
+        yield waits
+    finally:
+        ends.set()
+        for thread in threads:
+            thread.join()
+
+
+def upload(port: int, place: Path) -> None:
+    """Send a clip of 1.2 GB: a real one, with a box of nothing behind it that readers pass over."""
+    from avocet.media.clips import ClipWriter
+
+    path = place / "belt.mp4"
+    with ClipWriter(path, 320, 180, 10) as writer:
+        for shade in range(40):
+            writer.write(np.full((180, 320, 3), 5 * shade, np.uint8))
+    padding = CLIP_MEGABYTES * 1_000_000
+    with path.open("ab") as opened:
+        opened.write(padding.to_bytes(4, "big") + b"free")
+        for _ in range(CLIP_MEGABYTES):
+            opened.write(bytes(1_000_000))
+    mark = "----avocet-bench"
+    head = (
+        f'--{mark}\r\nContent-Disposition: form-data; name="files"; filename="belt.mp4"\r\n'
+        "Content-Type: video/mp4\r\n\r\n"
+    ).encode()
+    tail = f"\r\n--{mark}--\r\n".encode()
+    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=300)
+    connection.putrequest("POST", f"{BASE}/projects/1/media")
+    connection.putheader("Content-Type", f"multipart/form-data; boundary={mark}")
+    connection.putheader("Content-Length", str(len(head) + path.stat().st_size + len(tail)))
+    connection.endheaders()
+    connection.send(head)
+    with path.open("rb") as opened:
+        while content := opened.read(1 << 20):
+            connection.send(content)
+    connection.send(tail)
+    reply = json.loads(connection.getresponse().read())
+    assert reply["files"][0]["outcome"] == "clip", reply
+
+
+def streams(port: int) -> list[http.client.HTTPConnection]:
+    """Open event streams, as that many pages do."""
+    opened = []
+    for _ in range(STREAMS):
+        connection = http.client.HTTPConnection("127.0.0.1", port, timeout=60)
+        connection.request("GET", f"{BASE}/projects/1/events")
+        assert connection.getresponse().status == 200
+        opened.append(connection)
+    return opened
+
+
+def crowd(port: int, place: Path, count_queries: Callable[[], int]) -> None:
+    """Print what a save and a page of the grid take beside each kind of other work."""
+    client = Client(port)
+    client.json("GET", "/projects/1")
+    time.sleep(8)
+    print("beside                         what either waits (wanted: p95 under 100 ms)")
+    with labelling(port) as waits:
+        time.sleep(6)
+    print(f"nothing                        {waits.words()}")
+    jobs = {
+        "a look at anchors": ("/projects/1/looks/anchors", {"settings": {"side": 416}}),
+        "looking for mistakes": ("/projects/1/findings", None),
+        "a COCO export": ("/projects/1/exports", {"format": "coco"}),
+        "freezing a snapshot": ("/projects/1/snapshots", {"name": "belt"}),
+    }
+    for name, (path, body) in jobs.items():
+        with labelling(port) as waits:
+            begun = time.perf_counter()
+            job = client.json("POST", path, body)["job"]
+            asked = 1000 * (time.perf_counter() - begun)
+            seconds = client.done(job["id"])
+        print(f"{name:30} {waits.words()}; asked in {asked:.0f} ms, done in {seconds:.0f} s")
+    with labelling(port) as waits:
+        upload(port, place)
+    print(f"{'a clip of 1.2 GB uploaded':30} {waits.words()}")
+    opened = streams(port)
+    with labelling(port) as waits:
+        time.sleep(6)
+    print(f"{f'{STREAMS} event streams':30} {waits.words()}")
+    for connection in opened:
+        connection.close()
+    print("request                        time (wanted: under 1 s)")
+    for name, path in (
+        ("plan of a run", "/projects/1/plan?side=416"),
+        ("plan at another side", "/projects/1/plan?side=640"),
+        ("figures of the labels", "/projects/1/figures?side=416"),
+        ("what an export loses", "/projects/1/loss?format=voc"),
+        ("kept findings", "/projects/1/findings"),
+        ("classes with counts", "/projects/1/classes"),
+        ("a snapshot's parts", "/snapshots/1"),
+        ("figures of the rail", "/projects/1"),
+    ):
+        times = []
+        for _ in range(5):
+            begun = time.perf_counter()
+            client.json("GET", path)
+            times.append(time.perf_counter() - begun)
+        print(f"{name:30} first {1000 * times[0]:5.0f} ms, then {1000 * np.median(times[1:]):5.0f} ms")
+    print(f"{f'{RUNS} runs listed':30} {count_queries()} queries (wanted: a handful)")
