@@ -54,7 +54,7 @@ test: setup $(VENV)/tested
 	$(TOGETHER)
 
 quick: $(VENV)/tested
-	$(TOGETHER) -m "not slow and not browser"
+	AVOCET_QUICK=1 $(TOGETHER) -m "not slow and not browser"
 
 check: $(VENV)/tested
 	$(VENV)/bin/ruff check src tests bench scripts

@@ -45,9 +45,17 @@ class Client:
         """Status and content of a reply."""
         content = None if body is None else json.dumps(body)
         headers = {"Content-Type": "application/json"} if content else {}
-        self._connection.request(method, BASE + path, content, headers)
-        reply = self._connection.getresponse()
-        return reply.status, reply.read()
+        for again in (False, True):
+            try:
+                self._connection.request(method, BASE + path, content, headers)
+                reply = self._connection.getresponse()
+                return reply.status, reply.read()
+            except (http.client.RemoteDisconnected, ConnectionError):
+                # The server closes a connection that nobody used for some seconds.
+                self._connection.close()
+                if again:
+                    raise
+        raise AssertionError
 
     def json(self, method: str, path: str, body: Any = None) -> Any:
         """The reply, which has to be a good one."""

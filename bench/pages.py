@@ -30,7 +30,7 @@ QUERIES = {
     "next page": "after={id}",
     "jump into the midst": "skip={skip}",
     "by name": "order=name&after={id}",
-    "most boxes first": "order=boxes&falling=true&after={id}",
+    "most boxes first": "order=boxes&descending=true&after={id}",
     "one state": "state=done&after={id}",
     "one class": "class_id=3&after={id}",
     "one part and name": "part=test&name=belt-09",
@@ -56,7 +56,7 @@ def fill(folder: DataFolder, pictures: int = PICTURES) -> None:
         )  # fmt: skip
         places = np.column_stack(
             [
-                random.integers(0, 800, (pictures * BOXES_EACH, 2)),
+                random.integers(0, (800, 390), (pictures * BOXES_EACH, 2)),
                 random.integers(8, 140, (pictures * BOXES_EACH, 2)),
             ]
         )

@@ -19,6 +19,7 @@ def test_same_seed_same_frame():
 
 
 @pytest.mark.parametrize("seed", range(5))
+@pytest.mark.slow
 def test_boxes_lie_in_the_frame_with_a_class_each(seed):
     frame = render_still(seed)
     assert (frame.boxes[:, :2] >= 0).all() and (frame.boxes[:, 2:] <= (WIDTH, HEIGHT)).all()

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from "vue";
 
-import { layers, useKeys } from "@/state/keys";
+import { layers, readable, useKeys } from "@/state/keys";
 
 const keysShown = ref(false);
 const listed = computed(() =>
@@ -10,14 +10,6 @@ const listed = computed(() =>
     .filter((key) => !key.hidden)
     .map((key) => ({ label: key.label, names: key.keys.map(readable) })),
 );
-
-function readable(key: string): string {
-  const names: Record<string, string> = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", ArrowUp: "↑", ArrowDown: "↓" };
-  return key
-    .split(/\+(?=.)/)
-    .map((part) => names[part] ?? (part.length === 1 ? part.toUpperCase() : part))
-    .join(" ");
-}
 
 useKeys([{ keys: ["?"], label: "List the keys", run: () => (keysShown.value = true) }]);
 </script>

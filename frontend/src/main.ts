@@ -8,5 +8,6 @@ import { createApp } from "vue";
 
 import App from "@/App.vue";
 import { router } from "@/router";
+import { hint } from "@/state/keys";
 
-createApp(App).use(createPinia()).use(router).mount("#app");
+createApp(App).directive("hint", hint).use(createPinia()).use(router).mount("#app");

@@ -14,6 +14,7 @@ export const router = createRouter({
         { path: "collect/figures", component: () => import("@/views/audit/FiguresView.vue") },
         { path: "collect/audit", component: () => import("@/views/audit/AuditView.vue") },
         { path: "collect/snapshots", component: () => import("@/views/snapshots/SnapshotsView.vue") },
+        { path: "collect/changes", component: () => import("@/views/labels/ChangesView.vue") },
         { path: "collect/:picture(\\d+)", component: () => import("@/views/labels/LabelView.vue") },
         { path: "train", component: () => import("@/views/train/ahead/TrainView.vue") },
         { path: "train/runs", component: () => import("@/views/train/RunsView.vue") },

@@ -292,7 +292,10 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, answer):
         ),
         (("train", "--project", "nobody", "--data", data), "no project called 'nobody'; there are 'tiles'"),
         (("train", "--project", "tiles", "--data", tmp_path), "is no data folder"),
-        (("train", "--project", "tiles", "--data", data, "--side", "100"), "input side must be a multiple of 32 between 96 and 2,048, not 100"),
+        (
+            ("train", "--project", "tiles", "--data", data, "--side", "100"),
+            "input side must be a multiple of 32 between 96 and 2,048, not 100",
+        ),
         (
             ("evaluate", "--model", tmp_path / "model.zip", "--truth", other, "--pictures", tmp_path),
             "model.zip is not a model bundle",

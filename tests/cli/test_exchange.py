@@ -32,6 +32,7 @@ def boxes(data, project):
 
 
 @pytest.mark.parametrize("key", FORMATS)
+@pytest.mark.slow
 def test_every_format_out_and_into_a_new_project(data, labelled, frames, tmp_path, key):
     root = data[0].root
     suffix = ".zip" if FORMATS[key].many_files else FORMATS[key].suffixes[0]

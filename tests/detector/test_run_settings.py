@@ -157,6 +157,7 @@ def test_full_disk_keeps_the_last_checkpoint(tmp_path, monkeypatch):
     assert again.resume() and again.progress.epoch == 1
 
 
+@pytest.mark.slow
 def test_bfloat16_by_choice(tmp_path):
     run = training(tmp_path, replace(SETTINGS, epochs=1, number_format="bfloat16"))
     reports = []

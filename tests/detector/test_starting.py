@@ -82,6 +82,7 @@ def test_packing_loses_little(tmp_path):
             assert error < 0.02, name
 
 
+@pytest.mark.slow
 def test_all_sizes_are_shipped_in_under_8_mb():
     from importlib import resources
 
@@ -95,6 +96,7 @@ def test_all_sizes_are_shipped_in_under_8_mb():
 
 
 @pytest.mark.parametrize("size", list(SIZES))
+@pytest.mark.slow
 def test_summary_counts_what_is_there(size):
     summary = summarise(size, 96, 4)
     assert summary.parameters == parameter_count(size_named(size), 4)

@@ -75,6 +75,7 @@ def test_stopped_and_resumed_equals_never_stopped(tmp_path):
     assert_same(weights(tmp_path / "whole"), weights(tmp_path / "halves"))
 
 
+@pytest.mark.slow
 def test_validation_touches_no_weight(tmp_path):
     run = training(tmp_path)
     before = {name: value.clone() for name, value in run.average.state_dict().items()}
@@ -99,6 +100,7 @@ def test_it_learns_squares(tmp_path):
     assert (candidates.boxes[:, 2:] <= (192, 128)).all()
 
 
+@pytest.mark.slow
 def test_runaway_loss_stops_and_keeps_the_checkpoint(tmp_path):
     run = training(tmp_path)
     run.run(lambda report: None)
@@ -177,6 +179,7 @@ def test_nothing_to_learn_from_is_said(tmp_path):
             Training(SETTINGS, ["square"], *parts, tmp_path)
 
 
+@pytest.mark.slow
 def test_other_networks_checkpoint_is_refused(tmp_path):
     training(tmp_path).run(lambda report: None)
     other = Training(SETTINGS, ["square", "ring"], [picture(0)], [picture(1)], tmp_path)

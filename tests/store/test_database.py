@@ -78,6 +78,7 @@ for number in range(30):
 """
 
 
+@pytest.mark.slow
 def test_processes_wait_for_each_other(data):
     folder, sessions = data
     running = [

@@ -11,6 +11,7 @@ from avocet.web.app import create_app, openapi_document
 from tests.web.conftest import BASE, jpeg, send
 
 
+@pytest.mark.slow
 def test_openapi_document_is_valid(client):
     document = json.loads(openapi_document(client.application))
     validate(document)

@@ -28,6 +28,7 @@ def export(client, work, project_id, key):
 
 
 @pytest.mark.parametrize("key", FORMATS)
+@pytest.mark.slow
 def test_labels_travel_in_every_format(client, labelled, other, work, key):
     exported = export(client, work, 1, key)
     name = exported.headers["Content-Disposition"].split("filename=")[1]

@@ -5,7 +5,7 @@ import json
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 from avocet.core.errors import InputError
@@ -14,11 +14,10 @@ from avocet.formats.coco import parse_coco
 from avocet.media.clips import read_frames
 from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.web.app import create_app
+from tests.conftest import examples
 
 BASE = "/api/v1"
-quietly = settings(
-    max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow]
-)
+quietly = examples(60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 
 anything = st.recursive(
     st.none() | st.booleans() | st.integers(-(2**70), 2**70) | st.floats() | st.text(max_size=6),
@@ -118,7 +117,7 @@ coco = st.fixed_dictionaries(
 )
 
 
-@settings(max_examples=150)
+@examples(150)
 @given(document=coco | anything)
 def test_any_coco_document(document):
     try:
@@ -134,7 +133,7 @@ def test_any_coco_document(document):
 PIXELS = encode_jpeg(np.random.default_rng(0).integers(0, 255, (40, 60, 3), dtype="uint8"))
 
 
-@settings(max_examples=150)
+@examples(150)
 @given(
     place=st.integers(0, len(PIXELS) - 1),
     patch=st.binary(min_size=1, max_size=8),
@@ -148,7 +147,7 @@ def test_any_damage_to_a_picture(place, patch, cut):
         assert "belt.jpg" in str(error)
 
 
-@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@examples(60, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(content=st.binary(max_size=400))
 def test_any_bytes_as_clip_or_model(tmp_path, content):
     clip, model = tmp_path / "belt.mp4", tmp_path / "model.zip"

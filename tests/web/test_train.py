@@ -48,6 +48,7 @@ def test_looks_ahead(client, labelled, work):
     assert client.post(f"{BASE}/projects/1/looks/moods", json={}).status_code == 422
 
 
+@pytest.mark.slow
 def test_a_run_followed_from_start_to_bin(client, labelled, work, one_by_one):
     run = client.post(
         f"{BASE}/projects/1/runs",

@@ -25,6 +25,7 @@ def read(path):
     return read_coco(LabelFiles.of_path(path))
 
 
+@pytest.mark.slow
 def test_imported_labels_come_back_on_export(data, frames, tmp_path):
     folder, sessions = data
     truth = write_coco_set(tmp_path / "set", frames[:3], suffix=".png")
@@ -186,6 +187,7 @@ def test_names_that_fit_several_pictures(data, fresh, frames, tmp_path):
 
 
 @pytest.mark.parametrize("key", FORMATS)
+@pytest.mark.slow
 def test_every_format_brings_a_project_back(data, labelled, frames, tmp_path, key):
     """Written in each format, read into an empty project: the boxes are identical."""
     folder, sessions = data

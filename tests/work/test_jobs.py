@@ -24,6 +24,7 @@ from avocet.work.train.runs import get_run, resume_run, start_run
 from tests.work.conftest import QUICK
 
 
+@pytest.mark.slow
 def test_interrupted_run_goes_on(data, labelled):
     folder, sessions = data
     with sessions.begin() as session:
@@ -89,6 +90,7 @@ def test_progress_is_recorded_and_stop_is_seen(data, labelled):
     assert reporter.should_stop()
 
 
+@pytest.mark.slow
 def test_two_runs_started_at_once_are_both_done(data, labelled):
     folder, sessions = data
     with sessions.begin() as session:

@@ -44,6 +44,7 @@ def test_minimum_scores_are_kept_with_the_model(trained, frames, tmp_path):
         assert extend_run(session, run_id, 1).minimum_scores == {}
 
 
+@pytest.mark.slow
 def test_an_ensemble_is_measured_and_used_like_a_model(trained):
     folder, sessions, run_id = trained
     with sessions.begin() as session:

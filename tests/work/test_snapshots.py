@@ -56,6 +56,7 @@ def test_snapshots_are_compared_box_by_box(data, labelled):
 
 
 @pytest.mark.parametrize("key", FORMATS)
+@pytest.mark.slow
 def test_an_archive_is_brought_back_into_an_empty_project(data, labelled, tmp_path, key):
     folder, sessions = data
     folder.incoming.mkdir(parents=True)

@@ -101,6 +101,7 @@ def test_a_run_can_be_tried_extended_named_exported_and_binned(data, labelled, r
         assert len(list_runs(session, labelled)) == 1
 
 
+@pytest.mark.slow
 def test_starting_from_an_earlier_run_with_one_more_class(data, labelled, run_id):
     folder, sessions = data
     with sessions.begin() as session:
@@ -241,6 +242,7 @@ def test_a_study_is_done_piece_by_piece(data, labelled):
         assert not folder.study(labelled, study_id).exists()
 
 
+@pytest.mark.slow
 def test_verdicts_in_words(data, labelled):
     folder, sessions = data
     with sessions.begin() as session:

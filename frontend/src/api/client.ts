@@ -54,6 +54,7 @@ export type Crop = Schemas["CropOut"];
 export type Finding = Schemas["FindingOut"];
 export type Findings = Schemas["FindingsOut"];
 export type Format = Schemas["FormatOut"];
+export type Change = Schemas["ChangeOut"];
 export type ServerFolder = Schemas["FolderOut"];
 export type Columns = Schemas["ColumnsIn"];
 export type Split = Schemas["SplitOut"];

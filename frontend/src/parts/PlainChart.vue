@@ -9,7 +9,7 @@ import { onBeforeUnmount, onMounted, ref, watch } from "vue";
 use([BarChart, LineChart, ScatterChart, GridComponent, TooltipComponent, CanvasRenderer]);
 
 const props = defineProps<{ option: EChartsCoreOption; label: string }>();
-const emit = defineEmits<{ picked: [value: unknown] }>();
+const emit = defineEmits<{ pressed: [value: unknown] }>();
 
 const place = ref<HTMLDivElement>();
 let chart: EChartsType | null = null;
@@ -22,7 +22,7 @@ function draw(): void {
 
 onMounted(() => {
   chart = init(place.value!);
-  chart.on("click", (event) => emit("picked", event.value));
+  chart.on("click", (event) => emit("pressed", event.value));
   draw();
   observer = new ResizeObserver(() => chart?.resize());
   observer.observe(place.value!);

@@ -6,8 +6,8 @@ export type Mark = "hit" | "miss" | "false_alarm" | "ignored";
 export interface Shape {
   corners: Corners;
   colour: string;
-  /** Truth is drawn broken, everything else solid. */
-  broken?: boolean;
+  /** Truth is drawn in its own broken line, everything else in a full one. */
+  truth?: boolean;
   /** Text on the badge: the class number, with a score where there is one. */
   badge?: string;
   mark?: Mark;
@@ -41,7 +41,10 @@ export interface View {
 export type Layer = (context: CanvasRenderingContext2D, view: View) => void;
 
 const INK = "#15181b";
-const PAPER = "#faf9f5";
+const PAPER = "#f8f5ec";
+/** Truths over a picture are broken lines of this colour; predictions are full lines in their class's. */
+export const TRUTH = "#fffefa";
+const TRUTH_DASH = [6, 4];
 const GOOD = "#9dbb80";
 const BAD = "#f08a6c";
 
@@ -76,8 +79,8 @@ function paintShape(context: CanvasRenderingContext2D, view: View, shape: Shape,
   context.strokeStyle = "rgba(16, 18, 20, 0.55)";
   context.strokeRect(x, y, width, height);
   context.lineWidth = line;
-  context.strokeStyle = shape.colour;
-  if (shape.broken) context.setLineDash([7, 5]);
+  context.strokeStyle = shape.truth ? TRUTH : shape.colour;
+  if (shape.truth) context.setLineDash(TRUTH_DASH);
   if (shape.ghost) context.setLineDash([2, 4]);
   context.strokeRect(x, y, width, height);
   context.setLineDash([]);
@@ -89,7 +92,7 @@ function paintShape(context: CanvasRenderingContext2D, view: View, shape: Shape,
     if (shape.gripped) paintHandles(context, x, y, width, height, shape.colour);
   }
   if (shape.badge) paintBadge(context, view, shape, x, y, width, height);
-  if (shape.mark && shape.mark !== "ignored") paintMark(context, shape.mark, x + width, y, Boolean(shape.broken), height);
+  if (shape.mark && shape.mark !== "ignored") paintMark(context, shape.mark, x + width, y, Boolean(shape.truth), height);
   context.globalAlpha = 1;
 }
 
@@ -132,7 +135,7 @@ function paintBadge(
   const wide = textWidth(context, text) + 9;
   // Truths carry the badge at the foot and predictions at the head, so that both can be read.
   const left = Math.max(0, Math.min(x, view.width - wide));
-  const place = shape.broken ? Math.min(y + height, view.height - 17) : Math.max(0, y - 17 < 0 ? y : y - 17);
+  const place = shape.truth ? Math.min(y + height, view.height - 17) : Math.max(0, y - 17 < 0 ? y : y - 17);
   context.fillStyle = shape.colour;
   context.fillRect(left, place, Math.min(wide, Math.max(wide, width)), 17);
   context.fillStyle = INK;

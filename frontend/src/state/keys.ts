@@ -1,5 +1,5 @@
 /** Keys of the view in front. A view registers what it offers; `?` lists it. */
-import { onBeforeUnmount, onMounted, reactive } from "vue";
+import { type Directive, nextTick, onBeforeUnmount, onMounted, reactive } from "vue";
 
 export interface Key {
   /** As in `KeyboardEvent.key`, with `Ctrl+`, `Shift+`, `Alt+` before it; several are alternatives. */
@@ -18,6 +18,27 @@ export function useKeys(keys: Key[]): void {
     const place = layers.findIndex((layer) => layer === keys || sameLayer(layer, keys));
     if (place >= 0) layers.splice(place, 1);
   });
+}
+
+const READABLE: Record<string, string> = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", ArrowUp: "↑", ArrowDown: "↓" };
+
+/** A key as it is printed on the keyboard. */
+export function readable(key: string): string {
+  return key
+    .split(/\+(?=.)/)
+    .map((part) => READABLE[part] ?? (part.length === 1 ? part.toUpperCase() : part))
+    .join(" ");
+}
+
+/** `v-hint="label"`: what a button does and the key that does it too, as the list of keys has them. */
+export const hint: Directive<HTMLElement, string> = {
+  mounted: (element, { value }) => void nextTick(() => (element.title = withKey(value))),
+  updated: (element, { value }) => void (element.title = withKey(value)),
+};
+
+function withKey(label: string): string {
+  const found = layers.flat().find((key) => key.label === label);
+  return found ? `${label} (${found.keys.map(readable).join(" or ")})` : label;
 }
 
 function sameLayer(a: Key[], b: Key[]): boolean {
@@ -42,7 +63,9 @@ function takesText(target: EventTarget | null): boolean {
 }
 
 window.addEventListener("keydown", (event) => {
-  if (takesText(event.target) || document.querySelector(".el-overlay:not([style*='display: none'])")) return;
+  // A form is begun from inside its fields as well.
+  const typing = takesText(event.target) && nameOf(event) !== "Ctrl+Enter";
+  if (typing || document.querySelector(".el-overlay:not([style*='display: none'])")) return;
   // An open list has all keys.
   if (event.target instanceof HTMLElement && event.target.getAttribute("aria-expanded") === "true") return;
   const pressed = nameOf(event);

@@ -67,7 +67,7 @@ export const useProject = defineStore("project", () => {
     attributes.value = found.attributes;
   }
 
-  /** Take back a change to many pictures or classes, and say what came of it. */
+  /** Undo a change to many pictures or classes, and say what came of it. */
   async function undoChange(changeId: number): Promise<void> {
     const undone = await take(
       api.POST("/api/v1/projects/{project_id}/changes/{change_id}/undo", {
@@ -76,7 +76,7 @@ export const useProject = defineStore("project", () => {
     );
     await Promise.all([loadClasses(), refresh()]);
     const kept = undone.kept ? `; ${undone.kept} changed since and left as they are` : "";
-    say(`Taken back: ${undone.title}${kept}`);
+    say(`Undone: ${undone.title}${kept}`);
   }
 
   /** The job once it has ended. */

@@ -96,7 +96,10 @@ def serve(data: Path, host: str, port: int, folders: tuple[Path, ...], demo: boo
 
 def _listen(host: str, port: int) -> socket.socket:
     """A bound socket, before anything else is started, so that a taken port is said at once."""
-    listener = socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET)
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    # The protocol is named, as asyncio sends answers without delay only on what it knows to be TCP:
+    # otherwise every answer waits 40 ms for the browser to acknowledge its head.
+    listener = socket.socket(family, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         listener.bind((host, port))

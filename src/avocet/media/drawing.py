@@ -9,7 +9,7 @@ from PIL import Image, ImageDraw, ImageFont
 
 from avocet.core.boxes import as_boxes
 
-PAPER, INK = (250, 249, 245), (21, 24, 27)
+PAPER, INK = (248, 245, 236), (21, 24, 27)
 
 
 def draw_boxes(

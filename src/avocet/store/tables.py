@@ -211,7 +211,10 @@ class Box(Base):
 
 
 class Snapshot(Base):
-    """An immutable copy of labels and splits; its file is named by its content hash."""
+    """An immutable copy of labels and splits; its file is named by its content hash.
+
+    ``summary`` is what each part holds; snapshots of earlier versions have none.
+    """
 
     __tablename__ = "snapshot"
     __table_args__ = (UniqueConstraint("project_id", "content_hash"),)
@@ -224,6 +227,7 @@ class Snapshot(Base):
     created_at: Mapped[dt.datetime] = mapped_column(default=now)
     name: Mapped[str] = mapped_column(default="", server_default="")
     note: Mapped[str] = mapped_column(default="", server_default="")
+    summary: Mapped[dict[str, Any] | None] = mapped_column(JSON, default=None)
 
 
 class Change(Base):

@@ -58,11 +58,18 @@ class PicturesTaken(Outcome):
     files: list[FileTaken]
 
 
-class PicturesSplit(Outcome):
-    """``labelled`` counts labelled pictures by part, those in none as "unassigned"."""
+class LabelledByPart(Outcome):
+    """How many labelled pictures each part holds."""
 
+    training: int
+    validation: int
+    test: int
+    unassigned: int
+
+
+class PicturesSplit(Outcome):
     change_id: int
-    labelled: dict[str, int]
+    labelled: LabelledByPart
 
 
 class PicturesSeen(Outcome):

@@ -1,10 +1,11 @@
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
 from avocet.core.raw.anchors import cluster_anchors, mean_best_iou
+from tests.conftest import examples
 
 sizes_strategy = arrays(np.float64, st.tuples(st.integers(1, 40), st.just(2)), elements=st.floats(1, 300))
 
@@ -15,7 +16,7 @@ def test_two_kinds_of_box_by_hand():
     np.testing.assert_allclose(anchors, [[11, 10], [101, 50]])
 
 
-@settings(max_examples=40)
+@examples(40)
 @given(sizes_strategy, st.integers(1, 9), st.integers(0, 5))
 def test_anchors_are_sane_and_reproducible(sizes, count, seed):
     anchors = cluster_anchors(sizes, count, np.random.default_rng(seed))

@@ -5,12 +5,13 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from avocet.core.detections import PictureDetections
 from avocet.core.raw.fusion import fuse
 from avocet.core.raw.soft_suppression import soften
+from tests.conftest import examples
 from tests.core.raw.test_suppression import scenes
 from tests.core.slow import iou_of_two
 
@@ -32,7 +33,7 @@ def soften_slowly(boxes, scores, method, limit, sigma, classes):
     return values, order
 
 
-@settings(max_examples=150)
+@examples(150)
 @given(
     scenes(),
     st.sampled_from(["linear", "gaussian"]),
@@ -103,7 +104,7 @@ def several_models(draw):
     return models, [draw(st.sampled_from([0.5, 1.0, 2.0])) for _ in models]
 
 
-@settings(max_examples=150)
+@examples(150)
 @given(several_models(), st.sampled_from([0.3, 0.55]))
 def test_fusion_equals_the_paper(given_, limit):
     models, weights = given_

@@ -1,11 +1,12 @@
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from avocet.core import near_pairs
 from avocet.core.boxes import iou
 from avocet.core.raw.suppression import suppress
+from tests.conftest import examples
 from tests.core.slow import iou_of_two, suppress_slowly
 
 
@@ -25,7 +26,7 @@ def scenes(draw):
     return boxes, scores, classes
 
 
-@settings(max_examples=200)
+@examples(200)
 @given(scenes(), st.sampled_from([0.0, 0.25, 0.5, 1.0]), st.booleans())
 def test_equals_the_plain_greedy_loop(scene, limit, by_class):
     boxes, scores, classes = scene
@@ -52,7 +53,7 @@ def test_many_boxes_equal_the_plain_greedy_loop(huge):
     assert result.kept.tolist() == kept and result.suppressor.tolist() == dropped_by
 
 
-@settings(max_examples=200)
+@examples(200)
 @given(scenes(), st.sampled_from([0.2, 0.5, 0.9, 1.0]))
 def test_cells_equal_the_plain_greedy_loop(scene, limit):
     """As many boxes are paired, though here there are few."""

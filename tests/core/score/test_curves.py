@@ -16,6 +16,7 @@ from avocet.work.train.hints import training_hints
 
 @pytest.mark.parametrize("exponent", [0.35, 0.8, 1.5])
 @pytest.mark.parametrize("ceiling", [0.7, 0.95])
+@pytest.mark.slow
 def test_a_known_curve_is_found_again(exponent, ceiling):
     pictures = np.array([12, 25, 50, 100])
     precision = ceiling - 0.9 * pictures**-exponent
@@ -37,6 +38,7 @@ def test_the_interval_holds_the_truth_about_as_often_as_it_says():
     assert held >= 32, f"the 90 % interval held the truth {held} times of 40"
 
 
+@pytest.mark.slow
 def test_flat_falling_and_too_few_points():
     flat = fit_saturation([1, 2, 3], [0.5, 0.5, 0.5], 6, np.random.default_rng(0))
     assert float(flat.at(6)) == pytest.approx(0.5, abs=1e-6)

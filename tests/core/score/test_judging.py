@@ -2,12 +2,13 @@
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.score.confusion import confusion
 from avocet.core.score.operating import choose_score, operating_curve
+from tests.conftest import examples
 from tests.core.score.test_precision import pictures
 from tests.core.slow import iou_of_two
 
@@ -38,7 +39,7 @@ def confusion_slowly(scene, classes, threshold):
     return counts
 
 
-@settings(max_examples=200)
+@examples(200)
 @given(st.lists(pictures(classes=3), min_size=1, max_size=3), st.sampled_from([0.3, 0.5, 0.75]))
 def test_confusion_equals_the_slow_version(scene, threshold):
     made = confusion([each[0] for each in scene], [each[1] for each in scene], 3, threshold)
@@ -66,7 +67,7 @@ def test_confusion_by_hand():
 scored = st.lists(st.tuples(st.sampled_from([0.1, 0.2, 0.5, 0.5, 0.9]), st.booleans()), max_size=15)
 
 
-@settings(max_examples=200)
+@examples(200)
 @given(scored, st.integers(0, 4), st.floats(0.05, 1), st.floats(0.1, 5), st.floats(0.1, 5))
 def test_choices_equal_trying_every_score(found, missed, amount, miss, alarm):
     scores, hits = [each[0] for each in found], [each[1] for each in found]

@@ -4,7 +4,7 @@ import itertools
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from avocet.core.detections import PictureDetections, PictureTruth
@@ -20,6 +20,7 @@ from avocet.core.score.mistakes import (
     find_mistakes,
 )
 from avocet.core.score.precision import evaluate
+from tests.conftest import examples
 from tests.core.score.test_precision import pictures
 from tests.core.slow import iou_of_two, match_slowly
 
@@ -72,7 +73,7 @@ def kinds_slowly(truth, found, threshold=0.5, background=0.1):
     return sorted(errors), missed
 
 
-@settings(max_examples=200)
+@examples(200)
 @given(st.lists(pictures(classes=3), min_size=1, max_size=3))
 def test_kinds_and_gains_equal_the_definitions(scene):
     truths, found = [each[0] for each in scene], [each[1] for each in scene]

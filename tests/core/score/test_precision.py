@@ -1,6 +1,6 @@
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from avocet.core.detections import PictureDetections, PictureTruth
@@ -8,6 +8,7 @@ from avocet.core.score.bootstrap import interval, resample
 from avocet.core.score.matching import match
 from avocet.core.score.measurement import COCO_AREAS, match_pictures, measure_detections, sum_up
 from avocet.core.score.precision import COCO_THRESHOLDS, average_precision, evaluate
+from tests.conftest import examples
 from tests.core.slow import average_precision_slowly, match_slowly, measure_slowly
 
 corner, side = st.integers(0, 10), st.integers(1, 8)
@@ -31,7 +32,7 @@ def pictures(draw, classes=1):
     return truth, PictureDetections([d[0] for d in found], [d[2] for d in found], [d[1] for d in found])
 
 
-@settings(max_examples=300)
+@examples(300)
 @given(pictures(), st.sampled_from([0.25, 0.5, 0.75, 1.0]))
 def test_matching_equals_the_rules_word_for_word(picture, threshold):
     truth, found = picture
@@ -45,7 +46,7 @@ def test_matching_equals_the_rules_word_for_word(picture, threshold):
                 assert matches.detection_of_truth[0, taken] == detection
 
 
-@settings(max_examples=200)
+@examples(200)
 @given(
     st.lists(st.tuples(score, st.booleans()), max_size=30),
     st.integers(0, 5),
@@ -61,7 +62,7 @@ def test_average_precision_equals_the_definition(found, missed, interpolation):
         assert value == pytest.approx(average_precision_slowly(scores, hits, truths, interpolation), abs=1e-9)
 
 
-@settings(max_examples=60)
+@examples(60)
 @given(st.lists(pictures(classes=2), min_size=1, max_size=4), st.sampled_from([0.5, 0.75]), st.integers(1, 5))
 def test_evaluation_equals_the_slow_version(scene, threshold, most):
     truths, found = [picture[0] for picture in scene], [picture[1] for picture in scene]
@@ -140,7 +141,7 @@ def test_unusable_input_is_refused():
 SPANS = {"all": (0.0, np.inf), "small": (0.0, 12.0), "middle": (12.0, 30.0), "large": (30.0, np.inf)}
 
 
-@settings(max_examples=150)
+@examples(150)
 @given(st.lists(pictures(classes=3), min_size=1, max_size=5), st.integers(1, 6))
 def test_measurement_equals_the_slow_version(scene, most):
     """Ties in score and IoU, crowds, ignored truths, empty pictures, classes without truths, areas."""
@@ -182,7 +183,7 @@ def test_sizes_worked_by_hand():
         measure_detections([truth, truth], [found], [1], [0.5])
 
 
-@settings(max_examples=40)
+@examples(40)
 @given(st.lists(pictures(classes=2), min_size=1, max_size=4), st.integers(0, 5))
 def test_resampled_pictures_measure_like_pictures_written_down_again(scene, seed):
     """Each resample against the slow version on the very pictures drawn."""

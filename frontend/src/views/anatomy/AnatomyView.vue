@@ -5,7 +5,7 @@ import { useRoute, useRouter } from "vue-router";
 
 import { type Anatomy, api, type Arithmetic, type Candidate, type Fates, type Picture, type Run, take } from "@/api/client";
 import { type Corners, hit, type Point } from "@/stage/geometry";
-import type { Shape } from "@/stage/paint";
+import { type Shape, TRUTH } from "@/stage/paint";
 import PictureStage from "@/stage/PictureStage.vue";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
@@ -190,7 +190,7 @@ const shapes = computed<Shape[]>(() => {
   const focus = selected.value;
   const related = (each: Candidate): boolean => !focus || each.number === focus.number || each.number === focus.suppressor || each.suppressor === focus.number;
   return [
-    ...found.truths.map((each, index): Shape => ({ corners: each.corners as unknown as Corners, colour: "#fffefa", broken: true, selected: truth.value === index, faint: focus !== null })),
+    ...found.truths.map((each, index): Shape => ({ corners: each.corners as unknown as Corners, colour: TRUTH, truth: true, selected: truth.value === index, faint: focus !== null })),
     ...[...shownBoxes.value].reverse().map((each): Shape => ({
       corners: each.corners as unknown as Corners, colour: colours.value[each.class_index]!, ghost: each.fate !== "kept",
       badge: each.fate === "kept" || each.number === focus?.number ? `${badge(each.class_index)}  ${each.left_score.toFixed(2)}` : undefined,
@@ -232,8 +232,8 @@ useKeys([
   { keys: ["1"], label: "Cells and their numbers", run: () => (page.value = "cells") },
   { keys: ["2"], label: "Boxes and what became of them", run: () => (page.value = "boxes") },
   { keys: ["l"], label: "Next stride", run: () => turn(1) },
-  { keys: ["h"], label: "Heat, classes or neither", run: () => (tint.value = tint.value === "objectness" ? "class" : tint.value === "class" ? "none" : "objectness") },
-  { keys: ["n"], label: "Next step of the arithmetic", run: () => (step.value = (step.value + 1) % 4) },
+  { keys: ["v"], label: "How the picture is shown: heat, classes or neither", run: () => (tint.value = tint.value === "objectness" ? "class" : tint.value === "class" ? "none" : "objectness") },
+  { keys: ["Enter"], label: "Next step of the arithmetic", run: () => (step.value = (step.value + 1) % 4) },
   { keys: ["ArrowUp"], label: "Cell above", run: () => shiftCell(-1, 0) },
   { keys: ["ArrowDown"], label: "Cell below", run: () => shiftCell(1, 0) },
   { keys: ["ArrowLeft"], label: "Cell to the left", run: () => shiftCell(0, -1) },

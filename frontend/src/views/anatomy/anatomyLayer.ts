@@ -79,7 +79,7 @@ export function anatomyLayer(anatomy: Anatomy, wanted: Wanted): Layer {
         }
         if (wanted.grid) {
           context.globalAlpha = 0.3;
-          context.strokeStyle = "#faf9f5";
+          context.strokeStyle = "#f8f5ec";
           context.lineWidth = 0.7;
           context.strokeRect(x, y, width, height);
         }
@@ -92,7 +92,7 @@ export function anatomyLayer(anatomy: Anatomy, wanted: Wanted): Layer {
         outline(context, view, anchorCorners(anatomy, wanted.cell!, anchor), "#c9b79c", anchor === wanted.cell!.anchor ? 2 : 1.2);
       });
     }
-    outline(context, view, cellCorners(anatomy, wanted.cell), "#faf9f5", 2);
+    outline(context, view, cellCorners(anatomy, wanted.cell), "#f8f5ec", 2);
   };
 }
 

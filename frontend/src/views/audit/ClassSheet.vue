@@ -25,7 +25,7 @@ const orders: { value: Order; label: string }[] = [
   { value: "date", label: "Date labelled" },
 ];
 const order = ref<Order>((route.query.order as Order | undefined) ?? "strange");
-const falling = ref(route.query.rising !== "true");
+const descending = ref(route.query.rising !== "true");
 const crops = ref<Crop[]>([]);
 const total = ref(0);
 const unseen = ref(0);
@@ -35,7 +35,7 @@ const chosen = reactive(new Set<number>());
 const focused = ref(-1);
 const frame = ref<HTMLDivElement>();
 let lastChosen = -1;
-const memory = computed(() => `avocet.sheet.${store.id}.${props.classId}.${order.value}.${falling.value}`);
+const memory = computed(() => `avocet.sheet.${store.id}.${props.classId}.${order.value}.${descending.value}`);
 
 onMounted(async () => {
   await load();
@@ -44,16 +44,16 @@ onMounted(async () => {
   await nextTick();
   if (kept) frame.value?.scrollTo(0, kept.top);
 });
-watch([order, falling], async () => {
+watch([order, descending], async () => {
   chosen.clear();
   focused.value = -1;
-  void router.replace({ query: { ...route.query, order: order.value, rising: falling.value ? undefined : "true" } });
+  void router.replace({ query: { ...route.query, order: order.value, rising: descending.value ? undefined : "true" } });
   await load();
 });
 
 async function load(more = false): Promise<void> {
   try {
-    const query = { class_id: props.classId, order: order.value, falling: falling.value, start: more ? crops.value.length : 0, limit: PAGE };
+    const query = { class_id: props.classId, order: order.value, descending: descending.value, start: more ? crops.value.length : 0, limit: PAGE };
     const found = await take(api.GET("/api/v1/projects/{project_id}/sheet", { params: { path: { project_id: store.id }, query } }));
     crops.value = more ? [...crops.value, ...found.crops] : found.crops;
     total.value = found.total;
@@ -153,18 +153,18 @@ function value(crop: Crop): string {
 
 useKeys([
   { keys: ["ArrowRight"], label: "Next box", run: () => move(1) },
-  { keys: ["ArrowLeft"], label: "Box before", run: () => move(-1) },
+  { keys: ["ArrowLeft"], label: "Previous box", run: () => move(-1) },
   { keys: ["ArrowDown"], label: "Row down", hidden: true, run: () => move(columns()) },
   { keys: ["ArrowUp"], label: "Row up", hidden: true, run: () => move(-columns()) },
-  { keys: ["x", "Shift+x"], label: "Choose the box in focus; with Shift all up to it", run: (event) => focused.value >= 0 && toggle(focused.value, event) },
+  { keys: ["x", "Shift+x"], label: "Select the box in focus; with Shift all up to it", run: (event) => focused.value >= 0 && toggle(focused.value, event) },
   {
     keys: ["1", "2", "3", "4", "5", "6", "7", "8", "9"],
-    label: "Turn the chosen boxes into a class",
+    label: "Turn the selected boxes into a class",
     run: (event) => turn(store.classes.find((each) => each.position === Number(event.key))?.id ?? props.classId),
   },
-  { keys: ["Delete"], label: "Delete the chosen boxes", run: () => turn(null) },
+  { keys: ["Delete"], label: "Delete the selected boxes", run: () => turn(null) },
   { keys: ["Enter"], label: "Open the picture of the box in focus", run: () => open(focused.value) },
-  { keys: ["Escape"], label: "Choose none", run: () => chosen.clear() },
+  { keys: ["Escape"], label: "Clear selection", run: () => chosen.clear() },
 ]);
 </script>
 
@@ -174,18 +174,18 @@ useKeys([
       <el-select v-model="order" size="small" aria-label="Order" style="width: 190px" data-test="sheet-order">
         <el-option v-for="each in orders" :key="each.value" :value="each.value" :label="each.label" />
       </el-select>
-      <el-button size="small" :aria-label="falling ? 'Falling order' : 'Rising order'" @click="falling = !falling">{{ falling ? "↓" : "↑" }}</el-button>
+      <el-button size="small" :aria-label="descending ? 'Descending' : 'Ascending'" @click="descending = !descending">{{ descending ? "↓" : "↑" }}</el-button>
       <span class="soft">{{ count(total, "box", "boxes") }}</span>
       <span v-if="looking" class="soft" role="status">Looking at the boxes' content</span>
       <span class="spread" />
       <template v-if="chosen.size">
-        <b data-test="sheet-chosen">{{ chosen.size }} chosen</b>
+        <b data-test="sheet-chosen">{{ chosen.size }} selected</b>
         <span class="soft">Turn into</span>
         <el-button v-for="each in store.classes.filter((other) => other.id !== classId).slice(0, 6)" :key="each.id" size="small" :data-test="`turn-${each.name}`" @click="turn(each.id)">{{ each.name }}</el-button>
         <el-button size="small" data-test="delete-chosen" @click="turn(null)">Delete</el-button>
-        <el-button size="small" link type="primary" @click="chosen.clear()">None</el-button>
+        <el-button size="small" link type="primary" @click="chosen.clear()">Clear selection</el-button>
       </template>
-      <span v-else class="soft">Click to choose, double-click to open</span>
+      <span v-else class="soft">Click to select, double-click to open</span>
     </div>
     <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load()">Try again</el-button></p>
     <p v-else-if="!total" class="none soft">No box has this class.</p>

@@ -34,8 +34,8 @@ watch([part, inputSide], load);
 const rows = computed(() => {
   const held = figures.value?.parts;
   if (!held) return [];
-  const all = [...parts.map((name) => [capital(name), held[name]] as const), ["In no part", held[""]] as const];
-  const shown = all.flatMap(([name, each]) => (each && (each.pictures || name !== "In no part") ? [{ name, ...each }] : []));
+  const all = [...parts.map((name) => [capital(name), held[name]] as const), ["Unassigned", held[""]] as const];
+  const shown = all.flatMap(([name, each]) => (each && (each.pictures || name !== "Unassigned") ? [{ name, ...each }] : []));
   const sum = (key: "pictures" | "labelled" | "empty" | "boxes"): number => shown.reduce((total, each) => total + each[key], 0);
   return [...shown, { name: "All", pictures: sum("pictures"), labelled: sum("labelled"), empty: sum("empty"), boxes: sum("boxes"), by_class: {} }];
 });
@@ -129,7 +129,7 @@ async function openPicture(value: unknown): Promise<void> {
       <div v-else class="sheet" data-test="figures">
         <section class="wide two">
           <table class="figures">
-            <thead><tr><th>Part</th><th class="number">Pictures</th><th class="number">Left to label</th><th class="number">Nothing here</th><th class="number">Boxes</th><th class="number">A picture</th></tr></thead>
+            <thead><tr><th>Part</th><th class="number">Pictures</th><th class="number">Left to label</th><th class="number">No objects</th><th class="number">Boxes</th><th class="number">Boxes a picture</th></tr></thead>
             <tbody>
               <tr v-for="row in rows" :key="row.name">
                 <td>{{ row.name }}</td>
@@ -158,7 +158,7 @@ async function openPicture(value: unknown): Promise<void> {
         </section>
         <section>
           <h3>Size of the boxes</h3>
-          <div class="plot"><PlainChart :option="sizes" label="Width and height of all boxes" @picked="openPicture" /></div>
+          <div class="plot"><PlainChart :option="sizes" label="Width and height of all boxes" @pressed="openPicture" /></div>
         </section>
         <section>
           <h3>Shape of the boxes</h3>

@@ -58,7 +58,7 @@ watch([shown, format], async () => {
     <div class="body" data-test="export-dialog">
       <el-radio-group v-model="format" class="formats">
         <el-radio v-for="each in formats" :key="each.key" :value="each.key" :data-test="`format-${each.key}`">
-          {{ each.name }} <span class="soft">{{ each.many_files ? "one file a picture, as an archive" : each.suffixes[0] }}</span>
+          {{ each.name }} <span class="soft">{{ each.example }}</span>
         </el-radio>
       </el-radio-group>
       <label v-if="format === 'csv'" class="line">

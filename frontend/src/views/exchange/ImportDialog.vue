@@ -2,7 +2,7 @@
 /** Labels in, in two steps: a look at what would happen, then taken over. */
 import { computed, reactive, ref, watch } from "vue";
 
-import { api, type Columns, type Job, type Outcome, sendFiles, take } from "@/api/client";
+import { api, type Columns, type Format, type Job, type Outcome, sendFiles, take } from "@/api/client";
 import { count } from "@/parts/format";
 import { complain, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
@@ -16,7 +16,7 @@ const props = defineProps<{ archiveJob: number | null }>();
 const emit = defineEmits<{ changed: []; closed: [] }>();
 const store = useProject();
 
-const names: Record<string, string> = { coco: "COCO JSON", voc: "Pascal VOC XML", "centre-text": "Centre-text", csv: "CSV", "json-lines": "JSON Lines" };
+const formats = ref<Format[]>([]);
 const NEW = "new";
 const LEFT_OUT = "";
 const job = ref<Job | null>(null);
@@ -37,8 +37,17 @@ watch(shown, async (open) => {
   job.value = read.value = null;
   failed.value = busy.value = "";
   replace.value = false;
+  void listFormats();
   if (props.archiveJob !== null) await again(props.archiveJob, null);
 });
+
+async function listFormats(): Promise<void> {
+  try {
+    if (!formats.value.length) formats.value = (await take(api.GET("/api/v1/formats"))).formats;
+  } catch (error) {
+    complain(error);
+  }
+}
 
 async function follow(starting: Promise<{ job: Job }>, words: string): Promise<void> {
   read.value = null;
@@ -98,10 +107,10 @@ async function takeOver(): Promise<void> {
   <el-dialog v-model="shown" title="Import labels" width="680" top="6vh">
     <div class="body" data-test="import-dialog">
       <template v-if="archiveJob === null">
-        <p class="soft">
-          A COCO JSON, CSV or JSON Lines file, several Pascal VOC XML or centre-text files, or an archive of them. Pictures
-          are matched by name with those that are here.
-        </p>
+        <p class="soft">One file, several, or an archive of them. Pictures are matched by name with those that are here.</p>
+        <table class="figures formats" data-test="formats">
+          <tbody><tr v-for="each in formats" :key="each.key"><td>{{ each.name }}</td><td class="soft">{{ each.example }}</td></tr></tbody>
+        </table>
         <input
           type="file"
           multiple
@@ -116,7 +125,7 @@ async function takeOver(): Promise<void> {
       <template v-if="read">
         <p v-if="read.table && !read.columns">The names of the columns do not say where the boxes are. Which column holds what?</p>
         <p v-else>
-          Read as <b>{{ names[read.format] }}</b>: <b>{{ count(read.boxes, "box", "boxes") }}</b> for
+          Read as <b>{{ formats.find((each) => each.key === read!.format)?.name }}</b>: <b>{{ count(read.boxes, "box", "boxes") }}</b> for
           <b>{{ count(read.pictures, "unlabelled picture") }}</b>
         </p>
         <TableColumns v-if="read.table" :header="read.table.header" :rows="read.table.rows" :columns="read.columns" @chosen="again(job!.id, $event)" />

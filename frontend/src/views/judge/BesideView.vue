@@ -107,7 +107,7 @@ const sides = (each: Differing) => [
 function swap(): void {
   [first.value, second.value] = [second.value, first.value];
 }
-useKeys([{ keys: ["x"], label: "Swap the two", run: swap }]);
+useKeys([{ keys: ["Shift+c"], label: "Swap the two", run: swap }]);
 </script>
 
 <template>
@@ -118,7 +118,7 @@ useKeys([{ keys: ["x"], label: "Swap the two", run: swap }]);
       <template v-else-if="loaded">
         <div class="choice">
           <label><i class="first" />First <el-select v-model="first" aria-label="First measurement" style="width: 270px"><el-option v-for="each in evaluations" :key="each.id" :value="each.id" :label="name(each)" /></el-select></label>
-          <el-button size="small" aria-label="Swap the two" @click="swap">Swap</el-button>
+          <el-button v-hint="'Swap the two'" size="small" aria-label="Swap the two" @click="swap">Swap</el-button>
           <label><i class="second" />Second <el-select v-model="second" aria-label="Second measurement" style="width: 270px"><el-option v-for="each in evaluations" :key="each.id" :value="each.id" :label="name(each)" /></el-select></label>
           <ThresholdSliders v-model:score="minimumScore" v-model:overlap="overlapLimit" />
         </div>
@@ -127,7 +127,7 @@ useKeys([{ keys: ["x"], label: "Swap the two", run: swap }]);
         <div class="grid">
           <section v-if="found">
             <table class="figures" data-test="beside-figures">
-              <thead><tr><th>Figure</th><th class="number">{{ found.first_name }}</th><th class="number">{{ found.second_name }}</th><th class="number">Difference</th><th class="number">95 % range</th><th /></tr></thead>
+              <thead><tr><th>Figure</th><th class="number">{{ found.first_name }}</th><th class="number">{{ found.second_name }}</th><th class="number">Second − first</th><th class="number">95 % range</th><th /></tr></thead>
               <tbody>
                 <tr v-for="each in found.figures" :key="each.name">
                   <td>{{ each.name }}</td><td class="number">{{ precision(each.first) }}</td><td class="number">{{ precision(each.second) }}</td>

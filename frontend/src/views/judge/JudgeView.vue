@@ -4,18 +4,16 @@ import { computed, onBeforeUnmount, onMounted, reactive, ref, watch } from "vue"
 import { useRouter } from "vue-router";
 
 import { api, type Ensemble, type Evaluation, type Run, sendForm, type Snapshot, take } from "@/api/client";
-import { count, day, precision } from "@/parts/format";
-import JobState from "@/parts/JobState.vue";
-import { useLiveJob } from "@/parts/liveJob";
+import { count } from "@/parts/format";
 import { useKeys } from "@/state/keys";
-import { complain, sayWithUndo, wordsOf } from "@/state/notes";
+import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import JudgeHead from "@/views/judge/JudgeHead.vue";
+import MeasurementList from "@/views/judge/MeasurementList.vue";
 import { freshOrder, type MeasureOrder } from "@/views/judge/measureOrder";
 
 const store = useProject();
 const router = useRouter();
-const live = useLiveJob();
 const runs = ref<Run[]>([]);
 const ensembles = ref<Ensemble[]>([]);
 const snapshots = ref<Snapshot[]>([]);
@@ -30,14 +28,14 @@ const sending = ref<number | null>(null);
 const failed = ref("");
 const refused = ref("");
 const loaded = ref(false);
-const chosen = ref<number[]>([]);
+const binned = ref(false);
 const usable = computed(() => runs.value.filter((run) => run.has_model));
 const fromFile = computed(() => model.value === "bundle" || model.value === "detections");
 /** What is still to be chosen, in words; empty when it can begin. */
 const missing = computed(() => {
   if (!model.value) return "Choose a model.";
   if (model.value === "bundle" && !files.model) return "Choose the bundle's file.";
-  if (model.value === "detections" && !files.detections) return "Choose the file of detections.";
+  if (model.value === "detections" && !files.detections) return "Choose the file of predictions.";
   return truth.value === "outside" && !files.truth ? "Choose the file with the truth." : "";
 });
 const ready = computed(() => !missing.value);
@@ -54,7 +52,7 @@ async function load(): Promise<void> {
       take(api.GET("/api/v1/projects/{project_id}/runs", params)),
       take(api.GET("/api/v1/projects/{project_id}/ensembles", params)),
       take(api.GET("/api/v1/projects/{project_id}/snapshots", params)),
-      take(api.GET("/api/v1/projects/{project_id}/evaluations", params)),
+      take(api.GET("/api/v1/projects/{project_id}/evaluations", { params: { ...params.params, query: { binned: binned.value } } })),
     ]);
     runs.value = listed.runs;
     ensembles.value = combined.ensembles;
@@ -117,35 +115,14 @@ async function start(): Promise<void> {
   }
 }
 
-function toggle(each: Evaluation): void {
-  chosen.value = chosen.value.includes(each.id) ? chosen.value.filter((id) => id !== each.id) : [...chosen.value, each.id];
-}
-/** Into the bin with those ticked, and back. */
-async function bin(ids: number[], binned: boolean): Promise<void> {
-  if (!ids.length) return;
-  try {
-    for (const evaluation_id of ids) await take(api.PUT("/api/v1/evaluations/{evaluation_id}/binned", { params: { path: { evaluation_id } }, body: { binned } }));
-    chosen.value = [];
-    if (binned) sayWithUndo(`${count(ids.length, "measurement")} put away`, () => bin(ids, false));
-  } catch (error) {
-    complain(error);
-  }
-  await Promise.all([load(), store.refresh()]);
-}
-const beside = computed(() => (chosen.value.length === 2 && chosen.value.every((id) => evaluations.value.find((each) => each.id === id)?.report) ? `/project/${store.id}/judge/beside?first=${chosen.value[0]}&second=${chosen.value[1]}` : ""));
-const idle = (each: Evaluation): boolean => !["running", "waiting"].includes(live(each.job).state);
-const where = (each: Evaluation): string => each.part ?? (each.settings.sent as Record<string, string>).truth ?? "";
-const between = (range?: readonly number[] | null): string => (range ? `${precision(range[0])} to ${precision(range[1])}` : "");
-
 onMounted(load);
+watch(binned, load);
 const forget = store.onJob((job) => {
   if (job.kind === "evaluate" && job.state !== "running") void load();
 });
 onBeforeUnmount(forget);
 useKeys([
-  { keys: ["m"], label: "Measure the chosen model", run: start },
-  { keys: ["c"], label: "Compare the two chosen measurements", run: () => void (beside.value && router.push(beside.value)) },
-  { keys: ["Delete"], label: "Put the chosen measurements away", run: () => bin(chosen.value, true) },
+  { keys: ["m"], label: "Measure the model", run: start },
 ]);
 </script>
 
@@ -157,7 +134,7 @@ useKeys([
       <template v-else-if="loaded">
         <div v-if="!usable.length" class="empty">
           <h2>No model to judge yet</h2>
-          <p class="soft">A run can be judged as soon as its first validation is through. A bundle or detections from elsewhere can be measured now.</p>
+          <p class="soft">A run can be judged as soon as its first validation is through. A bundle or predictions from elsewhere can be measured now.</p>
           <router-link :to="`/project/${store.id}/train`"><el-button type="primary" tag="span">To Train</el-button></router-link>
         </div>
         <form novalidate class="measure" data-test="measure-form" @submit.prevent="start">
@@ -167,12 +144,12 @@ useKeys([
               <el-option-group v-if="ensembles.length" label="Ensembles"><el-option v-for="each in ensembles" :key="each.id" :value="`ensemble ${each.id}`" :label="each.name" /></el-option-group>
               <el-option-group label="From outside">
                 <el-option value="bundle" label="A model bundle (zip file)" />
-                <el-option value="detections" label="Detections of another program" />
+                <el-option value="detections" label="Predictions of another program" />
               </el-option-group>
             </el-select>
           </label>
           <label v-if="model === 'bundle'" class="field">Bundle <input type="file" accept=".zip" aria-label="Model bundle" data-test="bundle-file" @change="pick('model', $event)" /></label>
-          <label v-if="model === 'detections'" class="field">COCO results JSON <input type="file" accept=".json" aria-label="Detections as COCO results" title="COCO results JSON" data-test="detections-file" @change="pick('detections', $event)" /></label>
+          <label v-if="model === 'detections'" class="field">COCO results JSON <input type="file" accept=".json" aria-label="Predictions as COCO results" title="COCO results JSON" data-test="detections-file" @change="pick('detections', $event)" /></label>
           <label class="field">on
             <el-select v-model="truth" aria-label="Truth" style="width: 260px" data-test="measure-truth">
               <el-option v-if="!fromFile" value="own" label="The snapshot it was trained on" />
@@ -186,7 +163,7 @@ useKeys([
               <el-radio-button value="validation">Validation</el-radio-button><el-radio-button value="test">Test</el-radio-button><el-radio-button value="training">Training</el-radio-button>
             </el-radio-group>
           </label>
-          <el-button type="primary" native-type="submit" :disabled="!ready || sending !== null" data-test="measure">Measure</el-button>
+          <el-button v-hint="'Measure the model'" type="primary" native-type="submit" :disabled="!ready || sending !== null" data-test="measure">Measure</el-button>
           <span v-if="missing" class="soft" data-test="missing">{{ missing }}</span>
           <details class="more">
             <summary>Sizes and rules</summary>
@@ -208,29 +185,7 @@ useKeys([
           The test part is for the last word: choosing settings by it spoils it.
           {{ looks ? `Its figures were opened ${count(looks, "time")} in this project.` : "Nobody has looked at its figures yet." }}
         </p>
-        <div v-if="evaluations.length" class="list-head">
-          <h2>Measurements</h2><span class="soft">Tick two to see them side by side, or some to put away.</span>
-          <el-button size="small" :disabled="!beside" data-test="compare-two" @click="router.push(beside)">Compare</el-button>
-          <el-button size="small" :disabled="!chosen.length" data-test="bin-measurements" @click="bin(chosen, true)">Put away</el-button>
-        </div>
-        <table v-if="evaluations.length" class="figures">
-          <thead><tr><th /><th>Model</th><th>On</th><th class="number">mAP at 0.5</th><th class="number">95 % range</th><th class="number">at 0.50:0.95</th><th class="number">ms a picture</th><th class="number">Pictures</th><th>Rule</th><th>State</th><th>When</th></tr></thead>
-          <tbody>
-            <tr v-for="each in evaluations" :key="each.id" data-test="evaluation-row">
-              <td><el-checkbox v-if="idle(each)" :model-value="chosen.includes(each.id)" :aria-label="`Choose ${each.name}`" size="small" @change="toggle(each)" /></td>
-              <td><router-link :to="`/project/${store.id}/judge/${each.id}`">{{ each.name }}</router-link></td>
-              <td>{{ where(each) }} <small v-if="each.snapshot_hash" class="soft">{{ each.snapshot_hash.slice(0, 6) }}</small></td>
-              <td class="number"><b>{{ precision(each.report?.map50) }}</b></td>
-              <td class="number soft">{{ between(each.report?.map50_interval) }}</td>
-              <td class="number">{{ precision(each.report?.map) }}</td>
-              <td class="number">{{ each.report?.milliseconds?.toFixed(0) ?? "–" }}</td>
-              <td class="number">{{ each.report?.pictures ?? "–" }}</td>
-              <td class="soft">{{ each.report?.interpolation ?? "" }}</td>
-              <td><JobState :job="live(each.job)" /></td>
-              <td class="soft">{{ day(each.created_at) }}</td>
-            </tr>
-          </tbody>
-        </table>
+        <MeasurementList v-if="evaluations.length || binned || looks" v-model:binned="binned" :evaluations="evaluations" @changed="load" />
       </template>
     </div>
   </div>
@@ -244,7 +199,5 @@ useKeys([
 .more > div { display: grid; gap: 8px; padding: 10px 0 4px 14px; }
 .more .field { font-weight: 400; }
 .hint { margin: 8px 0 0; font-size: 14px; }
-.list-head { display: flex; gap: 16px; align-items: center; margin: 20px 0 4px; }
-td:first-child { width: 30px; }
 .empty { display: grid; gap: 12px; justify-items: center; padding: 40px 0; text-align: center; }
 </style>

@@ -1,5 +1,6 @@
 /** What to measure, as the server takes it. */
 import { api, type Evaluation, take } from "@/api/client";
+import { CONSTANTS } from "@/api/declared";
 
 export interface MeasureOrder {
   run_id: number | null;
@@ -13,7 +14,7 @@ export interface MeasureOrder {
 }
 
 export function freshOrder(): MeasureOrder {
-  return { run_id: null, ensemble_id: null, checkpoint: "best", snapshot_id: null, part: "validation", interpolation: "101-point", areas: [32, 96], class_map: {} };
+  return { run_id: null, ensemble_id: null, checkpoint: "best", snapshot_id: null, part: "validation", interpolation: "101-point", areas: CONSTANTS.area_bounds, class_map: {} };
 }
 
 export function measure(projectId: number, order: Partial<MeasureOrder>): Promise<Evaluation> {

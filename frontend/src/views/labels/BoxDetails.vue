@@ -21,6 +21,11 @@ const flags = computed(() => store.attributes.filter((each) => each.kind === "fl
 /** Attributes that came with a file and are not among the project's own. */
 const foreign = computed(() => Object.entries(props.box.attributes).filter(([name]) => !store.attributes.some((each) => each.name === name)));
 
+function amount(name: string): number | undefined {
+  const value = props.box.attributes[name];
+  return typeof value === "number" ? value : undefined;
+}
+
 function shown(value: number): string {
   return String(Math.round(value * 10) / 10);
 }
@@ -35,7 +40,7 @@ function shown(value: number): string {
       <dd :class="{ bad: small }">{{ shown(sides.inputWidth) }} × {{ shown(sides.inputHeight) }} px</dd>
     </dl>
     <p v-if="small" class="bad note">Under {{ LEARNABLE }} pixels: hardly learnt at this side</p>
-    <p v-if="others" class="soft note">and {{ others }} more chosen</p>
+    <p v-if="others" class="soft note">and {{ others }} more selected</p>
     <div v-for="each in attributes" :key="each.id" class="attribute">
       <el-checkbox
         v-if="each.kind === 'flag'"
@@ -62,7 +67,7 @@ function shown(value: number): string {
         <el-input-number
           size="small"
           controls-position="right"
-          :model-value="box.attributes[each.name] as number | undefined"
+          :model-value="amount(each.name)"
           @change="emit('attribute', each.name, $event)"
         />
       </label>

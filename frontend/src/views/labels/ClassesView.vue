@@ -88,7 +88,7 @@ async function retire(): Promise<void> {
 
 async function bringBack(each: ObjectClass): Promise<void> {
   const reply = take(api.POST("/api/v1/projects/{project_id}/classes", { params: project(), body: { name: each.name } }));
-  await send(reply, `${each.name} is back`);
+  await send(reply, `${each.name} restored`);
 }
 
 async function paste(): Promise<void> {
@@ -124,14 +124,14 @@ async function removeAttribute(id: number): Promise<void> {
 }
 
 useKeys([
-  { keys: ["c"], label: "Add a class", run: () => field.value?.focus() },
-  { keys: ["p"], label: "Paste a list of classes", run: () => (pasting.value = true) },
+  { keys: ["a"], label: "Add a class", run: () => field.value?.focus() },
+  { keys: ["Shift+a"], label: "Add a list of classes", run: () => (pasting.value = true) },
   { keys: ["ArrowDown"], label: "Next class", run: () => (chosen.value = Math.min(chosen.value + 1, store.classes.length - 1)) },
-  { keys: ["ArrowUp"], label: "Class before", run: () => (chosen.value = Math.max(chosen.value - 1, 0)) },
-  { keys: ["Shift+ArrowDown"], label: "Move the chosen class down", run: () => shift(chosen.value, 1) },
-  { keys: ["Shift+ArrowUp"], label: "Move the chosen class up", run: () => shift(chosen.value, -1) },
-  { keys: ["m"], label: "Merge the chosen class", run: () => startMerge(store.classes[chosen.value]) },
-  { keys: ["Delete"], label: "Retire the chosen class", run: () => (retiring.value = store.classes[chosen.value] ?? null) },
+  { keys: ["ArrowUp"], label: "Previous class", run: () => (chosen.value = Math.max(chosen.value - 1, 0)) },
+  { keys: ["Shift+ArrowDown"], label: "Move the selected class down", run: () => shift(chosen.value, 1) },
+  { keys: ["Shift+ArrowUp"], label: "Move the selected class up", run: () => shift(chosen.value, -1) },
+  { keys: ["Shift+m"], label: "Merge the selected class", run: () => startMerge(store.classes[chosen.value]) },
+  { keys: ["Delete"], label: "Retire the selected class", run: () => (retiring.value = store.classes[chosen.value] ?? null) },
 ]);
 
 function startMerge(each: ObjectClass | undefined): void {
@@ -144,7 +144,7 @@ function startMerge(each: ObjectClass | undefined): void {
 <template>
   <div class="view">
     <CollectHead>
-      <el-button data-test="paste-classes" @click="pasting = true">Paste a list</el-button>
+      <el-button v-hint="'Add a list of classes'" data-test="paste-classes" @click="pasting = true">Paste a list</el-button>
     </CollectHead>
     <div class="view-body">
       <div class="two">
@@ -187,7 +187,7 @@ function startMerge(each: ObjectClass | undefined): void {
             <p class="soft">Not offered any more; their boxes stay, but snapshots leave them out.</p>
             <p v-for="each in retired" :key="each.id" class="retired">
               {{ each.name }} <span class="soft">{{ count(each.boxes, "box", "boxes") }}</span>
-              <el-button size="small" link type="primary" @click="bringBack(each)">Bring back</el-button>
+              <el-button size="small" link type="primary" @click="bringBack(each)">Restore</el-button>
             </p>
           </template>
         </section>

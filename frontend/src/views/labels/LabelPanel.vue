@@ -39,7 +39,7 @@ const states: Record<Labels["state"], string> = {
   unlabelled: "Not labelled",
   in_progress: "In progress",
   done: "Done",
-  empty: "Nothing here",
+  empty: "No objects",
 };
 
 watch(
@@ -123,14 +123,14 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: LabelBox): string {
     <section class="actions">
       <p data-test="picture-state" class="state" :class="state">{{ states[state] }}</p>
       <div class="pair">
-        <el-button size="small" :disabled="!boxes.length" title="T" data-test="tighten" @click="emit('tighten')">Tighten</el-button>
-        <el-button size="small" :type="stamping ? 'primary' : 'default'" title="S" data-test="stamp" @click="emit('stamp')">Stamp</el-button>
-        <el-button size="small" title="P" data-test="from-previous" @click="emit('fromPrevious')">From previous</el-button>
-        <el-button size="small" :disabled="!selection.length" title="Delete" @click="emit('remove')">Delete</el-button>
-        <el-button size="small" title="N" data-test="nothing-here" @click="emit('empty')">{{ state === "empty" ? "Not empty" : "Nothing here" }}</el-button>
-        <el-button size="small" title="U" @click="emit('nextUnlabelled')">Next unlabelled</el-button>
+        <el-button v-hint="'Tighten the selected boxes, or all'" size="small" :disabled="!boxes.length" data-test="tighten" @click="emit('tighten')">Tighten</el-button>
+        <el-button v-hint="'Stamp: one click, one box'" size="small" :type="stamping ? 'primary' : 'default'" data-test="stamp" @click="emit('stamp')">Stamp</el-button>
+        <el-button v-hint="'Boxes of the previous picture'" size="small" data-test="from-previous" @click="emit('fromPrevious')">From previous</el-button>
+        <el-button v-hint="'Delete the selected boxes'" size="small" :disabled="!selection.length" @click="emit('remove')">Delete</el-button>
+        <el-button v-hint="'No objects'" size="small" data-test="nothing-here" @click="emit('empty')">{{ state === "empty" ? "Not empty" : "No objects" }}</el-button>
+        <el-button v-hint="'Next unlabelled picture'" size="small" @click="emit('nextUnlabelled')">Next unlabelled</el-button>
       </div>
-      <el-button type="primary" data-test="done" @click="emit('done')">Done, next picture</el-button>
+      <el-button v-hint="'Done, and next picture'" type="primary" data-test="done" @click="emit('done')">Done, next picture</el-button>
     </section>
   </aside>
 </template>

@@ -100,7 +100,7 @@ const shapes = computed<Shape[]>(() => {
     all.push({ corners: box.corners, colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9", ghost: true });
   }
   if (tool.drawn.value) {
-    const colour = store.classById.get(activeClass.value ?? 0)?.colour ?? "#FAF9F5";
+    const colour = store.classById.get(activeClass.value ?? 0)?.colour ?? "#F8F5EC";
     all.push({ corners: tool.drawn.value, colour, ghost: stamping.value });
   }
   return all;
@@ -323,12 +323,12 @@ useLabelKeys({
       </span>
       <LooksPopover v-model:open="show.looks" />
       <el-button-group>
-        <el-button :disabled="!work.history.canUndo.value" data-test="undo" @click="stepBack('undo')">Undo</el-button>
-        <el-button :disabled="!work.history.canRedo.value" data-test="redo" @click="stepBack('redo')">Redo</el-button>
+        <el-button v-hint="'Undo, across pictures'" :disabled="!work.history.canUndo.value" data-test="undo" @click="stepBack('undo')">Undo</el-button>
+        <el-button v-hint="'Redo'" :disabled="!work.history.canRedo.value" data-test="redo" @click="stepBack('redo')">Redo</el-button>
       </el-button-group>
       <el-button-group>
-        <el-button :disabled="place <= 0" data-test="previous" @click="go(-1)">Previous</el-button>
-        <el-button :disabled="place < 0 || place >= sitting.ids.value.length - 1" data-test="next" @click="go(1)">Next</el-button>
+        <el-button v-hint="'Previous picture'" :disabled="place <= 0" data-test="previous" @click="go(-1)">Previous</el-button>
+        <el-button v-hint="'Next picture'" :disabled="place < 0 || place >= sitting.ids.value.length - 1" data-test="next" @click="go(1)">Next</el-button>
       </el-button-group>
       <span class="soft" data-test="place">{{ place + 1 }} of {{ sitting.ids.value.length }}</span>
     </header>
@@ -355,8 +355,8 @@ useLabelKeys({
           <template v-if="tool.corner.value">Click the opposite corner · <kbd>Esc</kbd> gives it up</template>
           <template v-else-if="stamping">Stamping: each click puts a box and tightens it · <kbd>S</kbd> ends</template>
           <template v-else-if="show.none">Boxes are hidden · <kbd>Shift</kbd> <kbd>H</kbd> shows them</template>
-          <template v-else-if="show.onlyChosen">Only the chosen box is shown · <kbd>H</kbd> shows all</template>
-          <template v-else>Only {{ store.classById.get(activeClass ?? 0)?.name }} · <kbd>F</kbd> ends the pass</template>
+          <template v-else-if="show.onlyChosen">Only the selected box is shown · <kbd>H</kbd> shows all</template>
+          <template v-else>Only {{ store.classById.get(activeClass ?? 0)?.name }} · <kbd>Q</kbd> ends the pass</template>
         </p>
       </div>
       <LabelPanel

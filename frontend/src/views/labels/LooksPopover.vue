@@ -33,7 +33,7 @@ const badges = [
       </div>
       <el-checkbox v-model="looks.tighten" size="small">Tighten every box when it is drawn</el-checkbox>
       <p class="line">
-        <el-button size="small" @click="looks = { ...FIRST_LOOKS }">As at first</el-button>
+        <el-button size="small" @click="looks = { ...FIRST_LOOKS }">Reset</el-button>
         <el-button size="small" @click="open = false">Close</el-button>
       </p>
     </div>

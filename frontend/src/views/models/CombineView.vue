@@ -30,6 +30,7 @@ const jobId = ref(0);
 const found = ref<Outcome<"find_boxes"> | null>(null);
 const made = ref<{ fused: FusedBox[]; suppressed: FusedBox[]; class_names: string[] } | null>(null);
 const busy = ref(false);
+const binned = ref(false);
 const failed = ref("");
 const usable = computed(() => runs.value.filter((run) => run.has_model));
 const members = computed(() => chosen.value.map((run_id) => ({ run_id, weight: weights[run_id] ?? 1 })));
@@ -37,7 +38,7 @@ const members = computed(() => chosen.value.map((run_id) => ({ run_id, weight: w
 async function load(): Promise<void> {
   try {
     const params = { params: { path: { project_id: store.id } } };
-    const [listed, combined] = await Promise.all([take(api.GET("/api/v1/projects/{project_id}/runs", params)), take(api.GET("/api/v1/projects/{project_id}/ensembles", params))]);
+    const [listed, combined] = await Promise.all([take(api.GET("/api/v1/projects/{project_id}/runs", params)), take(api.GET("/api/v1/projects/{project_id}/ensembles", { params: { ...params.params, query: { binned: binned.value } } }))]);
     runs.value = listed.runs;
     ensembles.value = combined.ensembles;
     if (!chosen.value.length) chosen.value = usable.value.slice(0, 2).map((run) => run.id);
@@ -46,6 +47,7 @@ async function load(): Promise<void> {
   }
 }
 onMounted(load);
+watch(binned, load);
 
 const ask = latestOnly(async () => {
   if (!pictureId.value || !chosen.value.length) return;
@@ -91,11 +93,11 @@ async function save(): Promise<void> {
     complain(error);
   }
 }
-async function bin(ensemble: Ensemble, binned: boolean): Promise<void> {
+async function bin(ensemble: Ensemble, into: boolean): Promise<void> {
   try {
-    await take(api.PUT("/api/v1/ensembles/{ensemble_id}/binned", { params: { path: { ensemble_id: ensemble.id } }, body: { binned } }));
+    await take(api.PUT("/api/v1/ensembles/{ensemble_id}/binned", { params: { path: { ensemble_id: ensemble.id } }, body: { binned: into } }));
     await load();
-    if (binned) sayWithUndo(`${ensemble.name} is in the bin`, () => bin(ensemble, false));
+    sayWithUndo(`${ensemble.name} ${into ? "moved to the bin" : "restored"}`, () => bin(ensemble, !into));
   } catch (error) {
     complain(error);
   }
@@ -114,7 +116,7 @@ const names = computed(() => made.value?.class_names ?? []);
 const drawn = (boxes: FusedBox[]) => boxes.map((box) => ({ corners: box.corners, classIndex: names.value.indexOf(box.name), score: box.score }));
 const single = (model: Outcome<"find_boxes">["models"][number]) =>
   model.boxes.map((corners, index) => ({ corners, classIndex: names.value.indexOf(model.classes[index]!), score: model.scores[index]! })).filter((box) => box.score >= score.value);
-useKeys([{ keys: ["s"], label: "Save as an ensemble", run: save }]);
+useKeys([{ keys: ["Ctrl+s"], label: "Save as an ensemble", run: save }]);
 </script>
 
 <template>
@@ -138,13 +140,15 @@ useKeys([{ keys: ["s"], label: "Save as an ensemble", run: save }]);
           <form novalidate class="save" @submit.prevent="save">
             <el-input v-model="name" size="small" placeholder="Name of the ensemble" aria-label="Name of the ensemble" data-test="ensemble-name" />
             <el-radio-group v-model="method" size="small" aria-label="How boxes are combined"><el-radio-button value="fusion">Combined</el-radio-button><el-radio-button value="suppression">Only suppressed</el-radio-button></el-radio-group>
-            <el-button type="primary" size="small" native-type="submit" :disabled="chosen.length < 2" data-test="save-ensemble">Save as an ensemble</el-button>
+            <el-button v-hint="'Save as an ensemble'" type="primary" size="small" native-type="submit" :disabled="chosen.length < 2" data-test="save-ensemble">Save as an ensemble</el-button>
           </form>
-          <template v-if="ensembles.length">
-            <h2>Ensembles</h2>
+          <div class="ensembles-head"><h2>Ensembles</h2><el-checkbox v-model="binned" size="small" data-test="bin">Bin</el-checkbox></div>
+          <p v-if="!ensembles.length" class="soft small">{{ binned ? "No ensemble is in the bin." : "None yet." }}</p>
+          <template v-else>
             <div v-for="each in ensembles" :key="each.id" class="ensemble" data-test="ensemble">
               <b>{{ each.name }}</b><span class="soft">{{ each.members.map((member) => `${member.name} × ${member.weight}`).join(", ") }}; {{ each.method === "fusion" ? "combined" : "only suppressed" }}, overlap {{ each.overlap_limit }}</span>
-              <span><el-button size="small" data-test="judge-ensemble" @click="judge(each)">Measure</el-button><el-button size="small" @click="bin(each, true)">Remove</el-button></span>
+              <span v-if="binned"><el-button size="small" data-test="restore-ensemble" @click="bin(each, false)">Restore</el-button></span>
+              <span v-else><el-button size="small" data-test="judge-ensemble" @click="judge(each)">Measure</el-button><el-button size="small" data-test="bin-ensemble" @click="bin(each, true)">Move to bin</el-button></span>
             </div>
             <p class="soft small">Judge and Use take an ensemble like a model.</p>
           </template>
@@ -173,6 +177,7 @@ aside > .slide { display: grid; grid-template-columns: 1fr auto; gap: 0 10px; }
 .slide :deep(.el-slider) { grid-column: 1 / -1; }
 .save { display: grid; gap: 6px; }
 .ensemble { display: grid; gap: 3px; border-top: 1px solid var(--rule); padding-top: 6px; font-size: 14px; }
+.ensembles-head { display: flex; justify-content: space-between; align-items: center; }
 .small { font-size: 13px; }
 .pictures { display: grid; grid-template-columns: 1fr 1fr; gap: 14px 18px; }
 figure { margin: 0; }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What can be done with the chosen pictures; all of it can be taken back. */
+/** What can be done with the selected pictures; all of it can be undone. */
 import { ref } from "vue";
 
 import { api, type Part, take } from "@/api/client";
@@ -13,28 +13,17 @@ const store = useProject();
 const parts = ["training", "validation", "test"] as const;
 const tag = ref("");
 
-async function idsIn(part: Part | null): Promise<number[]> {
-  const query = part ? { part } : { no_part: true };
-  const found = await take(
-    api.GET("/api/v1/projects/{project_id}/picture-ids", { params: { path: { project_id: store.id }, query } }),
-  );
-  return found.ids;
-}
-
-function putPart(ids: number[], part: Part | null) {
-  return take(api.PUT("/api/v1/projects/{project_id}/parts", { params: { path: { project_id: store.id } }, body: { ids, part } }));
-}
-
 async function setPart(part: Part | null): Promise<void> {
-  const ids = [...props.chosen];
-  const mine = new Set(ids);
   try {
-    const before = new Map<Part | null, number[]>();
-    for (const old of [...parts, null]) before.set(old, (await idsIn(old)).filter((id) => mine.has(id)));
-    const { changed } = await putPart(ids, part);
+    const change = await take(
+      api.PUT("/api/v1/projects/{project_id}/parts", {
+        params: { path: { project_id: store.id } },
+        body: { ids: [...props.chosen], part },
+      }),
+    );
     emit("changed");
-    sayWithUndo(`${count(changed, "picture")} moved to ${part ?? "no part"}`, async () => {
-      for (const [old, some] of before) if (some.length) await putPart(some, old);
+    sayWithUndo(change.title, async () => {
+      await store.undoChange(change.id);
       emit("changed");
     });
   } catch (error) {
@@ -50,7 +39,7 @@ async function setBinned(binned: boolean): Promise<void> {
   try {
     const { changed } = await put(binned);
     emit("changed");
-    sayWithUndo(`${count(changed, "picture")} ${binned ? "put into the bin" : "taken back"}`, async () => {
+    sayWithUndo(`${count(changed, "picture")} ${binned ? "moved to the bin" : "restored"}`, async () => {
       await put(!binned);
       emit("changed");
     });
@@ -68,7 +57,7 @@ async function setTag(on: boolean): Promise<void> {
     const { ids } = await put([...props.chosen], on);
     tag.value = "";
     emit("changed");
-    sayWithUndo(`${count(ids.length, "picture")} ${on ? "tagged" : "no longer tagged"} ${wanted}`, async () => {
+    sayWithUndo(`${count(ids.length, "picture")} ${on ? "tagged" : "without the tag"} ${wanted}`, async () => {
       await put(ids, !on);
       emit("changed");
     });
@@ -82,19 +71,19 @@ defineExpose({ setBinned });
 
 <template>
   <div class="chosen-bar" data-test="chosen-bar">
-    <b>{{ count(chosen.length, "picture") }} chosen</b>
+    <b>{{ count(chosen.length, "picture") }} selected</b>
     <span class="soft">Move to</span>
     <el-button v-for="part in parts" :key="part" size="small" @click="setPart(part)">{{ capital(part) }}</el-button>
-    <el-button size="small" @click="setPart(null)">No part</el-button>
+    <el-button size="small" @click="setPart(null)">Unassigned</el-button>
     <form class="tagging" novalidate @submit.prevent="setTag(true)">
       <el-input v-model="tag" size="small" placeholder="Tag" aria-label="Tag" list="known-tags" data-test="tag" />
       <datalist id="known-tags"><option v-for="each in tags" :key="each" :value="each" /></datalist>
-      <el-button size="small" native-type="submit" :disabled="!tag.trim()">Put on</el-button>
-      <el-button size="small" :disabled="!tag.trim()" @click="setTag(false)">Take off</el-button>
+      <el-button size="small" native-type="submit" :disabled="!tag.trim()">Add tag</el-button>
+      <el-button size="small" :disabled="!tag.trim()" @click="setTag(false)">Remove tag</el-button>
     </form>
-    <el-button v-if="binned" size="small" @click="setBinned(false)">Take back</el-button>
-    <el-button v-else size="small" @click="setBinned(true)">Put into the bin</el-button>
-    <el-button size="small" link type="primary" @click="emit('none')">Choose none</el-button>
+    <el-button v-if="binned" size="small" @click="setBinned(false)">Restore</el-button>
+    <el-button v-else v-hint="'Move the selected pictures to the bin'" size="small" @click="setBinned(true)">Move to bin</el-button>
+    <el-button size="small" link type="primary" @click="emit('none')">Clear selection</el-button>
   </div>
 </template>
 

@@ -8,6 +8,7 @@ const pages = [
   { path: "/figures", name: "Figures", test: "page-figures" },
   { path: "/audit", name: "Audit", test: "page-audit" },
   { path: "/snapshots", name: "Snapshots", test: "page-snapshots" },
+  { path: "/changes", name: "Changes", test: "page-changes" },
 ];
 </script>
 

@@ -28,14 +28,14 @@ const given = route.query as Record<string, string | undefined>;
 const query = ref<PictureQuery>({
   state: given.state as PictureState | undefined,
   part: given.part as Part | undefined,
-  no_part: given.no_part === "true" || undefined,
+  unassigned: given.unassigned === "true" || undefined,
   class_id: given.class_id ? Number(given.class_id) : undefined,
   name: given.name,
   source: given.source,
   attribute: given.attribute,
   tag: given.tag,
   order: given.order as PictureQuery["order"],
-  falling: given.falling === "true" || undefined,
+  descending: given.descending === "true" || undefined,
 });
 const { total, loading, failed, filtered, reload, at, need, allIds } = usePictureList(() => store.id, query);
 const chosen = reactive(new Set<number>());
@@ -124,13 +124,13 @@ function readArchive(jobId: number): void {
 }
 
 useKeys([
-  { keys: ["a"], label: "Add pictures or a clip", run: () => drop.value?.ask() },
-  { keys: ["s"], label: "Split into parts", run: () => (splitting.value = true) },
+  { keys: ["a"], label: "Add pictures or clips", run: () => drop.value?.ask() },
+  { keys: ["Shift+s"], label: "Split into parts", run: () => (splitting.value = true) },
   { keys: ["i"], label: "Import labels", run: () => (importing.value = true) },
   { keys: ["e"], label: "Export labels", run: () => (exporting.value = true) },
-  { keys: ["Delete"], label: "Put the chosen pictures into the bin", run: () => bar.value?.setBinned(true) },
-  { keys: ["Ctrl+a"], label: "Choose all that the filter leaves", run: chooseAll },
-  { keys: ["Escape"], label: "Choose none", run: () => chosen.clear() },
+  { keys: ["Delete"], label: "Move the selected pictures to the bin", run: () => bar.value?.setBinned(true) },
+  { keys: ["Ctrl+a"], label: "Select all that the filter leaves", run: chooseAll },
+  { keys: ["Escape"], label: "Clear selection", run: () => chosen.clear() },
   { keys: ["ArrowRight"], label: "Next picture", run: () => grid.value?.focus(1) },
   { keys: ["ArrowLeft"], label: "Previous picture", run: () => grid.value?.focus(-1) },
   { keys: ["ArrowDown"], label: "Row down", hidden: true, run: () => grid.value?.focus(grid.value.columns) },
@@ -139,7 +139,7 @@ useKeys([
   { keys: ["PageUp"], label: "Five rows up", hidden: true, run: () => grid.value?.focus(-5 * grid.value.columns) },
   {
     keys: ["x", "Shift+x"],
-    label: "Choose the picture in focus; with Shift all up to it",
+    label: "Select the picture in focus; with Shift all up to it",
     run: (event) => grid.value && grid.value.focused >= 0 && toggle(grid.value.focused, event),
   },
 ]);
@@ -148,10 +148,10 @@ useKeys([
 <template>
   <DropTarget ref="drop" class="view" @added="refresh" @labels="readArchive">
     <CollectHead>
-      <el-button data-test="import" @click="importing = true">Import labels</el-button>
-      <el-button data-test="export" @click="exporting = true">Export labels</el-button>
-      <el-button data-test="split" @click="splitting = true">Split</el-button>
-      <el-button type="primary" data-test="add" @click="drop?.ask()">Add pictures</el-button>
+      <el-button v-hint="'Import labels'" data-test="import" @click="importing = true">Import labels</el-button>
+      <el-button v-hint="'Export labels'" data-test="export" @click="exporting = true">Export labels</el-button>
+      <el-button v-hint="'Split into parts'" data-test="split" @click="splitting = true">Split</el-button>
+      <el-button v-hint="'Add pictures or clips'" type="primary" data-test="add" @click="drop?.ask()">Add pictures</el-button>
     </CollectHead>
     <ChosenBar v-show="chosen.size" ref="bar" :chosen="chosenIds" :binned="query.binned ?? false" :tags="tags" @changed="done" @none="chosen.clear()" />
     <FilterBar v-show="!chosen.size" ref="filters" v-model="query" :total="total" :filtered="filtered" />

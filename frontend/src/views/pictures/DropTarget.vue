@@ -147,7 +147,7 @@ async function sample(): Promise<void> {
   }
 }
 
-function picked(event: Event): void {
+function takeFiles(event: Event): void {
   const field = event.target as HTMLInputElement;
   const files = [...(field.files ?? [])];
   field.value = "";
@@ -180,9 +180,9 @@ const idle = computed(() => !sending.value && !unpacking.value);
           hidden
           data-test="file-input"
           accept=".jpg,.jpeg,.png,.webp,.bmp,.tif,.tiff,.mp4,.mov,.avi,.mkv,.webm,.zip,.tar,.gz,.tgz"
-          @change="picked"
+          @change="takeFiles"
         />
-        <input ref="wholeFolder" type="file" webkitdirectory hidden @change="picked" />
+        <input ref="wholeFolder" type="file" webkitdirectory hidden @change="takeFiles" />
         <template v-if="sending">
           <p>{{ unpacking ? `Unpacking ${unpacking}` : sending }} <span class="soft">({{ done + 1 }} of {{ total }})</span></p>
           <el-progress :percentage="Math.floor((100 * (done + share)) / Math.max(1, total))" :stroke-width="6" />

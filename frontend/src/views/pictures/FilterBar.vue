@@ -15,7 +15,7 @@ const store = useProject();
 const choices = ref({ sources: [] as string[], tags: [] as string[], attributes: [] as string[] });
 const filter = reactive({
   state: query.value.state as PictureState | "" | undefined,
-  part: (query.value.no_part ? "none" : query.value.part) as Part | "none" | "" | undefined,
+  part: (query.value.unassigned ? "none" : query.value.part) as Part | "none" | "" | undefined,
   class_id: query.value.class_id,
   name: query.value.name ?? "",
   source: query.value.source,
@@ -23,22 +23,22 @@ const filter = reactive({
   tag: query.value.tag,
   binned: query.value.binned ?? false,
   order: query.value.order ?? ("added" as const),
-  falling: query.value.falling ?? false,
+  descending: query.value.descending ?? false,
 });
 
 const states: { value: PictureState; label: string }[] = [
   { value: "unlabelled", label: "Not labelled" },
   { value: "in_progress", label: "In progress" },
   { value: "done", label: "Done" },
-  { value: "empty", label: "Nothing here" },
+  { value: "empty", label: "No objects" },
 ];
 const parts = ["training", "validation", "test"] as const;
 const orders = [
-  { value: "added", label: "By arrival" },
-  { value: "name", label: "By name" },
-  { value: "boxes", label: "By boxes" },
-  { value: "labelled", label: "By labelling" },
-  { value: "size", label: "By size" },
+  { value: "added", label: "Date added" },
+  { value: "name", label: "Name" },
+  { value: "boxes", label: "Number of boxes" },
+  { value: "labelled", label: "Date labelled" },
+  { value: "size", label: "Size in pixels" },
 ];
 
 async function loadChoices(): Promise<void> {
@@ -58,7 +58,7 @@ watch(filter, () => {
     query.value = {
       state: filter.state || undefined,
       part: filter.part && filter.part !== "none" ? filter.part : undefined,
-      no_part: filter.part === "none" || undefined,
+      unassigned: filter.part === "none" || undefined,
       class_id: filter.class_id || undefined,
       name: filter.name.trim() || undefined,
       source: filter.source || undefined,
@@ -66,7 +66,7 @@ watch(filter, () => {
       tag: filter.tag || undefined,
       binned: filter.binned || undefined,
       order: filter.order === "added" ? undefined : filter.order,
-      falling: filter.falling || undefined,
+      descending: filter.descending || undefined,
     };
   }, 150);
 });
@@ -79,7 +79,7 @@ watch(filter, () => {
     </el-select>
     <el-select v-model="filter.part" clearable placeholder="Any part" aria-label="Part" size="small" class="pick">
       <el-option v-for="each in parts" :key="each" :value="each" :label="capital(each)" />
-      <el-option value="none" label="In no part" />
+      <el-option value="none" label="Unassigned" />
     </el-select>
     <el-select v-model="filter.class_id" clearable filterable placeholder="Any class" aria-label="Class" size="small" class="pick">
       <el-option v-for="each in store.allClasses" :key="each.id" :value="each.id" :label="`${each.name} (${each.boxes})`" />
@@ -100,8 +100,8 @@ watch(filter, () => {
     <el-select v-model="filter.order" aria-label="Order" size="small" class="order">
       <el-option v-for="each in orders" :key="each.value" :value="each.value" :label="each.label" />
     </el-select>
-    <el-button size="small" :aria-label="filter.falling ? 'Falling order' : 'Rising order'" @click="filter.falling = !filter.falling">
-      {{ filter.falling ? "↓" : "↑" }}
+    <el-button size="small" :aria-label="filter.descending ? 'Descending' : 'Ascending'" @click="filter.descending = !filter.descending">
+      {{ filter.descending ? "↓" : "↑" }}
     </el-button>
   </div>
 </template>

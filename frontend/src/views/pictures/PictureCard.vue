@@ -7,7 +7,7 @@ defineProps<{ picture: Picture; chosen: boolean }>();
 const emit = defineEmits<{ open: []; toggle: [event: MouseEvent] }>();
 
 function stateText(picture: Picture): string {
-  if (picture.state === "empty") return "nothing here";
+  if (picture.state === "empty") return "no objects";
   if (picture.state === "unlabelled") return "not labelled";
   return count(picture.boxes, "box", "boxes") + (picture.state === "in_progress" ? ", in progress" : "");
 }
@@ -21,7 +21,7 @@ function stateText(picture: Picture): string {
     <input
       type="checkbox"
       :checked="chosen"
-      :aria-label="`Choose ${picture.name}`"
+      :aria-label="`Select ${picture.name}`"
       @click="emit('toggle', $event)"
     />
     <div class="name">{{ picture.name }}</div>

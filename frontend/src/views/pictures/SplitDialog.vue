@@ -2,11 +2,13 @@
 /** Split the pictures into training, validation and test by ratio, from a seed. */
 import { computed, reactive, ref, watch } from "vue";
 
-import { api, type Figures, type Part, type Split, take } from "@/api/client";
+import { api, type Figures, type Job, type Part, type Split, take } from "@/api/client";
 import ClassBadge from "@/parts/ClassBadge.vue";
 import { capital, count } from "@/parts/format";
+import JobState from "@/parts/JobState.vue";
 import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
+import { inputSide } from "@/state/remembered";
 
 const shown = defineModel<boolean>({ required: true });
 const emit = defineEmits<{ changed: [] }>();
@@ -18,6 +20,8 @@ const now = ref<Split | null>(null);
 const figures = ref<Figures | null>(null);
 const wholeSources = ref(true);
 const sources = ref(0);
+const busy = ref(false);
+const job = ref<Job | null>(null);
 const sum = computed(() => ratios.training + ratios.validation + ratios.test);
 
 watch(shown, async (open) => {
@@ -31,7 +35,7 @@ watch(shown, async (open) => {
 
 async function load(): Promise<void> {
   const path = { project_id: store.id };
-  const query = { side: 416 };
+  const query = { side: inputSide.value };
   const [counted, held, choices] = await Promise.all([
     take(api.GET("/api/v1/projects/{project_id}/split", { params: { path } })),
     take(api.GET("/api/v1/projects/{project_id}/figures", { params: { path, query } })),
@@ -52,52 +56,30 @@ const missing = computed(() =>
   }),
 );
 
-async function partsNow(): Promise<Map<Part | null, number[]>> {
-  const found = new Map<Part | null, number[]>([[null, []]]);
-  const all = await take(
-    api.GET("/api/v1/projects/{project_id}/picture-ids", { params: { path: { project_id: store.id } } }),
-  );
-  const rest = new Set(all.ids);
-  for (const part of parts) {
-    const some = await take(
-      api.GET("/api/v1/projects/{project_id}/picture-ids", {
-        params: { path: { project_id: store.id }, query: { part } },
-      }),
-    );
-    found.set(part, some.ids);
-    some.ids.forEach((id) => rest.delete(id));
-  }
-  found.set(null, [...rest]);
-  return found;
-}
-
 async function split(): Promise<void> {
+  busy.value = true;
   try {
-    const before = await partsNow();
-    now.value = await take(
+    const starting = take(
       api.PUT("/api/v1/projects/{project_id}/split", {
         params: { path: { project_id: store.id } },
         body: { ...ratios, seed: seed.value, whole_sources: wholeSources.value },
       }),
     );
+    const { outcome } = await store.outcomeOf("split_pictures", starting, (started) => (job.value = started));
+    now.value = outcome.labelled;
     await load();
     emit("changed");
-    const { training, validation, test } = now.value!;
+    const { training, validation, test } = outcome.labelled;
     sayWithUndo(`Labelled: ${training} training, ${validation} validation, ${test} test`, async () => {
-      for (const [part, ids] of before) {
-        if (!ids.length) continue;
-        await take(
-          api.PUT("/api/v1/projects/{project_id}/parts", {
-            params: { path: { project_id: store.id } },
-            body: { ids, part },
-          }),
-        );
-      }
+      await store.undoChange(outcome.change_id);
       await load();
       emit("changed");
     });
   } catch (error) {
     complain(error);
+  } finally {
+    busy.value = false;
+    job.value = null;
   }
 }
 </script>
@@ -106,7 +88,7 @@ async function split(): Promise<void> {
   <el-dialog v-model="shown" title="Split the pictures" width="640" top="6vh">
     <form novalidate data-test="split-form" @submit.prevent="split">
       <p class="soft">
-        A detector learns from the training part, is watched on the validation part, and is judged for good on the test
+        A detector learns from the training part, is validated on the validation part, and is judged for good on the test
         part. Frames of one clip stay together, and every part gets its share of each class.
       </p>
       <table class="figures">
@@ -124,7 +106,7 @@ async function split(): Promise<void> {
             <td class="number">{{ figures?.parts[part]?.boxes ?? "–" }}</td>
           </tr>
           <tr v-if="figures?.parts['']?.pictures">
-            <td>None</td><td /><td class="number">{{ figures.parts[""].pictures }}</td><td class="number">{{ now?.unassigned }}</td><td class="number">{{ figures.parts[""].boxes }}</td>
+            <td>Unassigned</td><td /><td class="number">{{ figures.parts[""].pictures }}</td><td class="number">{{ now?.unassigned }}</td><td class="number">{{ figures.parts[""].boxes }}</td>
           </tr>
         </tbody>
       </table>
@@ -153,8 +135,9 @@ async function split(): Promise<void> {
         Pictures taken in one place look alike. In two parts they make a detector seem better than it is.
       </p>
       <p class="foot">
-        <span v-if="now" class="soft">All {{ count(store.project?.stages.pictures ?? 0, "picture") }} get a part anew.</span>
-        <el-button type="primary" native-type="submit" :disabled="sum <= 0" data-test="split-now">Split</el-button>
+        <JobState v-if="busy && job" :job="store.jobs.get(job.id) ?? job" />
+        <span v-else-if="now" class="soft">All {{ count(store.project?.stages.pictures ?? 0, "picture") }} get a part anew.</span>
+        <el-button type="primary" native-type="submit" :disabled="sum <= 0 || busy" data-test="split-now">Split</el-button>
       </p>
     </form>
   </el-dialog>

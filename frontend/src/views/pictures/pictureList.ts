@@ -15,9 +15,9 @@ export interface PictureQuery {
   source?: string;
   attribute?: string;
   tag?: string;
-  no_part?: boolean;
+  unassigned?: boolean;
   order?: "added" | "name" | "boxes" | "labelled" | "size";
-  falling?: boolean;
+  descending?: boolean;
 }
 
 export function usePictureList(projectId: () => number, query: Ref<PictureQuery>) {
@@ -83,7 +83,7 @@ export function usePictureList(projectId: () => number, query: Ref<PictureQuery>
   }
 
   const filtered = computed(() => {
-    const { order: _order, falling: _falling, binned: _binned, ...rest } = query.value;
+    const { order: _order, descending: _descending, binned: _binned, ...rest } = query.value;
     return Object.values(rest).some(Boolean);
   });
 

@@ -40,7 +40,7 @@ async function create(): Promise<void> {
     <div v-if="failed" class="notice bad">
       {{ failed }}. <el-button link type="primary" @click="load">Try again</el-button>
     </div>
-    <form novalidate v-else-if="empty" @submit.prevent="create">
+    <form v-else-if="empty" novalidate @submit.prevent="create">
       <img src="/mark.svg" alt="" width="44" height="44" />
       <h1>Start a project</h1>
       <p class="soft">A project holds pictures of one task, their boxes, and the detectors trained on them.</p>

@@ -98,10 +98,10 @@ function called(each: Snapshot): string {
 }
 
 useKeys([
-  { keys: ["c"], label: "Freeze the labels", run: () => (freezing.value = true) },
+  { keys: ["n"], label: "New snapshot: freeze the labels", run: () => (freezing.value = true) },
   { keys: ["ArrowDown"], label: "Next snapshot", run: () => step(1) },
-  { keys: ["ArrowUp"], label: "Snapshot before", run: () => step(-1) },
-  { keys: ["e"], label: "Export the chosen snapshot", run: () => (archiving.value = snapshot.value !== null) },
+  { keys: ["ArrowUp"], label: "Previous snapshot", run: () => step(-1) },
+  { keys: ["e"], label: "Export the selected snapshot", run: () => (archiving.value = snapshot.value !== null) },
 ]);
 
 function step(by: number): void {
@@ -112,7 +112,7 @@ function step(by: number): void {
 
 <template>
   <div class="view">
-    <CollectHead><el-button type="primary" data-test="freeze" @click="freezing = true">Freeze the labels</el-button></CollectHead>
+    <CollectHead><el-button v-hint="'New snapshot: freeze the labels'" type="primary" data-test="freeze" @click="freezing = true">Freeze the labels</el-button></CollectHead>
     <p v-if="failed" class="view-body notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
     <div v-else-if="loaded && !snapshots.length" class="none">
       <h2>No snapshot yet</h2>
@@ -128,7 +128,7 @@ function step(by: number): void {
       <div v-if="detail && snapshot" class="detail" data-test="snapshot-detail">
         <div class="line">
           <el-input v-model="name" placeholder="Name" aria-label="Name" class="name" @change="describe" />
-          <el-button data-test="archive" @click="archiving = true">Export</el-button>
+          <el-button v-hint="'Export the selected snapshot'" data-test="archive" @click="archiving = true">Export</el-button>
         </div>
         <el-input v-model="note" type="textarea" :rows="2" placeholder="Note" aria-label="Note" @change="describe" />
         <p class="soft">{{ count(snapshot.pictures, "picture") }}, {{ count(snapshot.boxes, "box", "boxes") }}, frozen {{ day(snapshot.created_at) }}, content {{ snapshot.content_hash.slice(0, 16) }}</p>

@@ -25,7 +25,7 @@ const loaded = ref(false);
 const failed = ref("");
 const binned = ref(false);
 const text = ref("");
-const order = ref<{ key: string; falling: boolean }>({ key: "created_at", falling: true });
+const order = ref<{ key: string; descending: boolean }>({ key: "created_at", descending: true });
 const columns = remembered<{ more: string[] }>("run-columns", { more: [] });
 const chosen = ref(new Set<number>());
 const grouped = ref("");
@@ -62,17 +62,17 @@ const rows = computed(() => {
     const raw = key in run ? run[key as keyof Run] : run.settings[key];
     return typeof raw === "number" ? raw : raw === null || raw === undefined ? -1 : String(raw);
   };
-  const sign = order.value.falling ? -1 : 1;
+  const sign = order.value.descending ? -1 : 1;
   return [...found].sort((a, b) => {
     const [x, y] = [value(a), value(b)];
     return sign * (typeof x === "number" && typeof y === "number" ? x - y : String(x).localeCompare(String(y)));
   });
 });
 function sortBy(key: string): void {
-  order.value = { key, falling: order.value.key === key ? !order.value.falling : key.startsWith("best") || key === "created_at" };
+  order.value = { key, descending: order.value.key === key ? !order.value.descending : key.startsWith("best") || key === "created_at" };
 }
-const arrow = (key: string): string => (order.value.key === key ? (order.value.falling ? " ↓" : " ↑") : "");
-const sorted = (key: string): "ascending" | "descending" | "none" => (order.value.key === key ? (order.value.falling ? "descending" : "ascending") : "none");
+const arrow = (key: string): string => (order.value.key === key ? (order.value.descending ? " ↓" : " ↑") : "");
+const sorted = (key: string): "ascending" | "descending" | "none" => (order.value.key === key ? (order.value.descending ? "descending" : "ascending") : "none");
 
 /** Runs that were validated on other pictures than the newest one with a result: their figures do not compare. */
 const kinds = computed(() => {
@@ -148,7 +148,7 @@ async function putAway(into: boolean): Promise<void> {
     for (const id of ids) await setBinned(id, into);
     chosen.value = new Set();
     await Promise.all([load(), store.refresh()]);
-    sayWithUndo(`${count(ids.length, "run")} ${into ? "in the bin" : "taken back"}`, async () => {
+    sayWithUndo(`${count(ids.length, "run")} ${into ? "moved to the bin" : "restored"}`, async () => {
       for (const id of ids) await setBinned(id, !into);
       await Promise.all([load(), store.refresh()]);
     });
@@ -177,9 +177,9 @@ onBeforeUnmount(() => {
   forgetEpoch();
 });
 useKeys([
-  { keys: ["n"], label: "A new run", run: () => router.push(`/project/${store.id}/train`) },
-  { keys: ["a"], label: "Choose all or none", run: () => (chosen.value = chosen.value.size ? new Set() : new Set(rows.value.map((run) => run.id))) },
-  { keys: ["Delete"], label: "Chosen runs into the bin", run: () => chosen.value.size && !binned.value && putAway(true) },
+  { keys: ["n"], label: "New run", run: () => router.push(`/project/${store.id}/train`) },
+  { keys: ["Ctrl+a"], label: "Select all or none", run: () => (chosen.value = chosen.value.size ? new Set() : new Set(rows.value.map((run) => run.id))) },
+  { keys: ["Delete"], label: "Move the selected runs to the bin", run: () => chosen.value.size && !binned.value && putAway(true) },
 ]);
 </script>
 
@@ -217,7 +217,7 @@ useKeys([
           </thead>
           <tbody>
             <tr v-for="run in rows" :key="run.id" :class="{ chosen: chosen.has(run.id) }" data-test="run-row">
-              <td class="tick"><el-checkbox :model-value="chosen.has(run.id)" size="small" :aria-label="`Choose ${run.name}`" @change="toggle(run.id)" /></td>
+              <td class="tick"><el-checkbox :model-value="chosen.has(run.id)" size="small" :aria-label="`Select ${run.name}`" @change="toggle(run.id)" /></td>
               <td class="name"><router-link :to="`/project/${store.id}/train/${run.id}`">{{ run.name }}</router-link><div v-if="run.note" class="soft note">{{ run.note }}</div></td>
               <td><JobState :job="live(run.job)" /></td>
               <td v-for="key in shownSettings" :key="key">{{ settingValue(key, run.settings[key]) }}</td>
@@ -251,13 +251,13 @@ useKeys([
           <h2>{{ count(chosen.size, "run") }} over one another</h2>
           <el-select v-model="measure" size="small" class="narrow" aria-label="Curve"><el-option v-for="each in measures" :key="each.value" v-bind="each" /></el-select>
           <span class="spread" />
-          <el-button v-if="!binned" size="small" data-test="bin-runs" @click="putAway(true)">Into the bin</el-button>
-          <el-button v-else size="small" data-test="unbin-runs" @click="putAway(false)">Take back</el-button>
+          <el-button v-if="!binned" v-hint="'Move the selected runs to the bin'" size="small" data-test="bin-runs" @click="putAway(true)">Move to bin</el-button>
+          <el-button v-else size="small" data-test="unbin-runs" @click="putAway(false)">Restore</el-button>
         </header>
         <p v-if="incomparable" class="notice bad">They were measured on different validation pictures; these curves cannot be compared.</p>
-        <div class="chart-place"><LineChart :curves="overlaid" x-name="Epoch" :top="measure.startsWith('map') ? 1 : undefined" :label="`${capital(measure)} of the chosen runs over epochs`" /></div>
+        <div class="chart-place"><LineChart :curves="overlaid" x-name="Epoch" :top="measure.startsWith('map') ? 1 : undefined" :label="`${capital(measure)} of the selected runs over epochs`" /></div>
       </section>
-      <p v-else-if="rows.length > 1" class="soft small">Choose runs to lay their curves over one another.</p>
+      <p v-else-if="rows.length > 1" class="soft small">Select runs to lay their curves over one another.</p>
     </div>
   </div>
 </template>

@@ -83,8 +83,8 @@ const forget = store.onJob((changed) => {
 onMounted(load);
 onBeforeUnmount(forget);
 useKeys([
-  { keys: ["t"], label: "Start the study", run: start },
-  { keys: ["s"], label: "Stop", run: stop },
+  { keys: ["Ctrl+Enter"], label: "Start the study", run: start },
+  { keys: ["Ctrl+."], label: "Stop", run: stop },
   { keys: ["r"], label: "Resume", run: resume },
 ]);
 
@@ -114,8 +114,8 @@ const minutes = computed(() => (job.value?.seconds_left ? duration(job.value.sec
 <template>
   <div class="view">
     <TrainHead>
-      <el-button v-if="active" :disabled="job?.stop_requested" @click="stop">Stop</el-button>
-      <el-button v-if="resumable" type="primary" @click="resume">Resume</el-button>
+      <el-button v-if="active" v-hint="'Stop'" :disabled="job?.stop_requested" @click="stop">Stop</el-button>
+      <el-button v-if="resumable" v-hint="'Resume'" type="primary" @click="resume">Resume</el-button>
     </TrainHead>
     <div class="view-body columns">
       <form v-if="plan" class="ask" data-test="study-form" @submit.prevent="start">
@@ -124,7 +124,7 @@ const minutes = computed(() => (job.value?.seconds_left ? duration(job.value.sec
         <label>Steps each <el-input-number v-model="steps" :min="20" :max="100000" :step="50" size="small" aria-label="Steps" /></label>
         <label>Seeds <el-input-number v-model="seeds" :min="1" :max="10" size="small" aria-label="Seeds" /></label>
         <p class="soft small">More seeds make it surer, and take as many times as long. Size, side and the rest are as chosen for a new run ({{ capital(draft.settings.size) }}, {{ draft.settings.side }} px, {{ draft.start === "shipped" || draft.start ? "here without starting weights" : "no starting weights" }}).</p>
-        <el-button type="primary" native-type="submit" :disabled="busy || plan.obstacles.length > 0" data-test="start-study">Start the study</el-button>
+        <el-button v-hint="'Start the study'" type="primary" native-type="submit" :disabled="busy || plan.obstacles.length > 0" data-test="start-study">Start the study</el-button>
         <template v-if="studies.length > 1">
           <h2>Studies</h2>
           <el-button v-for="each in studies" :key="each.id" link :type="each.id === study?.id ? 'primary' : undefined" class="earlier" @click="chosenId = each.id">{{ day(each.created_at) }}, {{ capital(String(each.settings.size)) }}</el-button>

@@ -80,18 +80,18 @@ useKeys([
   { keys: ["."], label: "Next copy", run: () => go(1) },
   { keys: [","], label: "Previous copy", run: () => go(-1) },
   { keys: [" "], label: "Play or pause the clip", run: play },
-  { keys: ["s"], label: "Stop", run: stop },
+  { keys: ["Ctrl+."], label: "Stop", run: stop },
 ]);
 </script>
 
 <template>
   <div class="view" data-test="detection">
     <header class="view-head">
-      <router-link :to="`/project/${store.id}/use`">Detections</router-link>
+      <router-link :to="`/project/${store.id}/use`">Detection runs</router-link>
       <h1>{{ detection?.source }}</h1>
       <JobState v-if="job" :job="job" />
       <span class="spread" />
-      <el-button v-if="active" :disabled="job?.stop_requested" @click="stop">Stop</el-button>
+      <el-button v-if="active" v-hint="'Stop'" :disabled="job?.stop_requested" @click="stop">Stop</el-button>
       <template v-if="summary.pictures">
         <a :href="`${address('detections.json')}?download`" data-test="json"><el-button tag="span">JSON</el-button></a>
         <a :href="`${address('detections.csv')}?download`" data-test="csv"><el-button tag="span">CSV</el-button></a>
@@ -104,11 +104,11 @@ useKeys([
     <div v-if="summary.pictures" class="result">
       <div class="stage">
         <video v-if="isClip && copy" ref="video" :key="copy" controls loop muted autoplay :src="address(`annotated/${copy}`)" data-test="clip" />
-        <img v-else-if="copy" :src="address(`annotated/${copy}`)" :alt="`${copy} with its detections`" />
+        <img v-else-if="copy" :src="address(`annotated/${copy}`)" :alt="`${copy} with its boxes`" />
       </div>
       <aside>
         <section>
-          <p class="big" data-test="objects">{{ count(summary.detections ?? 0, "object") }}</p>
+          <p class="big" data-test="objects">{{ count(summary.detections ?? 0, "box", "boxes") }}</p>
           <p class="soft">
             in {{ count(summary.pictures ?? 0, isClip ? "frame" : "picture") }}, {{ duration(summary.seconds ?? 0) }},
             <b data-test="speed">{{ summary.frames_per_second }}</b> frames a second

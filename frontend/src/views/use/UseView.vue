@@ -4,6 +4,7 @@ import { computed, onBeforeUnmount, onMounted, ref } from "vue";
 import { useRouter } from "vue-router";
 
 import { api, type Clip, type Detection, type Ensemble, type Run, sendFiles, take } from "@/api/client";
+import { CONSTANTS } from "@/api/declared";
 import { count, day, precision } from "@/parts/format";
 import JobState from "@/parts/JobState.vue";
 import { useLiveJob } from "@/parts/liveJob";
@@ -24,8 +25,8 @@ const model = ref("");
 const byClass = ref(true);
 const source = ref<string>("");
 const files = ref<File[]>([]);
-const minimumScore = ref(0.25);
-const overlapLimit = ref(0.5);
+const minimumScore = ref(CONSTANTS.minimum_score);
+const overlapLimit = ref(CONSTANTS.overlap_limit);
 const failed = ref("");
 const loaded = ref(false);
 const sent = ref<number | null>(null);
@@ -63,7 +64,7 @@ async function load(): Promise<void> {
   }
 }
 
-function picked(event: Event): void {
+function takeFiles(event: Event): void {
   const input = event.target as HTMLInputElement;
   const known = /\.(jpe?g|png|webp|bmp|tiff?|mp4|mov|avi|mkv|webm)$/i;
   files.value = [...(input.files ?? [])].filter((file) => known.test(file.name));
@@ -103,9 +104,9 @@ const forget = store.onJob((job) => {
 });
 onBeforeUnmount(forget);
 useKeys([
-  { keys: ["d"], label: "Start the detection", run: start },
-  { keys: ["f"], label: "Choose a folder", run: () => folderInput.value?.click() },
-  { keys: ["o"], label: "Choose pictures or clips", run: () => fileInput.value?.click() },
+  { keys: ["Ctrl+Enter"], label: "Start detection run", run: start },
+  { keys: ["Shift+a"], label: "Add a folder", run: () => folderInput.value?.click() },
+  { keys: ["a"], label: "Add pictures or clips", run: () => fileInput.value?.click() },
 ]);
 </script>
 
@@ -121,7 +122,7 @@ useKeys([
       </div>
       <div v-else-if="loaded" class="columns">
         <form novalidate data-test="use-form" @submit.prevent="start">
-          <h2>New detection</h2>
+          <h2>New detection run</h2>
           <label class="field">Model
             <el-select v-model="model" aria-label="Model">
               <el-option v-for="each in usable" :key="each.id" :value="`run ${each.id}`" :label="`${each.name}, mAP ${precision(each.best_map50)} at 0.5`" />
@@ -141,22 +142,22 @@ useKeys([
               </el-radio>
             </el-radio-group>
             <p class="pick">
-              <el-button size="small" @click="folderInput?.click()">Choose a folder</el-button>
-              <el-button size="small" @click="fileInput?.click()">Choose pictures or clips</el-button>
+              <el-button v-hint="'Add a folder'" size="small" @click="folderInput?.click()">Add a folder</el-button>
+              <el-button v-hint="'Add pictures or clips'" size="small" @click="fileInput?.click()">Add pictures or clips</el-button>
             </p>
-            <input ref="folderInput" type="file" webkitdirectory hidden aria-label="Folder" @change="picked" />
-            <input ref="fileInput" type="file" multiple hidden aria-label="Pictures or clips" data-test="use-files" @change="picked" />
+            <input ref="folderInput" type="file" webkitdirectory hidden aria-label="Folder" @change="takeFiles" />
+            <input ref="fileInput" type="file" multiple hidden aria-label="Pictures or clips" data-test="use-files" @change="takeFiles" />
           </fieldset>
           <el-checkbox v-if="saved.length" v-model="byClass" data-test="chosen-scores">Minimum score of each class as chosen in Judge: {{ saved.map(([name, score]) => `${name} ${score.toFixed(2)}`).join(", ") }}</el-checkbox>
           <ThresholdSliders v-model:score="minimumScore" v-model:overlap="overlapLimit" />
           <el-progress v-if="sent !== null" :percentage="Math.floor(100 * sent)" aria-label="Sending files" />
-          <el-button type="primary" native-type="submit" size="large" :disabled="!ready || sent !== null" data-test="start-detection">Start detection</el-button>
+          <el-button v-hint="'Start detection run'" type="primary" native-type="submit" size="large" :disabled="!ready || sent !== null" data-test="start-detection">Start detection run</el-button>
         </form>
         <section>
-          <h2>Detections</h2>
+          <h2>Detection runs</h2>
           <p v-if="!detections.length" class="soft">None yet. Results are annotated copies, and all boxes as JSON and CSV.</p>
           <table v-else class="figures">
-            <thead><tr><th>On</th><th>Model</th><th>State</th><th class="number">Objects</th><th class="number">Frames a second</th><th>When</th></tr></thead>
+            <thead><tr><th>On</th><th>Model</th><th>State</th><th class="number">Boxes</th><th class="number">Frames a second</th><th>When</th></tr></thead>
             <tbody>
               <tr v-for="each in detections" :key="each.id" data-test="detection-row">
                 <td><router-link :to="`/project/${store.id}/use/${each.id}`">{{ each.source }}</router-link></td>

@@ -14,7 +14,7 @@ from avocet.web.context import context, job_out, moment, reply
 from avocet.web.opened import opened
 from avocet.web.problems import invalid_request
 from avocet.web.schemas import judge as schemas
-from avocet.web.schemas.common import BinIn, ProjectPath
+from avocet.web.schemas.common import BinIn, BinQuery, ProjectPath
 from avocet.web.schemas.pictures import CropQuery
 from avocet.web.uploads import sent_file
 from avocet.work.audit.crops import crop_jpeg
@@ -48,11 +48,11 @@ def _out(evaluation: Evaluation) -> schemas.EvaluationOut:
 
 
 @judge.get("/projects/<int:project_id>/evaluations", responses={200: schemas.EvaluationList})
-def list_evaluations(path: ProjectPath) -> Response:
+def list_evaluations(path: ProjectPath, query: BinQuery) -> Response:
     """The project's evaluations, newest first, and how often a test part was looked at."""
     with context().reading() as session:
         get_project(session, path.project_id)
-        found = work.list_evaluations(session, path.project_id)
+        found = work.list_evaluations(session, path.project_id, query.binned)
         looks = work.looks_at_test(session, path.project_id)
         return reply(schemas.EvaluationList(evaluations=[_out(each) for each in found], looks_at_test=looks))
 

@@ -7,7 +7,7 @@ from avocet.store.tables import Ensemble
 from avocet.web.context import context, moment, reply
 from avocet.web.routes.train import run_out
 from avocet.web.schemas import models as schemas
-from avocet.web.schemas.common import BinIn, ProjectPath
+from avocet.web.schemas.common import BinIn, BinQuery, ProjectPath
 from avocet.web.schemas.train import RunOut, RunPath
 from avocet.work.models import bundles
 from avocet.work.models import ensembles as work
@@ -25,11 +25,11 @@ def choose_minimum_scores(path: RunPath, body: schemas.MinimumScoresIn) -> Respo
 
 
 @models.get("/projects/<int:project_id>/ensembles", responses={200: schemas.EnsembleList})
-def list_ensembles(path: ProjectPath) -> Response:
+def list_ensembles(path: ProjectPath, query: BinQuery) -> Response:
     """The project's ensembles, newest first."""
     with context().reading() as session:
         get_project(session, path.project_id)
-        found = work.list_ensembles(session, path.project_id)
+        found = work.list_ensembles(session, path.project_id, query.binned)
         members = [work.members_of(session, each) for each in found]
     return reply(schemas.EnsembleList(ensembles=[_out(*each) for each in zip(found, members, strict=True)]))
 

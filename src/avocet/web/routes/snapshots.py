@@ -4,7 +4,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from sqlalchemy.orm import Session
 
-from avocet.store.tables import Part, Snapshot
+from avocet.store.tables import Snapshot
 from avocet.web.context import context, moment, reply, start_job
 from avocet.web.schemas import snapshots as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath
@@ -96,13 +96,10 @@ def _out(snapshot: Snapshot, runs: int) -> schemas.SnapshotOut:
 
 
 def _detail(session: Session, snapshot: Snapshot) -> schemas.SnapshotDetail:
-    labels = context().labels.for_run(context().folder, snapshot.project_id, snapshot.id)
-    parts = []
-    for part in (*Part, None):
-        boxes = {
-            name: int(count) for name, count in zip(labels.names, labels.counts(part), strict=True) if count
-        }
-        if pictures := labels.pictures_in(part):
-            parts.append(schemas.SnapshotPartOut(part=part, pictures=pictures, boxes=boxes))
+    summary = work.read_summary(context().folder, snapshot)
     out = _out(snapshot, work.runs_of(session, [snapshot]).get(snapshot.id, 0))
-    return schemas.SnapshotDetail(snapshot=out, classes=labels.names, parts=parts)
+    return schemas.SnapshotDetail(
+        snapshot=out,
+        classes=summary.classes,
+        parts=[schemas.SnapshotPartOut(**each.model_dump()) for each in summary.parts],
+    )

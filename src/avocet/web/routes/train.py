@@ -11,7 +11,7 @@ from avocet.store.folder import DataFolder
 from avocet.store.tables import Run, Study
 from avocet.web.context import context, job_out, moment, reply, start_job
 from avocet.web.schemas import train as schemas
-from avocet.web.schemas.common import BinIn, JobStarted, ProjectPath
+from avocet.web.schemas.common import BinIn, BinQuery, JobStarted, ProjectPath
 from avocet.work.job_kinds import (
     CLUSTER_ANCHORS,
     DRAW_AUGMENTED,
@@ -77,7 +77,7 @@ def plan(path: ProjectPath, query: schemas.PlanQuery) -> Response:
 
 
 @train.get("/projects/<int:project_id>/runs", responses={200: schemas.RunList})
-def list_runs(path: ProjectPath, query: schemas.RunsQuery) -> Response:
+def list_runs(path: ProjectPath, query: BinQuery) -> Response:
     """The project's runs, or those in its bin, newest first, and the settings that differ among them."""
     with context().reading() as session:
         found = work.list_runs(session, path.project_id, query.binned)

@@ -26,6 +26,10 @@ class BinIn(Request):
     binned: bool
 
 
+class BinQuery(BaseModel):
+    binned: bool = Field(False, description="Those in the bin instead")
+
+
 class ProjectPath(BaseModel):
     project_id: int
 

@@ -106,10 +106,6 @@ class RunDetail(Schema):
     models: list[str] = Field(description="Checkpoints that can be downloaded")
 
 
-class RunsQuery(BaseModel):
-    binned: bool = False
-
-
 class GroupQuery(BaseModel):
     by: str
 

@@ -20,7 +20,7 @@ from avocet.work.models.bundles import bundles_of
 from avocet.work.models.ensembles import get_ensemble
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import get_project
-from avocet.work.snapshots.snapshots import get_snapshot, read_snapshot
+from avocet.work.snapshots.snapshots import get_snapshot, read_summary
 from avocet.work.train.runs import get_run
 
 TRUTH, MODEL, DETECTIONS = "truth", "model", "detections"
@@ -145,7 +145,7 @@ def prepare_evaluation(
         snapshot = get_snapshot(session, wanted)
         if snapshot.project_id != project_id:
             raise NotFound(f"the project has no snapshot {wanted}")
-        if not any(picture.part == order.part for picture in read_snapshot(folder, snapshot).pictures):
+        if not any(each.part == order.part for each in read_summary(folder, snapshot).parts):
             called = f"the {order.part.value} part" if order.part else "none"
             raise InputError(f"the snapshot {snapshot.content_hash[:12]} has no labelled picture in {called}")
     where = files[TRUTH][1] if TRUTH in files else f"{order.part.value if order.part else ''}"
@@ -202,12 +202,15 @@ def get_evaluation(session: Session, evaluation_id: int) -> Evaluation:
     return evaluation
 
 
-def list_evaluations(session: Session, project_id: int) -> list[Evaluation]:
-    """The project's evaluations that are not in the bin, newest first."""
+def list_evaluations(session: Session, project_id: int, binned: bool = False) -> list[Evaluation]:
+    """The project's evaluations, or those in the bin, newest first."""
     query = (
         select(Evaluation)
         .options(joinedload(Evaluation.snapshot), joinedload(Evaluation.job))
-        .where(Evaluation.project_id == project_id, Evaluation.binned_at.is_(None))
+        .where(
+            Evaluation.project_id == project_id,
+            Evaluation.binned_at.is_not(None) if binned else Evaluation.binned_at.is_(None),
+        )
     )
     return list(session.scalars(query.order_by(Evaluation.id.desc())))
 

@@ -16,7 +16,7 @@ from avocet.core.score.matching_all import overlapping_pairs
 from avocet.core.score.measurement import MatchedPictures, match_pictures
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, JobState, Part
-from avocet.work.judge.sent import kept_truth
+from avocet.work.judge.sent import held_out_file, kept_truth
 from avocet.work.pictures.files import StoredPicture
 from avocet.work.problems import NotFound
 from avocet.work.snapshots.frozen import Frozen, FrozenPicture, ignored_boxes
@@ -207,6 +207,9 @@ def truth_of(folder: DataFolder, evaluation: Evaluation) -> Frozen:
     """The truth that an evaluation is measured on."""
     if evaluation.snapshot is None:
         return kept_truth(folder, evaluation.project_id, evaluation.id).frozen
+    kept = held_out_file(folder, evaluation.project_id, evaluation.id)
+    if kept.is_file():
+        return Frozen.model_validate_json(kept.read_bytes())
     return read_snapshot(folder, evaluation.snapshot)
 
 

@@ -121,6 +121,11 @@ def kept_truth(folder: DataFolder, project_id: int, evaluation_id: int) -> Truth
     return Truth.model_validate_json(path.read_bytes())
 
 
+def held_out_file(folder: DataFolder, project_id: int, evaluation_id: int) -> Path:
+    """The pictures of a snapshot that were measured on, so that opening figures reads no more than these."""
+    return folder.evaluation_place(project_id, evaluation_id) / "held-out.json"
+
+
 def numbers_of(frozen: Frozen, part: Part | None) -> Numbers:
     """Ids in a COCO export of a snapshot: pictures and classes counted from 1."""
     chosen = [number for number, each in enumerate(frozen.pictures) if each.part == part]

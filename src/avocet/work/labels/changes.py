@@ -115,14 +115,14 @@ def undo_change(session: Session, project_id: int, change_id: int) -> Undone:
     return Undone(change.title, pictures, kept)
 
 
-def latest_changes(session: Session, project_id: int, limit: int = 30) -> list[Change]:
+def latest_changes(session: Session, project_id: int, limit: int = 200) -> list[Change]:
     """The project's changes, newest first."""
     query = select(Change).where(Change.project_id == project_id).order_by(Change.id.desc()).limit(limit)
     return list(session.scalars(query))
 
 
 def _digest(picture: Picture) -> str:
-    """Equal for equal labels, whatever their revision: changes are taken back one after the other."""
+    """Equal for equal labels, whatever their revision: changes are undone one after the other."""
     labels = labels_of(picture) | {"revision": 0}
     return hashlib.sha256(json.dumps(labels, sort_keys=True).encode()).hexdigest()[:24]
 

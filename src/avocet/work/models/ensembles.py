@@ -81,9 +81,10 @@ def get_ensemble(session: Session, ensemble_id: int) -> Ensemble:
     return found
 
 
-def list_ensembles(session: Session, project_id: int) -> list[Ensemble]:
-    """The project's ensembles that are not in the bin, newest first."""
-    query = select(Ensemble).where(Ensemble.project_id == project_id, Ensemble.binned_at.is_(None))
+def list_ensembles(session: Session, project_id: int, binned: bool = False) -> list[Ensemble]:
+    """The project's ensembles, or those in the bin, newest first."""
+    where = Ensemble.binned_at.is_not(None) if binned else Ensemble.binned_at.is_(None)
+    query = select(Ensemble).where(Ensemble.project_id == project_id, where)
     return list(session.scalars(query.order_by(Ensemble.id.desc())))
 
 

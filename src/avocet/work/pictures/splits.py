@@ -12,7 +12,7 @@ from avocet.core.labels.splitting import cover_labels, split_by_ratio
 from avocet.store.database import Sessions, reading
 from avocet.store.tables import Change, Part, Picture, PictureState
 from avocet.work.job_kinds import SplitOrder, Task
-from avocet.work.job_outcomes import PicturesSplit
+from avocet.work.job_outcomes import LabelledByPart, PicturesSplit
 from avocet.work.labels.changes import begin_change, change_parts
 from avocet.work.labels.columns import read_columns
 from avocet.work.labels.states import LABELLED
@@ -113,7 +113,7 @@ def do_split(task: Task[SplitOrder]) -> PicturesSplit:
     change_id = move_to_parts(task.sessions, given.project_id, "Pictures split", moves, task.reporter).id
     with reading(task.sessions)() as session:
         counts = labelled_by_part(session, given.project_id)
-    return PicturesSplit(change_id=change_id, labelled=counts)
+    return PicturesSplit(change_id=change_id, labelled=LabelledByPart(**counts))
 
 
 class _Row(NamedTuple):

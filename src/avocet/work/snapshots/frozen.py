@@ -1,5 +1,6 @@
 """What a snapshot holds, and its pictures ready to train or measure on."""
 
+from collections import Counter
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -66,6 +67,33 @@ class Frozen(BaseModel):
 
     classes: list[str]
     pictures: list[FrozenPicture]
+
+
+class PartSummary(BaseModel):
+    """What a part of a snapshot holds; ``boxes`` by class name, without classes that it has none of."""
+
+    part: Part | None
+    pictures: int
+    boxes: dict[str, int]
+
+
+class SnapshotSummary(BaseModel):
+    """A snapshot in a few sums; parts without pictures are left out."""
+
+    classes: list[str]
+    parts: list[PartSummary]
+
+
+def summary_of(frozen: Frozen) -> SnapshotSummary:
+    """Count what each part of a snapshot holds."""
+    parts = []
+    for part in (*Part, None):
+        pictures = [picture for picture in frozen.pictures if picture.part == part]
+        labels = Counter(box.label for picture in pictures for box in picture.boxes)
+        boxes = {frozen.classes[label]: labels[label] for label in sorted(labels)}
+        if pictures:
+            parts.append(PartSummary(part=part, pictures=len(pictures), boxes=boxes))
+    return SnapshotSummary(classes=frozen.classes, parts=parts)
 
 
 def labelled_pictures(

@@ -20,7 +20,7 @@ from avocet.work.labels.rows import PictureRow, picture_rows
 from avocet.work.labels.states import LABELLED
 from avocet.work.pictures.listing import Filter, conditions
 from avocet.work.problems import NotFound
-from avocet.work.snapshots.frozen import Frozen, FrozenBox, FrozenPicture
+from avocet.work.snapshots.frozen import Frozen, FrozenBox, FrozenPicture, SnapshotSummary, summary_of
 
 
 @dataclass(frozen=True)
@@ -30,6 +30,7 @@ class PreparedSnapshot:
     frozen: Frozen
     content: bytes
     digest: str
+    summary: SnapshotSummary
 
 
 def freeze(
@@ -95,7 +96,7 @@ def packed(frozen: Frozen) -> PreparedSnapshot:
             if not picture[extra]:
                 del picture[extra]
     content = json.dumps(dumped, ensure_ascii=False, separators=(",", ":")).encode()
-    return PreparedSnapshot(frozen, content, hashlib.sha256(content).hexdigest())
+    return PreparedSnapshot(frozen, content, hashlib.sha256(content).hexdigest(), summary_of(frozen))
 
 
 def keep_snapshot(folder: DataFolder, project_id: int, prepared: PreparedSnapshot) -> None:
@@ -122,6 +123,7 @@ def record_snapshot(
         boxes=sum(len(picture.boxes) for picture in prepared.frozen.pictures),
         name=name.strip(),
         note=note.strip(),
+        summary=prepared.summary.model_dump(mode="json"),
     )
     session.add(snapshot)
     session.flush()
@@ -205,6 +207,13 @@ def read_snapshot(folder: DataFolder, snapshot: Snapshot) -> Frozen:
     if hashlib.sha256(content).hexdigest() != snapshot.content_hash:
         raise NotFound(f"the file of snapshot {snapshot.content_hash[:12]} was changed ({path})")
     return Frozen.model_validate_json(content)
+
+
+def read_summary(folder: DataFolder, snapshot: Snapshot) -> SnapshotSummary:
+    """What each part of a snapshot holds, from the record, or from the file of an earlier version's."""
+    if snapshot.summary is not None:
+        return SnapshotSummary.model_validate(snapshot.summary)
+    return summary_of(read_snapshot(folder, snapshot))
 
 
 def _frozen(picture: PictureRow, label_of: Mapping[int, int]) -> FrozenPicture:

@@ -1,6 +1,7 @@
 """Following a run: what its figures hint at, and what it finds on its watch pictures."""
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from sqlalchemy.orm import Session
@@ -9,7 +10,7 @@ from avocet.detector.training.watching import read_watched, watched_epochs
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Run
 from avocet.work.problems import NotFound
-from avocet.work.snapshots.frozen import FrozenPicture
+from avocet.work.snapshots.frozen import Frozen, FrozenPicture
 from avocet.work.snapshots.snapshots import read_snapshot
 from avocet.work.train.hints import Hint, training_hints
 from avocet.work.train.runs import get_run
@@ -44,10 +45,20 @@ def hints_of(run: Run) -> list[Hint]:
     )
 
 
+def watched_file(place: Path) -> Path:
+    """A run's watch pictures as its snapshot has them, so that looking at them reads no more than these."""
+    return place / "watched.json"
+
+
 def watch_of(session: Session, folder: DataFolder, run_id: int) -> Watch:
     """The watch pictures of a run."""
     run = get_run(session, run_id)
-    frozen = read_snapshot(folder, run.snapshot)
+    kept = watched_file(folder.run(run.project_id, run.id))
+    frozen = (
+        Frozen.model_validate_json(kept.read_bytes())
+        if kept.is_file()
+        else read_snapshot(folder, run.snapshot)
+    )
     by_id = {picture.id: picture for picture in frozen.pictures}
     last = run.epochs[-1].epoch if run.epochs else 0
     pictures = [by_id[each] for each in run.watched if each in by_id]

@@ -26,11 +26,11 @@ const bins = computed(() => (found.value ? found.value.counts.map((count, index)
 })) : []));
 const words = computed(() => {
   const far = [...bins.value].filter((bin) => bin.count >= 10 && bin.right !== null).sort((a, b) => Math.abs(b.right! - b.score!) - Math.abs(a.right! - a.score!))[0];
-  if (!far) return "There are too few detections to say.";
+  if (!far) return "There are too few predictions to say.";
   const gap = far.right! - far.score!;
   const share = `${Math.round(100 * far.right!)} of 100`;
   if (Math.abs(gap) < 0.05) return "The scores can be read as probabilities: none is off by more than 0.05.";
-  return `Of detections scored ${far.from.toFixed(1)} to ${far.to.toFixed(1)}, ${share} are right: the scores there are too ${gap > 0 ? "low" : "high"}.`;
+  return `Of predictions scored ${far.from.toFixed(1)} to ${far.to.toFixed(1)}, ${share} are right: the scores there are too ${gap > 0 ? "low" : "high"}.`;
 });
 const option = computed(() => ({
   grid: { left: 52, right: 20, top: 16, bottom: 44 },
@@ -56,15 +56,15 @@ const option = computed(() => ({
       <el-select v-model="chosen" size="small" aria-label="Class" style="width: 150px"><el-option value="all" label="All classes" /><el-option v-for="(name, index) in classNames" :key="name" :value="index" :label="name" /></el-select>
     </header>
     <div class="both">
-      <PlainChart class="chart" :option="option" label="Share of detections that are right against their score" />
+      <PlainChart class="chart" :option="option" label="Share of predictions that are right against their score" />
       <div>
         <p data-test="calibration-words">{{ words }}</p>
         <p v-if="found && found.expected_error !== null">Expected error <b>{{ found.expected_error.toFixed(3) }}</b>: so far score and share right lie apart on average.</p>
         <table class="figures">
-          <thead><tr><th>Score</th><th class="number">Detections</th><th class="number">Mean score</th><th class="number">Right</th></tr></thead>
+          <thead><tr><th>Score</th><th class="number">Predictions</th><th class="number">Mean score</th><th class="number">Right</th></tr></thead>
           <tbody><tr v-for="bin in bins" :key="bin.from"><td>{{ bin.from.toFixed(1) }} to {{ bin.to.toFixed(1) }}</td><td class="number">{{ bin.count }}</td><td class="number">{{ bin.score?.toFixed(2) ?? "–" }}</td><td class="number">{{ bin.right === null ? "–" : `${(100 * bin.right).toFixed(0)} %` }}</td></tr></tbody>
         </table>
-        <p class="soft note">Right means a hit at IoU 0.5. Detections below {{ found?.lowest_score }} are left out. On the broken line scores would be exactly right.</p>
+        <p class="soft note">Right means a hit at IoU 0.5. Predictions below {{ found?.lowest_score }} are left out. On the broken line scores would be exactly right.</p>
       </div>
     </div>
   </section>

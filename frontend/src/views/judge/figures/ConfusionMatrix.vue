@@ -45,7 +45,7 @@ async function show(row: number, column: number): Promise<void> {
 }
 
 const names = computed(() => made.value?.class_names ?? []);
-const rows = computed(() => [...names.value, "nothing there"]);
+const rows = computed(() => [...names.value, "background"]);
 const columns = computed(() => [...names.value, "not found"]);
 const sums = computed(() => (made.value?.counts ?? []).map((row) => row.reduce((sum, value) => sum + value, 0)));
 function shown(row: number, column: number): string {
@@ -64,7 +64,7 @@ const crops = computed(() => boxes.value.map((box) => ({ ...box, caption: box.sc
 <template>
   <section class="confusion" data-test="confusion">
     <header>
-      <h2>Who is taken for whom</h2>
+      <h2>Confusion matrix</h2>
       <el-checkbox v-model="shares" size="small">Shares of a row</el-checkbox>
       <label>IoU <el-input-number v-model="iou" :min="0.05" :max="0.95" :step="0.05" size="small" aria-label="IoU of a match" /></label>
     </header>

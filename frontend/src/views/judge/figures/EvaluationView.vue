@@ -25,12 +25,12 @@ import ThresholdSliders from "@/views/judge/figures/ThresholdSliders.vue";
 const PAGES = [
   { value: "figures", label: "Figures" },
   { value: "wall", label: "Pictures" },
-  { value: "mistakes", label: "Why it was wrong" },
-  { value: "confusion", label: "Confusion" },
+  { value: "mistakes", label: "Kinds of error" },
+  { value: "confusion", label: "Confusion matrix" },
   { value: "curves", label: "Curves" },
   { value: "score", label: "Minimum score" },
   { value: "calibration", label: "Calibration" },
-  { value: "doubts", label: "Labels to look at" },
+  { value: "doubts", label: "Doubtful labels" },
 ] as const;
 type Page = (typeof PAGES)[number]["value"];
 
@@ -150,7 +150,7 @@ const file = (name: string): string => `/api/v1/evaluations/${evaluationId}/${na
             <el-dropdown-menu>
               <a class="download" :href="file('figures.csv')" download>Figures by class, CSV</a>
               <a class="download" :href="file('figures.json')" download>All figures and settings, JSON</a>
-              <a class="download" :href="file(`detections.json?overlap_limit=${overlapLimit}`)" download>Detections, COCO results JSON</a>
+              <a class="download" :href="file(`detections.json?overlap_limit=${overlapLimit}`)" download>Predictions, COCO results JSON</a>
             </el-dropdown-menu>
           </template>
         </el-dropdown>

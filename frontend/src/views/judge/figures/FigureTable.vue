@@ -1,18 +1,25 @@
 <script setup lang="ts">
 /** All figures of a measurement, and the counts that lie behind each. */
 import type { Evaluation } from "@/api/client";
+import { CONSTANTS } from "@/api/declared";
+import Explained from "@/parts/Explained.vue";
 import { count, precision } from "@/parts/format";
 
 const props = defineProps<{ report: NonNullable<Evaluation["report"]> }>();
 const emit = defineEmits<{ open: [name: string] }>();
 const between = (range?: readonly number[] | null): string => (range ? `${precision(range[0])} to ${precision(range[1])}` : "–");
 const problems = props.report.problems ?? [];
-const bounds = props.report.area_bounds ?? [32, 96];
+const bounds = props.report.area_bounds ?? CONSTANTS.area_bounds;
 const sizes = [
   { key: "small", said: `small, to ${bounds[0]}²` },
   { key: "medium", said: `medium, to ${bounds[1]}²` },
   { key: "large", said: "large, above" },
 ];
+const precisionRule = `Precision averaged over recall by the ${props.report.interpolation} rule.`;
+const range = props.report.resamples
+  ? `Where 95 % of ${props.report.resamples.toLocaleString("en")} measurements lie, on pictures drawn anew from these.`
+  : "There are too few pictures for a range.";
+const counted = `Predictions, hits, false alarms and misses are counted at IoU 0.5, from score ${props.report.lowest_score} up.`;
 const worst = Object.entries(props.report.classes).reduce<string>(
   (found, [name, each]) => (each.ap50 !== null && (found === "" || each.ap50 < (props.report.classes[found]?.ap50 ?? 2)) ? name : found), "",
 );
@@ -23,9 +30,11 @@ const worst = Object.entries(props.report.classes).reduce<string>(
     <table class="figures" data-test="class-figures">
       <thead>
         <tr>
-          <th>Class</th><th class="number">AP at 0.5</th><th class="number">95 % range</th><th class="number">at 0.50:0.95</th><th class="number">95 % range</th>
-          <th v-for="size in sizes" :key="size.key" class="number">{{ size.said }}</th>
-          <th class="number">Truths</th><th class="number">Predictions</th><th class="number">Hits</th><th class="number">False alarms</th><th class="number">Missed</th>
+          <th>Class</th>
+          <th class="number"><Explained :says="precisionRule">AP at 0.5</Explained></th><th class="number"><Explained :says="range">95 % range</Explained></th>
+          <th class="number">at 0.50:0.95</th><th class="number">95 % range</th>
+          <th v-for="size in sizes" :key="size.key" class="number"><Explained says="AP at 0.50:0.95 of truths whose area in pixels lies there; in brackets how many there are.">{{ size.said }}</Explained></th>
+          <th class="number">Truths</th><th class="number"><Explained :says="counted">Predictions</Explained></th><th class="number">Hits</th><th class="number">False alarms</th><th class="number">Missed</th>
         </tr>
       </thead>
       <tbody>
@@ -47,13 +56,16 @@ const worst = Object.entries(props.report.classes).reduce<string>(
         </tr>
       </tbody>
     </table>
-    <p class="soft notes" data-test="more-figures">
-      mAP at 0.75: {{ precision(report.map75) }}.
-      Average recall with <template v-for="(value, limit, index) in report.recall" :key="limit">{{ index ? ", " : "" }}{{ limit }}: {{ precision(value) }}</template> detections of a class in a picture.
-      Sizes by area in square pixels, with the number of truths. Counts are at IoU 0.5 and any score down to {{ report.lowest_score }}.
-      Precision by the {{ report.interpolation }} rule<template v-if="report.resamples">; the ranges hold 95 % of {{ report.resamples.toLocaleString("en") }} measurements on pictures drawn anew from these</template>.
-      <template v-if="report.milliseconds">One picture takes {{ report.milliseconds.toFixed(0) }} ms here, pixels to boxes.</template>
-    </p>
+    <dl class="more" data-test="more-figures">
+      <div><dt>mAP at 0.75</dt><dd>{{ precision(report.map75) }}</dd></div>
+      <div v-for="(value, limit) in report.recall" :key="limit">
+        <dt><Explained :says="`Average recall when each picture keeps the ${limit} predictions of a class with the highest scores.`">Recall at {{ limit }}</Explained></dt>
+        <dd>{{ precision(value) }}</dd>
+      </div>
+      <div v-if="report.milliseconds">
+        <dt><Explained says="From pixels to boxes, on this machine.">Time a picture</Explained></dt><dd>{{ report.milliseconds.toFixed(0) }} ms</dd>
+      </div>
+    </dl>
     <p v-for="problem in problems" :key="problem" class="notice">{{ problem }}</p>
     <p v-if="problems.length" class="soft">{{ count(problems.length, "remark") }} on what was measured.</p>
   </section>
@@ -65,5 +77,8 @@ th { font-size: 13px; vertical-align: bottom; }
 td, th { padding-right: 10px; }
 .worst td { background: color-mix(in srgb, var(--brick) 7%, transparent); }
 button { border: 0; background: none; padding: 0; font: inherit; color: inherit; cursor: pointer; text-decoration: underline; text-decoration-color: var(--rule); }
-.notes { margin-top: 10px; max-width: 1020px; font-size: 14px; }
+.more { display: flex; flex-wrap: wrap; gap: 4px 28px; margin: 12px 0 0; font-size: 14px; }
+.more > div { display: flex; gap: 7px; }
+.more dt { color: var(--ink-soft); }
+.more dd { margin: 0; font-variant-numeric: tabular-nums; }
 </style>

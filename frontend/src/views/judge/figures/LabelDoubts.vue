@@ -10,6 +10,7 @@ import { useProject } from "@/state/project";
 
 const props = defineProps<{ evaluationId: number; overlapLimit: number }>();
 const store = useProject();
+const colour = (name: string | null): string => store.classes.find((each) => each.name === name)?.colour ?? "#A9B8C9";
 const doubts = ref<Doubt[]>([]);
 const total = ref(0);
 const refused = ref("");
@@ -59,10 +60,10 @@ async function setFine(doubt: Doubt | undefined, fine: boolean): Promise<void> {
   }
 }
 useKeys([
-  { keys: ["j"], label: "Next doubted label", run: () => (at.value = Math.min(shown.value.length - 1, at.value + 1)) },
-  { keys: ["k"], label: "Previous doubted label", run: () => (at.value = Math.max(0, at.value - 1)) },
-  { keys: ["a"], label: "Accept what the model says", run: () => accept(current.value) },
-  { keys: ["f"], label: "The label is right", run: () => setFine(current.value, true) },
+  { keys: ["."], label: "Next doubtful label", run: () => (at.value = Math.min(shown.value.length - 1, at.value + 1)) },
+  { keys: [","], label: "Previous doubtful label", run: () => (at.value = Math.max(0, at.value - 1)) },
+  { keys: ["k"], label: "Accept what the model says", run: () => accept(current.value) },
+  { keys: ["f"], label: "Fine: the label is right", run: () => setFine(current.value, true) },
 ]);
 
 function words(doubt: Doubt): string {
@@ -71,7 +72,7 @@ function words(doubt: Doubt): string {
   if (doubt.kind === "badly placed") return `The box of this ${doubt.labelled} may lie wrong`;
   return `Labelled ${doubt.labelled}, but the model sees nothing`;
 }
-const action: Record<Doubt["kind"], string> = { unlabelled: "Add the box", "other class": "Change the class", "badly placed": "Move the box", "nothing there": "Take the box off" };
+const action: Record<Doubt["kind"], string> = { unlabelled: "Add the box", "other class": "Change the class", "badly placed": "Move the box", "background": "Take the box off" };
 const states: Record<Doubt["state"], string> = { open: "", mended: "mended", fine: "label is right", gone: "picture is gone" };
 /** What is looked at: both boxes and a little around them. */
 function frame(doubt: Doubt): number[] {
@@ -85,9 +86,9 @@ function frame(doubt: Doubt): number[] {
 <template>
   <section data-test="doubts">
     <header>
-      <h2>Labels to look at again</h2>
+      <h2>Doubtful labels</h2>
       <el-checkbox v-model="onlyOpen" size="small">Only open ones</el-checkbox>
-      <span v-if="loaded && !refused" class="soft">{{ count(total, "label") }} where model and labels disagree, likeliest mistake first. <kbd>a</kbd> accepts, <kbd>f</kbd> keeps the label.</span>
+      <span v-if="loaded && !refused" class="soft">{{ count(total, "label") }} where model and labels disagree, likeliest mistake first. <kbd>K</kbd> accepts, <kbd>F</kbd> keeps the label.</span>
     </header>
     <p v-if="refused" class="notice">{{ refused }}</p>
     <p v-else-if="loaded && !shown.length" class="soft">{{ total ? "All of them were looked at." : "Model and labels agree everywhere." }}</p>
@@ -96,15 +97,15 @@ function frame(doubt: Doubt): number[] {
         <svg :viewBox="frame(doubt).join(' ')" role="img" :aria-label="words(doubt)">
           <image :href="`/api/v1/evaluations/${evaluationId}/pictures/${doubt.picture_id}/file`" />
           <rect v-if="doubt.label" class="label" :x="doubt.label[0]" :y="doubt.label[1]" :width="doubt.label[2] - doubt.label[0]" :height="doubt.label[3] - doubt.label[1]" />
-          <rect v-if="doubt.prediction" :x="doubt.prediction[0]" :y="doubt.prediction[1]" :width="doubt.prediction[2] - doubt.prediction[0]" :height="doubt.prediction[3] - doubt.prediction[1]" />
+          <rect v-if="doubt.prediction" :stroke="colour(doubt.predicted)" :x="doubt.prediction[0]" :y="doubt.prediction[1]" :width="doubt.prediction[2] - doubt.prediction[0]" :height="doubt.prediction[3] - doubt.prediction[1]" />
         </svg>
         <div class="text">
           <b>{{ words(doubt) }}</b>
           <span class="soft">{{ doubt.name }}<template v-if="doubt.score !== null">, score {{ doubt.score.toFixed(2) }}</template>, doubt {{ doubt.likelihood.toFixed(2) }}</span>
           <span v-if="doubt.state === 'open'" class="acts">
-            <el-button size="small" :type="doubt.kind === 'nothing there' ? 'default' : 'primary'" data-test="accept-doubt" @click.stop="accept(doubt)">{{ action[doubt.kind] }}</el-button>
+            <el-button size="small" :type="doubt.kind === 'background' ? 'default' : 'primary'" data-test="accept-doubt" @click.stop="accept(doubt)">{{ action[doubt.kind] }}</el-button>
             <el-button size="small" data-test="fine-doubt" @click.stop="setFine(doubt, true)">The label is right</el-button>
-            <router-link :to="`/project/${store.id}/collect/${doubt.picture_id}`">Open in Collect</router-link>
+            <router-link :to="`/project/${store.id}/collect/${doubt.picture_id}`">Open to label</router-link>
           </span>
           <span v-else class="good">{{ states[doubt.state] }} <el-button v-if="doubt.state === 'fine'" link type="primary" size="small" @click.stop="setFine(doubt, false)">Undo</el-button></span>
         </div>
@@ -120,8 +121,8 @@ ol { list-style: none; margin: 0; padding: 0; display: grid; grid-template-colum
 li { display: grid; grid-template-columns: 112px minmax(0, 1fr); gap: 12px; padding: 6px; border-left: 3px solid transparent; cursor: pointer; }
 li.here { border-left-color: var(--leg); background: var(--leg-pale); }
 svg { width: 112px; height: 112px; background: var(--stage); display: block; }
-rect { fill: none; stroke: #f0c26b; stroke-width: 2; vector-effect: non-scaling-stroke; }
-.label { stroke: #fffefa; stroke-dasharray: 4 3; }
+rect { fill: none; stroke-width: 2; vector-effect: non-scaling-stroke; }
+.label { stroke: var(--truth); stroke-dasharray: var(--truth-dash); }
 .text { display: grid; gap: 3px; align-content: start; font-size: 14px; }
 .acts { display: flex; gap: 6px 10px; align-items: center; flex-wrap: wrap; }
 .acts .el-button + .el-button { margin-left: 0; }

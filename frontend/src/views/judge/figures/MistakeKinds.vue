@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Why it was wrong: each kind of error, how often, and what mending it alone would bring. */
+/** Kinds of error: each kind of error, how often, and what mending it alone would bring. */
 import { computed, ref, watch } from "vue";
 
 import { api, type MistakeKind, type MistakenBox, take } from "@/api/client";
@@ -18,7 +18,7 @@ const said: Record<string, string> = {
   "badly placed": "the right class, but too far off to count",
   both: "another class, and too far off",
   duplicate: "a truth that is found already, found once more",
-  "nothing there": "no truth anywhere near",
+  "background": "no truth anywhere near",
   "not found": "a truth that nothing points at",
 };
 const most = computed(() => Math.max(0.001, ...kinds.value.map((kind) => kind.gain ?? 0)));
@@ -56,7 +56,7 @@ const shown = computed(() => boxes.value.map((box) => ({ ...box, caption: captio
 <template>
   <section class="mistakes" data-test="mistakes">
     <div>
-      <h2>Why it was wrong</h2>
+      <h2>Kinds of error</h2>
       <p v-if="first?.gain" class="lead">Mending <b>{{ first.name }}</b> would bring the most: {{ first.gain.toFixed(3) }} mAP at 0.5.</p>
       <p v-else-if="kinds.length" class="lead">There is no kind of error whose mending would raise mAP at 0.5.</p>
       <table class="figures">
@@ -70,7 +70,7 @@ const shown = computed(() => boxes.value.map((box) => ({ ...box, caption: captio
           </tr>
         </tbody>
       </table>
-      <p class="soft note">Counts are above the minimum score; the gain counts all detections, as mAP does. A hit needs IoU 0.5; under 0.1 there was nothing.</p>
+      <p class="soft note">Counts are above the minimum score; the gain counts all predictions, as mAP does. A hit needs IoU 0.5; under 0.1 it is background.</p>
     </div>
     <div class="behind">
       <p v-if="open === null" class="soft">Click a number to see the boxes.</p>

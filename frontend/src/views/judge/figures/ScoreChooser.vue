@@ -52,7 +52,7 @@ async function save(): Promise<void> {
   await keep(chosenScores.value);
   sayWithUndo(`${props.run.name} is used with these minimum scores from now on`, () => keep(before));
 }
-useKeys([{ keys: ["s"], label: "Save the minimum scores with the model", run: save }]);
+useKeys([{ keys: ["Ctrl+s"], label: "Save the minimum scores with the model", run: save }]);
 
 const current = computed(() => classes.value.find((each) => each.name === shown.value));
 const curves = computed(() => {
@@ -91,7 +91,7 @@ const colour = (name: string): string => store.classes.find((each) => each.name 
         </tbody>
         <tfoot v-if="run">
           <tr><td colspan="6">
-            <el-button type="primary" size="small" data-test="save-scores" :disabled="!Object.keys(chosenScores).length" @click="save">Save with {{ run.name }}</el-button>
+            <el-button v-hint="'Save the minimum scores with the model'" type="primary" size="small" data-test="save-scores" :disabled="!Object.keys(chosenScores).length" @click="save">Save with {{ run.name }}</el-button>
             <span v-if="Object.keys(run.minimum_scores).length" class="soft" data-test="saved-scores"> Saved now: {{ Object.entries(run.minimum_scores).map(([name, score]) => `${name} ${score.toFixed(3)}`).join(", ") }}</span>
             <span v-else class="soft"> Use and <code>avocet detect</code> then take them by themselves.</span>
           </td></tr>

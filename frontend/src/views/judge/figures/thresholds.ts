@@ -2,13 +2,14 @@
 import { ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
+import { CONSTANTS } from "@/api/declared";
 import { useKeys } from "@/state/keys";
 
 export function useThresholds(act: () => void) {
   const route = useRoute();
   const router = useRouter();
-  const minimumScore = ref(within(route.query.score, 0.25));
-  const overlapLimit = ref(within(route.query.overlap, 0.5));
+  const minimumScore = ref(within(route.query.score, CONSTANTS.minimum_score));
+  const overlapLimit = ref(within(route.query.overlap, CONSTANTS.overlap_limit));
   let wanted = 0;
 
   watch([minimumScore, overlapLimit], () => {

@@ -99,7 +99,7 @@ const shapes = computed<Shape[]>(() =>
     return {
       corners: box.corners as Corners,
       colour: known?.colour ?? "#A9B8C9",
-      broken: truth,
+      truth,
       // A truth that was found needs no badge and mark of its own: the prediction carries them.
       badge: truth ? (box.mark === "hit" && showPredictions.value ? undefined : String(number)) : `${number}  ${(box.score ?? 0).toFixed(2)}`,
       mark: truth && box.mark === "hit" && showPredictions.value ? undefined : box.mark,
@@ -123,9 +123,9 @@ useKeys([
   { keys: ["."], label: "Next picture", run: () => go(1) },
   { keys: [","], label: "Previous picture", run: () => go(-1) },
   { keys: ["g"], label: "Truth on or off", run: () => (showTruths.value = !showTruths.value) },
-  { keys: ["p"], label: "Predictions on or off", run: () => (showPredictions.value = !showPredictions.value) },
+  { keys: ["Shift+g"], label: "Predictions on or off", run: () => (showPredictions.value = !showPredictions.value) },
   { keys: ["Escape"], label: "Back to all pictures", run: () => router.push({ path: `/project/${store.id}/judge/${evaluationId}`, query: { ...query(), page: "wall" } }) },
-  { keys: ["t"], label: "Take the picture apart", run: () => void (evaluation.value?.run_id && evaluation.value.part && router.push(anatomyPath.value)) },
+  { keys: ["y"], label: "Take the picture apart", run: () => void (evaluation.value?.run_id && evaluation.value.part && router.push(anatomyPath.value)) },
 ]);
 
 const markNames = { hit: "hit", miss: "missed", false_alarm: "false alarm", ignored: "ignored" };
@@ -139,8 +139,8 @@ const markNames = { hit: "hit", miss: "missed", false_alarm: "false alarm", igno
       <span class="spread" />
       <ThresholdSliders v-model:score="minimumScore" v-model:overlap="overlapLimit" />
       <el-button-group>
-        <el-button :disabled="place <= 0" @click="go(-1)">Previous</el-button>
-        <el-button :disabled="place < 0 || place >= wall.length - 1" @click="go(1)">Next</el-button>
+        <el-button v-hint="'Previous picture'" :disabled="place <= 0" @click="go(-1)">Previous</el-button>
+        <el-button v-hint="'Next picture'" :disabled="place < 0 || place >= wall.length - 1" @click="go(1)">Next</el-button>
       </el-button-group>
     </header>
     <p v-if="failed" class="notice bad">{{ failed }}</p>
@@ -158,7 +158,7 @@ const markNames = { hit: "hit", miss: "missed", false_alarm: "false alarm", igno
         <el-checkbox v-model="showPredictions"><span class="line-key" />Predictions ({{ predictions.length }})</el-checkbox>
       </section>
       <section class="list" data-test="marks">
-        <p v-if="!entries.length" class="soft">Nothing there, nothing found.</p>
+        <p v-if="!entries.length" class="soft">No objects, none predicted.</p>
         <button
           v-for="entry in entries"
           :key="entry.key"
@@ -173,7 +173,7 @@ const markNames = { hit: "hit", miss: "missed", false_alarm: "false alarm", igno
         </button>
       </section>
       <section>
-        <router-link v-if="evaluation?.part" :to="`/project/${store.id}/collect/${pictureId}`">Open in Collect</router-link>
+        <router-link v-if="evaluation?.part" :to="`/project/${store.id}/collect/${pictureId}`">Open to label</router-link>
         <router-link v-if="evaluation?.run_id && evaluation.part" :to="anatomyPath" data-test="to-anatomy">Take it apart</router-link>
       </section>
     </aside>

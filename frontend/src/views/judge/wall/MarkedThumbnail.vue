@@ -43,7 +43,7 @@ onBeforeUnmount(() => {
     <img :src="`/api/v1/evaluations/${evaluationId}/pictures/${pictureId}/thumbnail`" :alt="name" loading="lazy" />
     <svg v-if="boxes" :viewBox="`0 0 ${boxes.width} ${boxes.height}`" aria-hidden="true">
       <rect
-        v-for="({ box, truth }, index) in drawn" :key="index" :class="{ truth }" :stroke="colour(box)"
+        v-for="({ box, truth }, index) in drawn" :key="index" :class="{ truth }" :stroke="truth ? 'var(--truth)' : colour(box)"
         :x="box.corners[0]" :y="box.corners[1]" :width="box.corners[2] - box.corners[0]" :height="box.corners[3] - box.corners[1]"
       />
       <g v-for="({ box, truth }, index) in errors" :key="`e${index}`" class="mark" :transform="corner(box)">
@@ -59,7 +59,7 @@ onBeforeUnmount(() => {
 img { width: 100%; height: 100%; object-fit: contain; display: block; color: var(--stage-ink); }
 svg { position: absolute; inset: 0; width: 100%; height: 100%; }
 rect { fill: none; stroke-width: 1.5; vector-effect: non-scaling-stroke; }
-rect.truth { stroke-dasharray: 3 3; }
+rect.truth { stroke-dasharray: var(--truth-dash); }
 .mark circle { fill: #15181b; }
 .mark path, .mark .ring { fill: none; stroke: #f08a6c; stroke-width: 1.6; }
 </style>

@@ -18,7 +18,7 @@ const orders: { value: Order; label: string }[] = [
   { value: "misses", label: "Most missed" },
   { value: "alarms", label: "Most false alarms" },
   { value: "iou", label: "Lowest IoU of a hit" },
-  { value: "name", label: "By name" },
+  { value: "name", label: "Name" },
 ];
 const value: Record<Order, (row: WallRow) => number> = {
   worst: (row) => -(row.misses + row.false_alarms),

@@ -75,7 +75,7 @@ watch(
   },
   { deep: true },
 );
-useKeys([{ keys: ["w"], label: "New sample of augmented pictures", run: drawAgain }]);
+useKeys([{ keys: ["w"], label: "New sample", run: drawAgain }]);
 const colour = (index: number): string => store.classes.find((each) => each.name === sheet.value?.class_names[index])?.colour ?? "#A9B8C9";
 </script>
 
@@ -95,7 +95,7 @@ const colour = (index: number): string => store.classes.find((each) => each.name
         <em>{{ each.shown }}</em>
       </label>
       <div class="line wide">
-        <el-button size="small" data-test="draw-again" @click="drawAgain">New sample</el-button>
+        <el-button v-hint="'New sample'" size="small" data-test="draw-again" @click="drawAgain">New sample</el-button>
         <el-button size="small" @click="Object.assign(varied, firstAugmentation())">Reset</el-button>
         <JobState v-if="job" :job="job" data-test="drawing" />
       </div>

@@ -33,7 +33,7 @@ async function estimate(): Promise<void> {
   }
 }
 watch(() => props.draft.settings, () => (stale.value = true), { deep: true });
-useKeys([{ keys: ["e"], label: "Estimate time and memory", run: estimate }]);
+useKeys([{ keys: ["Shift+e"], label: "Estimate time and memory", run: estimate }]);
 const gigabytes = (bytes: number): string => `${(bytes / 1e9).toFixed(1)} GB`;
 </script>
 
@@ -42,7 +42,7 @@ const gigabytes = (bytes: number): string => `${(bytes / 1e9).toFixed(1)} GB`;
     <p>Trains a few steps with these settings, in a process of its own, and throws the outcome away.</p>
     <p v-if="training" class="notice">Another training is at work, so that the estimate will be too long.</p>
     <p class="line">
-      <el-button type="primary" :disabled="busy" data-test="estimate" @click="estimate">{{ found ? "Estimate again" : "Estimate" }}</el-button>
+      <el-button v-hint="'Estimate time and memory'" type="primary" :disabled="busy" data-test="estimate" @click="estimate">{{ found ? "Estimate again" : "Estimate" }}</el-button>
       <el-button v-if="busy && job" @click="store.stop(job.id)">Stop</el-button>
       <span v-if="busy" class="soft">Training a few steps…</span>
     </p>

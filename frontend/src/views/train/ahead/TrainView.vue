@@ -122,7 +122,7 @@ const forget = store.onJob((job) => {
 });
 onBeforeUnmount(forget);
 useKeys([
-  { keys: ["t"], label: "Start the training", run: start },
+  { keys: ["Ctrl+Enter"], label: "Start training", run: start },
   ...looks.map((name, index) => ({ keys: [String(index + 1)], label: `Look at: ${name}`, run: () => (look.value = name) })),
 ]);
 </script>
@@ -134,9 +134,9 @@ useKeys([
       <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
       <form v-if="plan" novalidate class="plan" data-test="plan" @submit.prevent="start">
         <p>
-          Learns from <b>{{ count(plan.training, "picture") }}</b>, watched on <b>{{ plan.validation }}</b>.
+          Learns from <b>{{ count(plan.training, "picture") }}</b>, validated on <b>{{ plan.validation }}</b>.
           <template v-if="plan.unassigned">
-            {{ count(plan.unassigned, "labelled picture is", "labelled pictures are") }} in no part and left out;
+            {{ count(plan.unassigned, "labelled picture is", "labelled pictures are") }} unassigned and left out;
             <el-button link type="primary" @click="splitting = true">split the pictures</el-button> to use them.
           </template>
         </p>
@@ -189,7 +189,7 @@ useKeys([
           <MoreSettings v-model="draft.settings" :plan="plan" />
         </details>
         <div class="go">
-          <el-button type="primary" native-type="submit" size="large" :disabled="plan.obstacles.length > 0 || busy" data-test="start-run">Start training</el-button>
+          <el-button v-hint="'Start training'" type="primary" native-type="submit" size="large" :disabled="plan.obstacles.length > 0 || busy" data-test="start-run">Start training</el-button>
           <el-button link type="primary" @click="reset">Reset</el-button>
         </div>
       </form>

@@ -38,8 +38,8 @@ function toggle(id: number): void {
     <p v-if="failed" class="notice bad">{{ failed }}</p>
     <p>
       What the run finds on its watch pictures is kept after every epoch, to be replayed.
-      <template v-if="chosen.size">{{ count(chosen.size, "picture") }} chosen. <el-button link type="primary" @click="draft.watched = []">Draw by seed instead</el-button></template>
-      <template v-else>Twelve are drawn by the seed, unless you choose some here.</template>
+      <template v-if="chosen.size">{{ count(chosen.size, "picture") }} selected. <el-button link type="primary" @click="draft.watched = []">Draw by seed instead</el-button></template>
+      <template v-else>Twelve are drawn by the seed, unless you select some here.</template>
     </p>
     <div class="tiles">
       <button v-for="each in pictures" :key="each.id" type="button" :aria-pressed="chosen.has(each.id)" :class="{ chosen: chosen.has(each.id) }" data-test="watch-tile" @click="toggle(each.id)">

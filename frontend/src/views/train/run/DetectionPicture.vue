@@ -32,6 +32,6 @@ const text = computed(() => Math.max(props.picture.width, props.picture.height) 
 <style scoped>
 svg { display: block; width: 100%; background: var(--stage); }
 rect { fill: none; stroke-width: 2; vector-effect: non-scaling-stroke; }
-.truth { stroke: #fffefa; stroke-width: 1.5; stroke-dasharray: 4 3; }
+.truth { stroke: var(--truth); stroke-dasharray: var(--truth-dash); }
 text { font-family: var(--sans); font-weight: 700; paint-order: stroke; stroke: #101214; stroke-width: 0.2em; }
 </style>

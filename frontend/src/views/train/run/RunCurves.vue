@@ -3,6 +3,7 @@
 import { computed, ref } from "vue";
 
 import type { Epoch, Run } from "@/api/client";
+import { CONSTANTS } from "@/api/declared";
 import { precision } from "@/parts/format";
 import LineChart from "@/parts/LineChart.vue";
 
@@ -25,7 +26,7 @@ const lossCurves = computed(() => {
       { name: "Training loss", colour: "#4A7397", points: props.epochs.map((each): [number, number] => [each.epoch, total(each)]) },
       { name: "Validation loss", colour: "#B5492F", dashed: true, points: validated.value.map((each): [number, number] => [each.epoch, total(each.validation!)]) },
     ];
-  const parts = [["box", "Box", "#4A7397"], ["objectness", "Object", "#8A6A2F"], ["classes", "Class", "#51623F"]] as const;
+  const parts = [["box", "Box", "#4A7397"], ["objectness", "Objectness", "#8A6A2F"], ["classes", "Class", "#51623F"]] as const;
   return parts.flatMap(([key, name, colour]) => [
     { name, colour, points: props.epochs.map((each): [number, number] => [each.epoch, each[key]]) as Points },
     { name: `${name}, validation`, colour, dashed: true, points: validated.value.map((each): [number, number] => [each.epoch, each.validation![key]]) as Points },
@@ -49,7 +50,7 @@ const precisionCurves = computed(() => [
       <h2>Best epoch by class</h2>
       <p v-if="!best" class="soft">The first validation is yet to come.</p>
       <table v-else class="figures">
-        <thead><tr><th>Class</th><th class="number">AP at 0.5</th><th class="number">AP at 0.50:0.95</th><th class="number">Truths</th><th class="number">Predicted above 0.25</th></tr></thead>
+        <thead><tr><th>Class</th><th class="number">AP at 0.5</th><th class="number">AP at 0.50:0.95</th><th class="number">Truths</th><th class="number">Predicted above {{ CONSTANTS.minimum_score }}</th></tr></thead>
         <tbody>
           <tr v-for="(figures, name) in best.by_class" :key="name">
             <td>{{ name }}</td><td class="number">{{ precision(figures.ap50) }}</td><td class="number">{{ precision(figures.ap) }}</td><td class="number">{{ figures.truths }}</td><td class="number">{{ figures.predicted ?? "–" }}</td>

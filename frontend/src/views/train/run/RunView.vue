@@ -113,11 +113,11 @@ onBeforeUnmount(() => {
 });
 useKeys([
   ...pages.map((name, index) => ({ keys: [String(index + 1)], label: `Show ${name}`, run: () => (page.value = name) })),
-  { keys: ["j"], label: "Judge this run on the validation part", run: judge },
-  { keys: ["s"], label: "Stop", run: stop },
+  { keys: ["m"], label: "Measure this run on the validation part", run: judge },
+  { keys: ["Ctrl+."], label: "Stop", run: stop },
   { keys: ["r"], label: "Resume", run: resume },
-  { keys: ["x"], label: "Extend by more epochs", run: () => job.value?.state === "done" && (extending.value = true) },
-  { keys: ["d"], label: "Download the model", run: () => modelLink.value?.click() },
+  { keys: ["Shift+r"], label: "Extend by more epochs", run: () => job.value?.state === "done" && (extending.value = true) },
+  { keys: ["Shift+d"], label: "Download model", run: () => modelLink.value?.click() },
 ]);
 </script>
 
@@ -128,10 +128,10 @@ useKeys([
       <h1>{{ run?.name }}</h1>
       <JobState v-if="job" :job="job" />
       <span class="spread" />
-      <el-button v-if="active" :disabled="job?.stop_requested" data-test="stop-run" @click="stop">Stop</el-button>
-      <el-button v-if="resumable" type="primary" data-test="resume-run" @click="resume">Resume</el-button>
+      <el-button v-if="active" v-hint="'Stop'" :disabled="job?.stop_requested" data-test="stop-run" @click="stop">Stop</el-button>
+      <el-button v-if="resumable" v-hint="'Resume'" type="primary" data-test="resume-run" @click="resume">Resume</el-button>
       <el-popover v-if="job?.state === 'done'" v-model:visible="extending" trigger="click" :width="250">
-        <template #reference><el-button data-test="extend-run">Extend</el-button></template>
+        <template #reference><el-button v-hint="'Extend by more epochs'" data-test="extend-run">Extend</el-button></template>
         <form class="extend" @submit.prevent="extend">
           <label>More epochs <el-input-number v-model="more" :min="1" :max="10000" size="small" aria-label="More epochs" /></label>
           <p class="soft small">It goes on from the latest weights, at up to 0.3 times the learning rate.</p>
@@ -139,8 +139,8 @@ useKeys([
         </form>
       </el-popover>
       <el-button v-if="run && !active" data-test="copy-run" @click="goOn">New run from this</el-button>
-      <a v-if="run?.has_model" ref="modelLink" :href="`/api/v1/runs/${runId}/model/best`" data-test="download-model"><el-button tag="span">Download model</el-button></a>
-      <el-button v-if="run?.has_model" type="primary" data-test="judge-run" @click="judge">Judge</el-button>
+      <a v-if="run?.has_model" ref="modelLink" v-hint="'Download model'" :href="`/api/v1/runs/${runId}/model/best`" data-test="download-model"><el-button tag="span">Download model</el-button></a>
+      <el-button v-if="run?.has_model" v-hint="'Measure this run on the validation part'" type="primary" data-test="judge-run" @click="judge">Measure</el-button>
     </header>
     <div class="run-body">
       <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>

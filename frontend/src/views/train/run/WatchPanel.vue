@@ -3,6 +3,7 @@
 import { computed, onMounted, ref, watch } from "vue";
 
 import { api, type Run, take, type Watch, type WatchedEpoch } from "@/api/client";
+import { CONSTANTS } from "@/api/declared";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import { remembered } from "@/state/remembered";
@@ -20,7 +21,7 @@ const kept = ref(new Map<string, WatchedEpoch>());
 const place = ref(0);
 const following = ref(true);
 const failed = ref("");
-const looks = remembered("watch-looks", { score: 0.25, truths: true, scores: true });
+const looks = remembered("watch-looks", { score: CONSTANTS.minimum_score, truths: true, scores: true });
 const hidden = ref(new Set<number>());
 const large = ref<number | null>(null);
 
@@ -109,11 +110,11 @@ const step = (by: number): void => {
   place.value = Math.min(Math.max(0, place.value + by), Math.max(0, epochs.value.length - 1));
 };
 useKeys([
-  { keys: [","], label: "Epoch before", run: () => step(-1) },
+  { keys: [","], label: "Previous epoch", run: () => step(-1) },
   { keys: ["."], label: "Next epoch", run: () => step(1) },
   { keys: ["g"], label: "Truth on or off", run: () => (looks.value.truths = !looks.value.truths) },
-  { keys: ["["], label: "Lower minimum score", run: () => (looks.value.score = Math.max(0.05, Math.round(100 * looks.value.score - 5) / 100)) },
-  { keys: ["]"], label: "Higher minimum score", run: () => (looks.value.score = Math.min(0.95, Math.round(100 * looks.value.score + 5) / 100)) },
+  { keys: ["["], label: "Lower the minimum score", run: () => (looks.value.score = Math.max(0.05, Math.round(100 * looks.value.score - 5) / 100)) },
+  { keys: ["]"], label: "Raise the minimum score", run: () => (looks.value.score = Math.min(0.95, Math.round(100 * looks.value.score + 5) / 100)) },
   { keys: ["Escape"], label: "All watch pictures", run: () => (large.value = null), hidden: true },
 ]);
 </script>
