@@ -51,15 +51,17 @@ types: $(VENV)/installed frontend/node_modules/installed
 TOGETHER := OMP_NUM_THREADS=1 $(PYTHON) -m pytest --numprocesses auto --maxprocesses 4 --dist loadfile
 
 test: setup $(VENV)/tested
+	cd frontend && npm run --silent test
 	$(TOGETHER)
 
 quick: $(VENV)/tested
 	AVOCET_QUICK=1 $(TOGETHER) -m "not slow and not browser"
 
-check: $(VENV)/tested
+check: $(VENV)/tested frontend/node_modules/installed
 	$(VENV)/bin/ruff check src tests bench scripts
 	$(VENV)/bin/ruff format --check src tests bench scripts
 	$(VENV)/bin/mypy
+	cd frontend && npm run --silent lint
 
 $(VENV)/benched: $(VENV)/tested
 	@$(PYTHON) -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[bench]'

@@ -14,7 +14,9 @@ function declared(name) {
       title: said.title,
       says: said.description ?? "",
       first: said.default ?? null,
-      least: bounds.minimum ?? (bounds.exclusiveMinimum === undefined ? undefined : bounds.exclusiveMinimum + said["x-step"] / 1000),
+      least:
+        bounds.minimum ??
+        (bounds.exclusiveMinimum === undefined ? undefined : bounds.exclusiveMinimum + said["x-step"] / 1000),
       most: bounds.maximum,
       step: said["x-step"],
       unit: said["x-unit"],

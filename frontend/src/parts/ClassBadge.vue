@@ -4,11 +4,19 @@ defineProps<{ number: number; colour: string; name?: string }>();
 </script>
 
 <template>
-  <span class="class-badge"><b :style="{ background: colour }">{{ number }}</b><span v-if="name">{{ name }}</span></span>
+  <span class="class-badge"
+    ><b :style="{ background: colour }">{{ number }}</b
+    ><span v-if="name">{{ name }}</span></span
+  >
 </template>
 
 <style scoped>
-.class-badge { display: inline-flex; align-items: center; gap: 7px; min-width: 0; }
+.class-badge {
+  display: inline-flex;
+  align-items: center;
+  gap: 7px;
+  min-width: 0;
+}
 b {
   min-width: 20px;
   height: 20px;

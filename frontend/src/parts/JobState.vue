@@ -25,8 +25,19 @@ const running = computed(() => props.job.state === "running" || props.job.state 
 </template>
 
 <style scoped>
-.job-state { display: inline-flex; align-items: center; gap: 8px; }
-.bar { width: 90px; }
-.done { color: var(--reed-deep); }
-.failed, .interrupted { color: var(--brick); }
+.job-state {
+  display: inline-flex;
+  align-items: center;
+  gap: 8px;
+}
+.bar {
+  width: 90px;
+}
+.done {
+  color: var(--reed-deep);
+}
+.failed,
+.interrupted {
+  color: var(--brick);
+}
 </style>

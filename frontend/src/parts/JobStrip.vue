@@ -38,8 +38,7 @@ async function stop(id: number): Promise<void> {
       :percentage="job.total ? Math.floor((100 * job.done) / job.total) : 0"
       :show-text="false"
       :stroke-width="5"
-      :aria-label="job.title"
-    />
+      :aria-label="job.title" />
     <div class="line">
       <span class="soft">
         <template v-if="job.state === 'waiting'">Waiting</template>
@@ -60,7 +59,20 @@ async function stop(id: number): Promise<void> {
 </template>
 
 <style scoped>
-.job { border-top: 1px solid var(--rule); padding-top: 8px; font-size: 13px; }
-.title { margin-bottom: 4px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
-.line { display: flex; justify-content: space-between; align-items: center; }
+.job {
+  border-top: 1px solid var(--rule);
+  padding-top: 8px;
+  font-size: 13px;
+}
+.title {
+  margin-bottom: 4px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.line {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+}
 </style>

@@ -1,12 +1,27 @@
 <script setup lang="ts">
 /** Curves over epochs: read point by point, zoomed with the wheel. */
 import { LineChart, ScatterChart } from "echarts/charts";
-import { DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, TooltipComponent } from "echarts/components";
+import {
+  DataZoomComponent,
+  GridComponent,
+  LegendComponent,
+  MarkLineComponent,
+  TooltipComponent,
+} from "echarts/components";
 import { type EChartsType, init, use } from "echarts/core";
 import { CanvasRenderer } from "echarts/renderers";
 import { onBeforeUnmount, onMounted, ref, watch } from "vue";
 
-use([LineChart, ScatterChart, GridComponent, LegendComponent, TooltipComponent, DataZoomComponent, MarkLineComponent, CanvasRenderer]);
+use([
+  LineChart,
+  ScatterChart,
+  GridComponent,
+  LegendComponent,
+  TooltipComponent,
+  DataZoomComponent,
+  MarkLineComponent,
+  CanvasRenderer,
+]);
 
 const props = defineProps<{
   curves: { name: string; colour: string; dashed?: boolean; points: [number, number][] }[];
@@ -31,7 +46,14 @@ function draw(): void {
       animation: false,
       textStyle: { fontFamily: "'Source Sans 3 Variable', sans-serif", color: "#15181b" },
       grid: { left: 46, right: 16, top: 30, bottom: 38 },
-      legend: { top: 0, left: 40, data: props.curves.map((curve) => curve.name), itemWidth: 22, itemHeight: 8, textStyle: { fontSize: 13 } },
+      legend: {
+        top: 0,
+        left: 40,
+        data: props.curves.map((curve) => curve.name),
+        itemWidth: 22,
+        itemHeight: 8,
+        textStyle: { fontSize: 13 },
+      },
       tooltip: {
         trigger: "axis",
         valueFormatter: (value: unknown) => (typeof value === "number" ? value.toFixed(props.digits ?? 3) : "–"),
@@ -48,24 +70,35 @@ function draw(): void {
         splitLine: { show: false },
         axisLine: { lineStyle: { color: "#15181b" } },
       },
-      yAxis: { type: "value", name: props.yName, nameLocation: "middle", nameGap: 34, min: 0, max: props.top, splitLine: { lineStyle: { color: "#ddd7c9" } } },
-      series: [...props.curves.map((curve) => ({
-        name: curve.name,
-        type: "line",
-        data: curve.points,
-        showSymbol: curve.points.length < 3,
-        symbolSize: 5,
-        lineStyle: { width: 2, type: curve.dashed ? "dashed" : "solid" },
-        color: curve.colour,
-      })), ...(props.marks ?? []).map((mark) => ({
-        name: mark.name,
-        type: "scatter",
-        data: [mark.point],
-        symbolSize: 12,
-        z: 5,
-        itemStyle: { color: mark.colour, borderColor: "#15181b", borderWidth: 1.5 },
-        tooltip: { show: false },
-      }))],
+      yAxis: {
+        type: "value",
+        name: props.yName,
+        nameLocation: "middle",
+        nameGap: 34,
+        min: 0,
+        max: props.top,
+        splitLine: { lineStyle: { color: "#ddd7c9" } },
+      },
+      series: [
+        ...props.curves.map((curve) => ({
+          name: curve.name,
+          type: "line",
+          data: curve.points,
+          showSymbol: curve.points.length < 3,
+          symbolSize: 5,
+          lineStyle: { width: 2, type: curve.dashed ? "dashed" : "solid" },
+          color: curve.colour,
+        })),
+        ...(props.marks ?? []).map((mark) => ({
+          name: mark.name,
+          type: "scatter",
+          data: [mark.point],
+          symbolSize: 12,
+          z: 5,
+          itemStyle: { color: mark.colour, borderColor: "#15181b", borderWidth: 1.5 },
+          tooltip: { show: false },
+        })),
+      ],
     },
     { replaceMerge: ["series"] },
   );
@@ -89,5 +122,9 @@ watch(() => [props.curves, props.xTop, props.marks], draw, { deep: true });
 </template>
 
 <style scoped>
-.chart { width: 100%; height: 100%; min-height: 180px; }
+.chart {
+  width: 100%;
+  height: 100%;
+  min-height: 180px;
+}
 </style>

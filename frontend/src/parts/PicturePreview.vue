@@ -19,12 +19,19 @@ const store = useProject();
       :y="box.corners[1]"
       :width="box.corners[2] - box.corners[0]"
       :height="box.corners[3] - box.corners[1]"
-      :stroke="store.classById.get(box.class_id)?.colour ?? '#A9B8C9'"
-    />
+      :stroke="store.classById.get(box.class_id)?.colour ?? '#A9B8C9'" />
   </svg>
 </template>
 
 <style scoped>
-svg { display: block; width: 100%; background: var(--stage); }
-rect { fill: none; stroke-width: 2; vector-effect: non-scaling-stroke; }
+svg {
+  display: block;
+  width: 100%;
+  background: var(--stage);
+}
+rect {
+  fill: none;
+  stroke-width: 2;
+  vector-effect: non-scaling-stroke;
+}
 </style>

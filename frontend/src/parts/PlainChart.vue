@@ -39,5 +39,8 @@ watch(() => props.option, draw);
 </template>
 
 <style scoped>
-.chart { width: 100%; height: 100%; }
+.chart {
+  width: 100%;
+  height: 100%;
+}
 </style>

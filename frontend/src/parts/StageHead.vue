@@ -23,7 +23,14 @@ useKeys(
   <header class="view-head">
     <h1>{{ name }}</h1>
     <nav :aria-label="`Pages of ${name}`">
-      <router-link v-for="page in pages" :key="page.path" :to="address(page)" exact-active-class="here" :data-test="page.test">{{ page.name }}</router-link>
+      <router-link
+        v-for="page in pages"
+        :key="page.path"
+        :to="address(page)"
+        exact-active-class="here"
+        :data-test="page.test"
+        >{{ page.name }}</router-link
+      >
     </nav>
     <span class="spread" />
     <slot />
@@ -31,8 +38,21 @@ useKeys(
 </template>
 
 <style scoped>
-nav { display: flex; gap: 2px; }
-a { padding: 4px 9px; color: var(--ink-soft); text-decoration: none; border-bottom: 2px solid transparent; }
-a:hover { color: var(--ink); }
-a.here { color: var(--ink); border-bottom-color: var(--leg); }
+nav {
+  display: flex;
+  gap: 2px;
+}
+a {
+  padding: 4px 9px;
+  color: var(--ink-soft);
+  text-decoration: none;
+  border-bottom: 2px solid transparent;
+}
+a:hover {
+  color: var(--ink);
+}
+a.here {
+  color: var(--ink);
+  border-bottom-color: var(--leg);
+}
 </style>

@@ -155,12 +155,18 @@ onBeforeUnmount(() => {
   cancelAnimationFrame(wanted);
 });
 
-watch(() => props.url, () => {
-  ready.value = false;
-  failed.value = "";
-  view.fit();
-});
-watch([view.scale, view.left, view.top, screen, pointer, spaceHeld, () => props.shapes, () => props.pen, () => props.layer], draw);
+watch(
+  () => props.url,
+  () => {
+    ready.value = false;
+    failed.value = "";
+    view.fit();
+  },
+);
+watch(
+  [view.scale, view.left, view.top, screen, pointer, spaceHeld, () => props.shapes, () => props.pen, () => props.layer],
+  draw,
+);
 
 useKeys([
   { keys: ["+", "="], label: "Zoom in", run: () => view.zoom(1.3) },
@@ -181,8 +187,7 @@ useKeys([
       draggable="false"
       :style="placed"
       @load="loaded"
-      @error="explain"
-    />
+      @error="explain" />
     <canvas
       ref="canvas"
       data-test="stage"
@@ -199,17 +204,50 @@ useKeys([
       @pointercancel="up"
       @pointerleave="pointer = null"
       @wheel="wheel"
-      @contextmenu.prevent
-    />
+      @contextmenu.prevent />
     <p v-if="failed" class="failed" data-test="stage-failed">{{ failed }}</p>
     <div class="zoom">{{ Math.round(view.scale.value * 100) }} %</div>
   </div>
 </template>
 
 <style scoped>
-.stage { position: relative; background: var(--stage); overflow: hidden; min-width: 0; min-height: 0; }
-canvas { position: absolute; inset: 0; width: 100%; height: 100%; display: block; touch-action: none; }
-.picture { position: absolute; left: 0; top: 0; transform-origin: 0 0; max-width: none; user-select: none; }
-.failed { position: absolute; inset: 40% 20% auto; color: var(--stage-ink); text-align: center; }
-.zoom { position: absolute; right: 10px; bottom: 8px; color: var(--stage-ink); font-size: 12px; opacity: 0.85; pointer-events: none; text-shadow: 0 0 3px #000; }
+.stage {
+  position: relative;
+  background: var(--stage);
+  overflow: hidden;
+  min-width: 0;
+  min-height: 0;
+}
+canvas {
+  position: absolute;
+  inset: 0;
+  width: 100%;
+  height: 100%;
+  display: block;
+  touch-action: none;
+}
+.picture {
+  position: absolute;
+  left: 0;
+  top: 0;
+  transform-origin: 0 0;
+  max-width: none;
+  user-select: none;
+}
+.failed {
+  position: absolute;
+  inset: 40% 20% auto;
+  color: var(--stage-ink);
+  text-align: center;
+}
+.zoom {
+  position: absolute;
+  right: 10px;
+  bottom: 8px;
+  color: var(--stage-ink);
+  font-size: 12px;
+  opacity: 0.85;
+  pointer-events: none;
+  text-shadow: 0 0 3px #000;
+}
 </style>

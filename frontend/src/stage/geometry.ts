@@ -38,10 +38,11 @@ export function hit(boxes: readonly Corners[], point: Point, margin: number): nu
 /** The handle of a box near a point, if any: its edges within `margin` pixels. */
 export function handleAt(box: Corners, point: Point, margin: number): Handle | null {
   if (!inside(box, point, margin)) return null;
+  // Inside, an edge reaches a third of the way at most, so that a small box can still be moved by its middle.
   const near = (value: number, first: number, second: number): -1 | 0 | 1 => {
-    const reach = Math.min(margin, (second - first) / 3 + margin / 3);
-    if (Math.abs(value - first) <= reach && Math.abs(value - first) <= Math.abs(value - second)) return -1;
-    return Math.abs(value - second) <= reach ? 1 : 0;
+    const inner = Math.min(margin, (second - first) / 3);
+    if (value - first <= inner && value - first <= second - value) return -1;
+    return second - value <= inner ? 1 : 0;
   };
   const handle: Handle = { x: near(point.x, box[0], box[2]), y: near(point.y, box[1], box[3]) };
   return handle.x || handle.y ? handle : null;

@@ -92,12 +92,18 @@ function paintShape(context: CanvasRenderingContext2D, view: View, shape: Shape,
     if (shape.gripped) paintHandles(context, x, y, width, height, shape.colour);
   }
   if (shape.badge) paintBadge(context, view, shape, x, y, width, height);
-  if (shape.mark && shape.mark !== "ignored") paintMark(context, shape.mark, x + width, y, Boolean(shape.truth), height);
+  if (shape.mark && shape.mark !== "ignored")
+    paintMark(context, shape.mark, x + width, y, Boolean(shape.truth), height);
   context.globalAlpha = 1;
 }
 
 function paintHandles(
-  context: CanvasRenderingContext2D, x: number, y: number, width: number, height: number, colour: string,
+  context: CanvasRenderingContext2D,
+  x: number,
+  y: number,
+  width: number,
+  height: number,
+  colour: string,
 ): void {
   context.lineWidth = 1.5;
   context.strokeStyle = INK;
@@ -126,7 +132,13 @@ function textWidth(context: CanvasRenderingContext2D, text: string): number {
 }
 
 function paintBadge(
-  context: CanvasRenderingContext2D, view: View, shape: Shape, x: number, y: number, width: number, height: number,
+  context: CanvasRenderingContext2D,
+  view: View,
+  shape: Shape,
+  x: number,
+  y: number,
+  width: number,
+  height: number,
 ): void {
   context.font = "600 12px 'Source Sans 3 Variable', sans-serif";
   context.textBaseline = "middle";
@@ -143,7 +155,12 @@ function paintBadge(
 }
 
 function paintMark(
-  context: CanvasRenderingContext2D, mark: Mark, right: number, top: number, low: boolean, height: number,
+  context: CanvasRenderingContext2D,
+  mark: Mark,
+  right: number,
+  top: number,
+  low: boolean,
+  height: number,
 ): void {
   const x = right;
   const y = low ? top + height : top;

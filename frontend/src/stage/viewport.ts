@@ -5,7 +5,10 @@ import type { Point } from "@/stage/geometry";
 
 const LARGEST_SCALE = 40;
 
-export function useViewport(picture: Ref<{ width: number; height: number }>, screen: Ref<{ width: number; height: number }>) {
+export function useViewport(
+  picture: Ref<{ width: number; height: number }>,
+  screen: Ref<{ width: number; height: number }>,
+) {
   const scale = ref(1);
   const left = ref(0);
   const top = ref(0);
@@ -37,8 +40,14 @@ export function useViewport(picture: Ref<{ width: number; height: number }>, scr
   /** Move by screen pixels, but never so far that the picture is out of sight. */
   function pan(dx: number, dy: number): void {
     const keep = 60;
-    left.value = Math.min(Math.max(left.value + dx, keep - picture.value.width * scale.value), screen.value.width - keep);
-    top.value = Math.min(Math.max(top.value + dy, keep - picture.value.height * scale.value), screen.value.height - keep);
+    left.value = Math.min(
+      Math.max(left.value + dx, keep - picture.value.width * scale.value),
+      screen.value.width - keep,
+    );
+    top.value = Math.min(
+      Math.max(top.value + dy, keep - picture.value.height * scale.value),
+      screen.value.height - keep,
+    );
     fitted.value = false;
   }
 

@@ -20,7 +20,13 @@ export function useKeys(keys: Key[]): void {
   });
 }
 
-const READABLE: Record<string, string> = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", ArrowUp: "↑", ArrowDown: "↓" };
+const READABLE: Record<string, string> = {
+  " ": "Space",
+  ArrowLeft: "←",
+  ArrowRight: "→",
+  ArrowUp: "↑",
+  ArrowDown: "↓",
+};
 
 /** A key as it is printed on the keyboard. */
 export function readable(key: string): string {
@@ -58,7 +64,8 @@ function nameOf(event: KeyboardEvent): string {
 function takesText(target: EventTarget | null): boolean {
   if (!(target instanceof HTMLElement)) return false;
   // What is switched or chosen from a list has a use for arrows, but not for letters.
-  if (target instanceof HTMLInputElement && (target.readOnly || /^(radio|checkbox|range|button)$/.test(target.type))) return false;
+  if (target instanceof HTMLInputElement && (target.readOnly || /^(radio|checkbox|range|button)$/.test(target.type)))
+    return false;
   return target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName);
 }
 

@@ -184,7 +184,26 @@ export const useProject = defineStore("project", () => {
   }
 
   return {
-    project, classes, allClasses, attributes, jobs, lost, id, openJobs, classById,
-    open, refresh, loadClasses, loadAttributes, undoChange, close, stop, ended, outcomeOf, counted, onEpoch, onJob,
+    project,
+    classes,
+    allClasses,
+    attributes,
+    jobs,
+    lost,
+    id,
+    openJobs,
+    classById,
+    open,
+    refresh,
+    loadClasses,
+    loadAttributes,
+    undoChange,
+    close,
+    stop,
+    ended,
+    outcomeOf,
+    counted,
+    onEpoch,
+    onJob,
   };
 });

@@ -3,13 +3,30 @@
 import { computed, onMounted, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
-import { type Anatomy, api, type Arithmetic, type Candidate, type Fates, type Picture, type Run, take } from "@/api/client";
+import {
+  type Anatomy,
+  api,
+  type Arithmetic,
+  type Candidate,
+  type Fates,
+  type Picture,
+  type Run,
+  take,
+} from "@/api/client";
 import { type Corners, hit, type Point } from "@/stage/geometry";
 import { type Shape, TRUTH } from "@/stage/paint";
 import PictureStage from "@/stage/PictureStage.vue";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
-import { anatomyLayer, anchorCorners, builtUp, type Cell, cellAt, cellCorners, type Tint } from "@/views/anatomy/anatomyLayer";
+import {
+  anatomyLayer,
+  anchorCorners,
+  builtUp,
+  type Cell,
+  cellAt,
+  cellCorners,
+  type Tint,
+} from "@/views/anatomy/anatomyLayer";
 import CellPanel from "@/views/anatomy/CellPanel.vue";
 import FunnelPanel from "@/views/anatomy/FunnelPanel.vue";
 import PicturePick from "@/views/anatomy/PicturePick.vue";
@@ -52,20 +69,29 @@ const truth = ref<number | null>(null);
 const near = ref<Candidate[]>([]);
 
 const usable = computed(() => runs.value.filter((run) => run.has_model));
-const asked = (way: Suppression) => ({ minimum_score: minimumScore.value, overlap_limit: overlapLimit.value, suppression: way, sigma: sigma.value, most: most.value });
+const asked = (way: Suppression) => ({
+  minimum_score: minimumScore.value,
+  overlap_limit: overlapLimit.value,
+  suppression: way,
+  sigma: sigma.value,
+  most: most.value,
+});
 const place = computed(() => ({ job_id: jobId.value }));
 
 const loadFates = latestOnly(async () => {
   if (!anatomy.value) return;
   try {
     const found = await Promise.all(
-      SUPPRESSIONS.map(({ value }) => take(api.GET("/api/v1/anatomies/{job_id}/fates", { params: { path: place.value, query: asked(value) } }))),
+      SUPPRESSIONS.map(({ value }) =>
+        take(api.GET("/api/v1/anatomies/{job_id}/fates", { params: { path: place.value, query: asked(value) } })),
+      ),
     );
     SUPPRESSIONS.forEach(({ value }, index) => {
       kept.value[value] = found[index]!.candidates.filter((each) => each.fate === "kept").map((each) => each.number);
       if (value === suppression.value) fates.value = found[index]!;
     });
-    if (selected.value) selected.value = fates.value?.candidates.find((each) => each.number === selected.value?.number) ?? null;
+    if (selected.value)
+      selected.value = fates.value?.candidates.find((each) => each.number === selected.value?.number) ?? null;
     if (truth.value !== null) await lookNear(truth.value);
   } catch (error) {
     failed.value = wordsOf(error);
@@ -80,7 +106,10 @@ async function takeApart(): Promise<void> {
   failed.value = "";
   try {
     const started = await take(
-      api.POST("/api/v1/runs/{run_id}/anatomies", { params: { path: { run_id: runId.value } }, body: { picture_id: pictureId.value, checkpoint: "best" } }),
+      api.POST("/api/v1/runs/{run_id}/anatomies", {
+        params: { path: { run_id: runId.value } },
+        body: { picture_id: pictureId.value, checkpoint: "best" },
+      }),
     );
     const job = await store.ended(started.job.id);
     if (job.state !== "done") throw new Error(job.message);
@@ -105,14 +134,21 @@ async function chooseSurest(): Promise<void> {
   level.value = tops.indexOf(Math.max(...tops));
   const chosen = levels[level.value]!;
   const index = chosen.objectness.indexOf(tops[level.value]!);
-  await chooseCell({ level: level.value, row: Math.floor(index / chosen.columns), column: index % chosen.columns, anchor: chosen.best_anchor[index]! });
+  await chooseCell({
+    level: level.value,
+    row: Math.floor(index / chosen.columns),
+    column: index % chosen.columns,
+    anchor: chosen.best_anchor[index]!,
+  });
 }
 
 async function chooseCell(wanted: Cell): Promise<void> {
   cell.value = wanted;
   level.value = wanted.level;
   try {
-    made.value = await take(api.GET("/api/v1/anatomies/{job_id}/cell", { params: { path: place.value, query: { ...wanted } } }));
+    made.value = await take(
+      api.GET("/api/v1/anatomies/{job_id}/cell", { params: { path: place.value, query: { ...wanted } } }),
+    );
   } catch (error) {
     failed.value = wordsOf(error);
   }
@@ -131,7 +167,9 @@ async function lookNear(index: number): Promise<void> {
   selected.value = null;
   try {
     const query = { ...asked(suppression.value), truth: index };
-    near.value = (await take(api.GET("/api/v1/anatomies/{job_id}/near", { params: { path: place.value, query } }))).candidates;
+    near.value = (
+      await take(api.GET("/api/v1/anatomies/{job_id}/near", { params: { path: place.value, query } }))
+    ).candidates;
   } catch (error) {
     failed.value = wordsOf(error);
   }
@@ -150,7 +188,15 @@ function findBox(number: number): void {
   selected.value = fates.value?.candidates.find((each) => each.number === number) ?? null;
 }
 
-const shownBoxes = computed(() => (fates.value?.candidates ?? []).filter((each) => each.fate === "kept" || (dropped.value && each.fate === "dropped") || each.number === selected.value?.number || each.number === selected.value?.suppressor));
+const shownBoxes = computed(() =>
+  (fates.value?.candidates ?? []).filter(
+    (each) =>
+      each.fate === "kept" ||
+      (dropped.value && each.fate === "dropped") ||
+      each.number === selected.value?.number ||
+      each.number === selected.value?.suppressor,
+  ),
+);
 function press(point: Point, _event: PointerEvent, reach: number): void {
   if (!anatomy.value) return;
   if (page.value === "cells") {
@@ -167,13 +213,20 @@ function press(point: Point, _event: PointerEvent, reach: number): void {
 }
 
 const known = computed(() => new Map(store.classes.map((each) => [each.name, each])));
-const colours = computed(() => (anatomy.value?.class_names ?? []).map((name) => known.value.get(name)?.colour ?? "#A9B8C9"));
-const badge = (index: number): string => String(known.value.get(anatomy.value!.class_names[index]!)?.position ?? index + 1);
+const colours = computed(() =>
+  (anatomy.value?.class_names ?? []).map((name) => known.value.get(name)?.colour ?? "#A9B8C9"),
+);
+const badge = (index: number): string =>
+  String(known.value.get(anatomy.value!.class_names[index]!)?.position ?? index + 1);
 const layer = computed(() =>
   anatomy.value
     ? anatomyLayer(anatomy.value, {
-        level: level.value, tint: page.value === "cells" ? tint.value : "none", grid: page.value === "cells" && grid.value,
-        cell: page.value === "cells" ? cell.value : null, allAnchors: allAnchors.value, colours: colours.value,
+        level: level.value,
+        tint: page.value === "cells" ? tint.value : "none",
+        grid: page.value === "cells" && grid.value,
+        cell: page.value === "cells" ? cell.value : null,
+        allAnchors: allAnchors.value,
+        colours: colours.value,
       })
     : undefined,
 );
@@ -183,25 +236,47 @@ const shapes = computed<Shape[]>(() => {
   if (page.value === "cells") {
     if (!cell.value || !made.value) return [];
     const colour = colours.value[made.value.best]!;
-    const drawn: Shape[] = [{ corners: builtUp(found, cell.value, made.value, step.value), colour, badge: step.value === 3 ? `${badge(made.value.best)}  ${made.value.score.toFixed(2)}` : undefined }];
-    if (step.value > 0 && !allAnchors.value) drawn.unshift({ corners: anchorCorners(found, cell.value), colour: "#C9B79C", ghost: true });
+    const drawn: Shape[] = [
+      {
+        corners: builtUp(found, cell.value, made.value, step.value),
+        colour,
+        badge: step.value === 3 ? `${badge(made.value.best)}  ${made.value.score.toFixed(2)}` : undefined,
+      },
+    ];
+    if (step.value > 0 && !allAnchors.value)
+      drawn.unshift({ corners: anchorCorners(found, cell.value), colour: "#C9B79C", ghost: true });
     return drawn;
   }
   const focus = selected.value;
-  const related = (each: Candidate): boolean => !focus || each.number === focus.number || each.number === focus.suppressor || each.suppressor === focus.number;
+  const related = (each: Candidate): boolean =>
+    !focus || each.number === focus.number || each.number === focus.suppressor || each.suppressor === focus.number;
   return [
-    ...found.truths.map((each, index): Shape => ({ corners: each.corners as unknown as Corners, colour: TRUTH, truth: true, selected: truth.value === index, faint: focus !== null })),
+    ...found.truths.map((each, index): Shape => ({
+      corners: each.corners as unknown as Corners,
+      colour: TRUTH,
+      truth: true,
+      selected: truth.value === index,
+      faint: focus !== null,
+    })),
     ...[...shownBoxes.value].reverse().map((each): Shape => ({
-      corners: each.corners as unknown as Corners, colour: colours.value[each.class_index]!, ghost: each.fate !== "kept",
-      badge: each.fate === "kept" || each.number === focus?.number ? `${badge(each.class_index)}  ${each.left_score.toFixed(2)}` : undefined,
-      selected: each.number === focus?.number, faint: focus ? !related(each) : each.fate !== "kept",
+      corners: each.corners as unknown as Corners,
+      colour: colours.value[each.class_index]!,
+      ghost: each.fate !== "kept",
+      badge:
+        each.fate === "kept" || each.number === focus?.number
+          ? `${badge(each.class_index)}  ${each.left_score.toFixed(2)}`
+          : undefined,
+      selected: each.number === focus?.number,
+      faint: focus ? !related(each) : each.fate !== "kept",
     })),
   ];
 });
 
 onMounted(async () => {
   try {
-    runs.value = (await take(api.GET("/api/v1/projects/{project_id}/runs", { params: { path: { project_id: store.id } } }))).runs;
+    runs.value = (
+      await take(api.GET("/api/v1/projects/{project_id}/runs", { params: { path: { project_id: store.id } } }))
+    ).runs;
     runId.value ??= usable.value[0]?.id;
   } catch (error) {
     failed.value = wordsOf(error);
@@ -232,7 +307,11 @@ useKeys([
   { keys: ["1"], label: "Cells and their numbers", run: () => (page.value = "cells") },
   { keys: ["2"], label: "Boxes and what became of them", run: () => (page.value = "boxes") },
   { keys: ["l"], label: "Next stride", run: () => turn(1) },
-  { keys: ["v"], label: "How the picture is shown: heat, classes or neither", run: () => (tint.value = tint.value === "objectness" ? "class" : tint.value === "class" ? "none" : "objectness") },
+  {
+    keys: ["v"],
+    label: "How the picture is shown: heat, classes or neither",
+    run: () => (tint.value = tint.value === "objectness" ? "class" : tint.value === "class" ? "none" : "objectness"),
+  },
   { keys: ["Enter"], label: "Next step of the arithmetic", run: () => (step.value = (step.value + 1) % 4) },
   { keys: ["ArrowUp"], label: "Cell above", run: () => shiftCell(-1, 0) },
   { keys: ["ArrowDown"], label: "Cell below", run: () => shiftCell(1, 0) },
@@ -247,40 +326,107 @@ useKeys([
   <div class="view anatomy">
     <JudgeHead />
     <div class="bar">
-      <el-select v-model="runId" size="small" aria-label="Model" style="width: 160px" data-test="anatomy-model"><el-option v-for="run in usable" :key="run.id" :value="run.id" :label="run.name" /></el-select>
+      <el-select v-model="runId" size="small" aria-label="Model" style="width: 160px" data-test="anatomy-model"
+        ><el-option v-for="run in usable" :key="run.id" :value="run.id" :label="run.name"
+      /></el-select>
       <PicturePick v-model="pictureId" @found="pictures = $event" />
-      <el-radio-group v-model="page" size="small" aria-label="What to look at" data-test="anatomy-pages"><el-radio-button value="cells">Cells</el-radio-button><el-radio-button value="boxes">Boxes</el-radio-button></el-radio-group>
+      <el-radio-group v-model="page" size="small" aria-label="What to look at" data-test="anatomy-pages"
+        ><el-radio-button value="cells">Cells</el-radio-button
+        ><el-radio-button value="boxes">Boxes</el-radio-button></el-radio-group
+      >
       <template v-if="page === 'cells' && anatomy">
-        <el-radio-group v-model="level" size="small" aria-label="Stride" data-test="stride"><el-radio-button v-for="(each, index) in anatomy.levels" :key="each.stride" :value="index">{{ each.columns }} × {{ each.rows }}</el-radio-button></el-radio-group>
-        <el-select v-model="tint" size="small" aria-label="Layer" style="width: 150px" data-test="tint"><el-option value="objectness" label="Objectness as heat" /><el-option value="class" label="Likeliest class" /><el-option value="none" label="Only the picture" /></el-select>
-        <el-checkbox v-model="grid" size="small">Grid</el-checkbox><el-checkbox v-model="allAnchors" size="small">All anchors</el-checkbox>
+        <el-radio-group v-model="level" size="small" aria-label="Stride" data-test="stride"
+          ><el-radio-button v-for="(each, index) in anatomy.levels" :key="each.stride" :value="index"
+            >{{ each.columns }} × {{ each.rows }}</el-radio-button
+          ></el-radio-group
+        >
+        <el-select v-model="tint" size="small" aria-label="Layer" style="width: 150px" data-test="tint"
+          ><el-option value="objectness" label="Objectness as heat" /><el-option
+            value="class"
+            label="Likeliest class" /><el-option value="none" label="Only the picture"
+        /></el-select>
+        <el-checkbox v-model="grid" size="small">Grid</el-checkbox
+        ><el-checkbox v-model="allAnchors" size="small">All anchors</el-checkbox>
       </template>
       <ThresholdSliders v-if="page === 'boxes'" v-model:score="minimumScore" v-model:overlap="overlapLimit" />
     </div>
-    <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="takeApart">Try again</el-button></p>
-    <p v-if="loaded && !usable.length" class="soft pad">There is no model to take apart yet. <router-link :to="`/project/${store.id}/train`">To Train</router-link></p>
+    <p v-if="failed" class="notice bad">
+      {{ failed }} <el-button link type="primary" @click="takeApart">Try again</el-button>
+    </p>
+    <p v-if="loaded && !usable.length" class="soft pad">
+      There is no model to take apart yet. <router-link :to="`/project/${store.id}/train`">To Train</router-link>
+    </p>
     <p v-else-if="!anatomy" class="soft pad">{{ busy ? "Asking the model…" : "Choose a model and a picture." }}</p>
     <div v-else class="both" :data-ready="!busy" data-test="anatomy">
       <PictureStage
-        :url="`/api/v1/pictures/${anatomy.picture_id}/file`" :size="{ width: anatomy.width, height: anatomy.height }" :shapes="shapes" :layer="layer"
-        :cursor="page === 'cells' ? 'crosshair' : 'pointer'" :label="`${anatomy.picture} taken apart`" @press="press"
-      />
+        :url="`/api/v1/pictures/${anatomy.picture_id}/file`"
+        :size="{ width: anatomy.width, height: anatomy.height }"
+        :shapes="shapes"
+        :layer="layer"
+        :cursor="page === 'cells' ? 'crosshair' : 'pointer'"
+        :label="`${anatomy.picture} taken apart`"
+        @press="press" />
       <aside>
-        <CellPanel v-if="page === 'cells'" :anatomy="anatomy" :cell="cell" :made="made" :step="step" @anchor="cell && chooseCell({ ...cell, anchor: $event })" @step="step = $event" @find="findBox" />
+        <CellPanel
+          v-if="page === 'cells'"
+          :anatomy="anatomy"
+          :cell="cell"
+          :made="made"
+          :step="step"
+          @anchor="cell && chooseCell({ ...cell, anchor: $event })"
+          @step="step = $event"
+          @find="findBox" />
         <FunnelPanel
-          v-else v-model:suppression="suppression" v-model:sigma="sigma" v-model:most="most" v-model:dropped="dropped"
-          :anatomy="anatomy" :fates="fates" :kept="kept" :selected="selected" :truth="truth" :near="near" :minimum-score="minimumScore" :overlap-limit="overlapLimit" @choose="choose"
-        />
+          v-else
+          v-model:suppression="suppression"
+          v-model:sigma="sigma"
+          v-model:most="most"
+          v-model:dropped="dropped"
+          :anatomy="anatomy"
+          :fates="fates"
+          :kept="kept"
+          :selected="selected"
+          :truth="truth"
+          :near="near"
+          :minimum-score="minimumScore"
+          :overlap-limit="overlapLimit"
+          @choose="choose" />
       </aside>
     </div>
   </div>
 </template>
 
 <style scoped>
-.bar { display: flex; flex-wrap: wrap; gap: 6px 14px; align-items: center; padding: 7px 24px; border-bottom: 1px solid var(--rule); min-height: 56px; }
-.bar label { display: flex; gap: 7px; align-items: center; }
-.bar :deep(.sliders label) { display: grid; width: 150px; }
-.both { flex: 1; min-height: 0; display: grid; grid-template: minmax(0, 1fr) / minmax(0, 1fr) 392px; }
-aside { border-left: 1px solid var(--rule); overflow: auto; padding: 12px 14px; }
-.pad { padding: 40px 24px; }
+.bar {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px 14px;
+  align-items: center;
+  padding: 7px 24px;
+  border-bottom: 1px solid var(--rule);
+  min-height: 56px;
+}
+.bar label {
+  display: flex;
+  gap: 7px;
+  align-items: center;
+}
+.bar :deep(.sliders label) {
+  display: grid;
+  width: 150px;
+}
+.both {
+  flex: 1;
+  min-height: 0;
+  display: grid;
+  grid-template: minmax(0, 1fr) / minmax(0, 1fr) 392px;
+}
+aside {
+  border-left: 1px solid var(--rule);
+  overflow: auto;
+  padding: 12px 14px;
+}
+.pad {
+  padding: 40px 24px;
+}
 </style>

@@ -67,7 +67,10 @@ export function anatomyLayer(anatomy: Anatomy, wanted: Wanted): Layer {
       for (let column = 0; column < grid.columns; column++) {
         const place = row * grid.columns + column;
         const heat = grid.objectness[place]!;
-        const [x, y, width, height] = onScreen(view, cellCorners(anatomy, { level: wanted.level, row, column, anchor: 0 }));
+        const [x, y, width, height] = onScreen(
+          view,
+          cellCorners(anatomy, { level: wanted.level, row, column, anchor: 0 }),
+        );
         if (wanted.tint === "objectness" && heat > 0.005) {
           context.globalAlpha = 0.12 + 0.68 * heat;
           context.fillStyle = heatColour(heat);
@@ -89,7 +92,13 @@ export function anatomyLayer(anatomy: Anatomy, wanted: Wanted): Layer {
     if (!wanted.cell) return;
     if (wanted.allAnchors) {
       anatomy.levels[wanted.cell.level]!.anchors.forEach((_, anchor) => {
-        outline(context, view, anchorCorners(anatomy, wanted.cell!, anchor), "#c9b79c", anchor === wanted.cell!.anchor ? 2 : 1.2);
+        outline(
+          context,
+          view,
+          anchorCorners(anatomy, wanted.cell!, anchor),
+          "#c9b79c",
+          anchor === wanted.cell!.anchor ? 2 : 1.2,
+        );
       });
     }
     outline(context, view, cellCorners(anatomy, wanted.cell), "#f8f5ec", 2);

@@ -53,13 +53,22 @@ watch([order, descending], async () => {
 
 async function load(more = false): Promise<void> {
   try {
-    const query = { class_id: props.classId, order: order.value, descending: descending.value, start: more ? crops.value.length : 0, limit: PAGE };
-    const found = await take(api.GET("/api/v1/projects/{project_id}/sheet", { params: { path: { project_id: store.id }, query } }));
+    const query = {
+      class_id: props.classId,
+      order: order.value,
+      descending: descending.value,
+      start: more ? crops.value.length : 0,
+      limit: PAGE,
+    };
+    const found = await take(
+      api.GET("/api/v1/projects/{project_id}/sheet", { params: { path: { project_id: store.id }, query } }),
+    );
     crops.value = more ? [...crops.value, ...found.crops] : found.crops;
     total.value = found.total;
     unseen.value = found.unseen;
     failed.value = "";
-    if (found.unseen && !looking.value && (order.value === "strange" || order.value === "brightness")) void lookAtCrops();
+    if (found.unseen && !looking.value && (order.value === "strange" || order.value === "brightness"))
+      void lookAtCrops();
   } catch (error) {
     failed.value = wordsOf(error);
   }
@@ -69,7 +78,9 @@ async function load(more = false): Promise<void> {
 async function lookAtCrops(): Promise<void> {
   looking.value = true;
   try {
-    const started = await take(api.POST("/api/v1/projects/{project_id}/crop-looks", { params: { path: { project_id: store.id } } }));
+    const started = await take(
+      api.POST("/api/v1/projects/{project_id}/crop-looks", { params: { path: { project_id: store.id } } }),
+    );
     const ended = await store.ended(started.job.id);
     if (ended.state === "done") await load();
     else complain(new Error(ended.message));
@@ -89,7 +100,8 @@ function scrolled(): void {
 
 function toggle(index: number, event: MouseEvent | KeyboardEvent): void {
   const on = !chosen.has(crops.value[index]!.id);
-  const range = event.shiftKey && lastChosen >= 0 ? [Math.min(lastChosen, index), Math.max(lastChosen, index)] : [index, index];
+  const range =
+    event.shiftKey && lastChosen >= 0 ? [Math.min(lastChosen, index), Math.max(lastChosen, index)] : [index, index];
   for (const crop of crops.value.slice(range[0], range[1]! + 1)) {
     if (on) chosen.add(crop.id);
     else chosen.delete(crop.id);
@@ -103,7 +115,10 @@ async function turn(classId: number | null): Promise<void> {
   if (!ids.length || classId === props.classId) return;
   try {
     const { change } = await take(
-      api.POST("/api/v1/projects/{project_id}/boxes", { params: { path: { project_id: store.id } }, body: { ids, class_id: classId } }),
+      api.POST("/api/v1/projects/{project_id}/boxes", {
+        params: { path: { project_id: store.id } },
+        body: { ids, class_id: classId },
+      }),
     );
     await again();
     sayWithUndo(change.title, async () => {
@@ -127,7 +142,8 @@ async function again(): Promise<void> {
 
 function open(index: number): void {
   const crop = crops.value[index];
-  if (crop) void router.push({ path: `/project/${store.id}/collect/${crop.picture_id}`, query: { from: route.fullPath } });
+  if (crop)
+    void router.push({ path: `/project/${store.id}/collect/${crop.picture_id}`, query: { from: route.fullPath } });
 }
 
 function columns(): number {
@@ -156,7 +172,11 @@ useKeys([
   { keys: ["ArrowLeft"], label: "Previous box", run: () => move(-1) },
   { keys: ["ArrowDown"], label: "Row down", hidden: true, run: () => move(columns()) },
   { keys: ["ArrowUp"], label: "Row up", hidden: true, run: () => move(-columns()) },
-  { keys: ["x", "Shift+x"], label: "Select the box in focus; with Shift all up to it", run: (event) => focused.value >= 0 && toggle(focused.value, event) },
+  {
+    keys: ["x", "Shift+x"],
+    label: "Select the box in focus; with Shift all up to it",
+    run: (event) => focused.value >= 0 && toggle(focused.value, event),
+  },
   {
     keys: ["1", "2", "3", "4", "5", "6", "7", "8", "9"],
     label: "Turn the selected boxes into a class",
@@ -174,20 +194,31 @@ useKeys([
       <el-select v-model="order" size="small" aria-label="Order" style="width: 190px" data-test="sheet-order">
         <el-option v-for="each in orders" :key="each.value" :value="each.value" :label="each.label" />
       </el-select>
-      <el-button size="small" :aria-label="descending ? 'Descending' : 'Ascending'" @click="descending = !descending">{{ descending ? "↓" : "↑" }}</el-button>
+      <el-button size="small" :aria-label="descending ? 'Descending' : 'Ascending'" @click="descending = !descending">{{
+        descending ? "↓" : "↑"
+      }}</el-button>
       <span class="soft">{{ count(total, "box", "boxes") }}</span>
       <span v-if="looking" class="soft" role="status">Looking at the boxes' content</span>
       <span class="spread" />
       <template v-if="chosen.size">
         <b data-test="sheet-chosen">{{ chosen.size }} selected</b>
         <span class="soft">Turn into</span>
-        <el-button v-for="each in store.classes.filter((other) => other.id !== classId).slice(0, 6)" :key="each.id" size="small" :data-test="`turn-${each.name}`" @click="turn(each.id)">{{ each.name }}</el-button>
+        <el-button
+          v-for="each in store.classes.filter((other) => other.id !== classId).slice(0, 6)"
+          :key="each.id"
+          size="small"
+          :data-test="`turn-${each.name}`"
+          @click="turn(each.id)"
+          >{{ each.name }}</el-button
+        >
         <el-button size="small" data-test="delete-chosen" @click="turn(null)">Delete</el-button>
         <el-button size="small" link type="primary" @click="chosen.clear()">Clear selection</el-button>
       </template>
       <span v-else class="soft">Click to select, double-click to open</span>
     </div>
-    <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load()">Try again</el-button></p>
+    <p v-if="failed" class="notice bad">
+      {{ failed }} <el-button link type="primary" @click="load()">Try again</el-button>
+    </p>
     <p v-else-if="!total" class="none soft">No box has this class.</p>
     <div v-else ref="frame" class="frame" data-test="sheet" @scroll.passive="scrolled">
       <div class="sheet">
@@ -201,19 +232,47 @@ useKeys([
           :value="value(crop)"
           @click="toggle(index, $event)"
           @dblclick="open(index)"
-          @open="open(index)"
-        />
+          @open="open(index)" />
       </div>
     </div>
   </div>
 </template>
 
 <style scoped>
-.side { display: flex; flex-direction: column; min-height: 0; min-width: 0; }
-.head { display: flex; gap: 8px; align-items: center; padding: 9px 16px; border-bottom: 1px solid var(--rule); min-height: 46px; white-space: nowrap; }
-.head :deep(.el-button) { margin: 0; }
-.spread { flex: 1; }
-.frame { flex: 1; min-height: 0; overflow: auto; padding: 14px 16px; }
-.sheet { display: grid; grid-template-columns: repeat(auto-fill, minmax(104px, 1fr)); gap: 10px; }
-.none { padding: 60px; text-align: center; }
+.side {
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+  min-width: 0;
+}
+.head {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  padding: 9px 16px;
+  border-bottom: 1px solid var(--rule);
+  min-height: 46px;
+  white-space: nowrap;
+}
+.head :deep(.el-button) {
+  margin: 0;
+}
+.spread {
+  flex: 1;
+}
+.frame {
+  flex: 1;
+  min-height: 0;
+  overflow: auto;
+  padding: 14px 16px;
+}
+.sheet {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(104px, 1fr));
+  gap: 10px;
+}
+.none {
+  padding: 60px;
+  text-align: center;
+}
 </style>

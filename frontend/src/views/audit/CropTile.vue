@@ -20,18 +20,57 @@ const outline = computed(() => {
 </script>
 
 <template>
-  <button class="tile" :class="{ chosen, focused }" :aria-pressed="chosen" :title="`${crop.picture_name}, ${value}`" data-test="crop" @keydown.enter.prevent="emit('open')">
-    <span class="picture"><img :src="url" :alt="crop.picture_name" loading="lazy" /><span class="outline" :style="outline" /></span>
+  <button
+    class="tile"
+    :class="{ chosen, focused }"
+    :aria-pressed="chosen"
+    :title="`${crop.picture_name}, ${value}`"
+    data-test="crop"
+    @keydown.enter.prevent="emit('open')">
+    <span class="picture"
+      ><img :src="url" :alt="crop.picture_name" loading="lazy" /><span class="outline" :style="outline"
+    /></span>
     <span class="value">{{ value }}</span>
   </button>
 </template>
 
 <style scoped>
-.tile { padding: 0; border: 0; background: none; cursor: pointer; font-size: 13px; color: var(--ink-soft); text-align: left; min-width: 0; }
-.picture { position: relative; display: block; aspect-ratio: 1; background: var(--stage); }
-img { width: 100%; height: 100%; display: block; }
-.outline { position: absolute; border: 1px solid rgba(248, 245, 236, 0.75); }
-.chosen .picture { outline: 3px solid var(--leg); outline-offset: 1px; }
-.focused .value { color: var(--ink); font-weight: 600; text-decoration: underline; }
-.value { display: block; padding-top: 2px; }
+.tile {
+  padding: 0;
+  border: 0;
+  background: none;
+  cursor: pointer;
+  font-size: 13px;
+  color: var(--ink-soft);
+  text-align: left;
+  min-width: 0;
+}
+.picture {
+  position: relative;
+  display: block;
+  aspect-ratio: 1;
+  background: var(--stage);
+}
+img {
+  width: 100%;
+  height: 100%;
+  display: block;
+}
+.outline {
+  position: absolute;
+  border: 1px solid rgba(248, 245, 236, 0.75);
+}
+.chosen .picture {
+  outline: 3px solid var(--leg);
+  outline-offset: 1px;
+}
+.focused .value {
+  color: var(--ink);
+  font-weight: 600;
+  text-decoration: underline;
+}
+.value {
+  display: block;
+  padding-top: 2px;
+}
 </style>

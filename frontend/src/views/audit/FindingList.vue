@@ -72,7 +72,9 @@ async function mended(finding: Finding | null, words: string, undo: () => Promis
 async function setFine(finding: Finding, fine: boolean): Promise<void> {
   const params = { path: { project_id: store.id }, query: { with_fine: withFine.value } };
   const put = async (value: boolean) => {
-    findings.value = await take(api.PUT("/api/v1/projects/{project_id}/findings", { params, body: { keys: [finding.key], fine: value } }));
+    findings.value = await take(
+      api.PUT("/api/v1/projects/{project_id}/findings", { params, body: { keys: [finding.key], fine: value } }),
+    );
   };
   try {
     await put(fine);
@@ -85,7 +87,10 @@ async function setFine(finding: Finding, fine: boolean): Promise<void> {
 async function deleteBoxes(finding: Finding, ids: number[]): Promise<void> {
   try {
     const { change } = await take(
-      api.POST("/api/v1/projects/{project_id}/boxes", { params: { path: { project_id: store.id } }, body: { ids, class_id: null } }),
+      api.POST("/api/v1/projects/{project_id}/boxes", {
+        params: { path: { project_id: store.id } },
+        body: { ids, class_id: null },
+      }),
     );
     void store.loadClasses();
     await mended(finding, change.title, () => store.undoChange(change.id));
@@ -151,7 +156,8 @@ async function joinParts(finding: Finding): Promise<void> {
 }
 
 function open(pictureId: number | undefined): void {
-  if (pictureId) void router.push({ path: `/project/${store.id}/collect/${pictureId}`, query: { from: route.fullPath } });
+  if (pictureId)
+    void router.push({ path: `/project/${store.id}/collect/${pictureId}`, query: { from: route.fullPath } });
 }
 
 function step(by: number): void {
@@ -167,7 +173,12 @@ useKeys([
   { keys: ["ArrowUp"], label: "Previous finding", run: () => step(-1) },
   { keys: ["Enter"], label: "Open its picture", run: () => open(now.value?.pictures[0]) },
   { keys: ["f"], label: "Fine as it is", run: () => now.value && setFine(now.value, !now.value.fine) },
-  { keys: ["Delete"], label: "Delete its last box", run: () => now.value?.boxes.length && now.value.kind !== "few boxes" && deleteBoxes(now.value, [now.value.boxes.at(-1)!.id]) },
+  {
+    keys: ["Delete"],
+    label: "Delete its last box",
+    run: () =>
+      now.value?.boxes.length && now.value.kind !== "few boxes" && deleteBoxes(now.value, [now.value.boxes.at(-1)!.id]),
+  },
 ]);
 
 function crop(finding: Finding, place: number) {
@@ -179,20 +190,33 @@ function crop(finding: Finding, place: number) {
 <template>
   <div class="side">
     <div class="head">
-      <span v-if="findings" data-test="findings-count">{{ count(Object.values(findings.counts).reduce((a, b) => a + b, 0), "finding") }}</span>
+      <span v-if="findings" data-test="findings-count">{{
+        count(
+          Object.values(findings.counts).reduce((a, b) => a + b, 0),
+          "finding",
+        )
+      }}</span>
       <span v-if="job && findings?.looked_at" class="soft" role="status">Looking again <JobState :job="job" /></span>
       <span class="spread" />
-      <el-checkbox v-model="withFine" size="small" @change="load">Show those marked fine ({{ findings?.fine ?? 0 }})</el-checkbox>
+      <el-checkbox v-model="withFine" size="small" @change="load"
+        >Show those marked fine ({{ findings?.fine ?? 0 }})</el-checkbox
+      >
     </div>
-    <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
-    <p v-else-if="!findings || (looking && !findings.looked_at)" class="none soft" role="status">Looking through all labels <JobState v-if="job" :job="job" /></p>
+    <p v-if="failed" class="notice bad">
+      {{ failed }} <el-button link type="primary" @click="load">Try again</el-button>
+    </p>
+    <p v-else-if="!findings || (looking && !findings.looked_at)" class="none soft" role="status">
+      Looking through all labels <JobState v-if="job" :job="job" />
+    </p>
     <div v-else-if="!findings.listed.length" class="none" data-test="no-findings">
       <h2>Nothing looks wrong</h2>
       <p class="soft">The rules found nothing. The sheets on the left show all boxes of a class side by side.</p>
     </div>
     <div v-else class="list" data-test="findings">
       <section v-for="[kind, some] in groups" :key="kind">
-        <h3>{{ findings.titles[kind] }} <span class="soft">{{ findings.counts[kind] }}</span></h3>
+        <h3>
+          {{ findings.titles[kind] }} <span class="soft">{{ findings.counts[kind] }}</span>
+        </h3>
         <div
           v-for="{ finding, place } in some"
           :key="finding.key"
@@ -202,58 +226,167 @@ function crop(finding: Finding, place: number) {
           tabindex="0"
           data-test="finding"
           @focusin="focused = place"
-          @click="focused = place"
-        >
+          @click="focused = place">
           <div v-if="kind === 'near-identical'" class="crops">
-            <button v-for="id in finding.pictures" :key="id" type="button" class="thumb" aria-label="Open the picture" @click="open(id)"><img :src="`/api/v1/pictures/${id}/thumbnail`" alt="" /></button>
+            <button
+              v-for="id in finding.pictures"
+              :key="id"
+              type="button"
+              class="thumb"
+              aria-label="Open the picture"
+              @click="open(id)">
+              <img :src="`/api/v1/pictures/${id}/thumbnail`" alt="" />
+            </button>
           </div>
           <div v-else-if="kind === 'unconfirmed'" class="crops">
-            <button type="button" class="thumb" aria-label="Open the picture" @click="open(finding.pictures[0])"><img :src="`/api/v1/pictures/${finding.pictures[0]}/thumbnail`" alt="" /></button>
+            <button type="button" class="thumb" aria-label="Open the picture" @click="open(finding.pictures[0])">
+              <img :src="`/api/v1/pictures/${finding.pictures[0]}/thumbnail`" alt="" />
+            </button>
           </div>
           <div v-else class="crops">
-            <CropTile v-for="(box, index) in finding.boxes.slice(0, 3)" :key="box.id" :crop="crop(finding, index)" :chosen="false" :focused="false" :value="store.classById.get(box.class_id)?.name ?? ''" @click="open(box.picture_id)" @open="open(box.picture_id)" />
+            <CropTile
+              v-for="(box, index) in finding.boxes.slice(0, 3)"
+              :key="box.id"
+              :crop="crop(finding, index)"
+              :chosen="false"
+              :focused="false"
+              :value="store.classById.get(box.class_id)?.name ?? ''"
+              @click="open(box.picture_id)"
+              @open="open(box.picture_id)" />
           </div>
           <p class="text">{{ finding.text }}</p>
           <div class="actions">
             <template v-if="['doubled', 'two classes'].includes(kind)">
-              <el-button v-for="(box, index) in finding.boxes" :key="box.id" size="small" data-test="mend" @click="deleteBoxes(finding, [box.id])">
-                Delete {{ kind === "two classes" ? store.classById.get(box.class_id)?.name : index ? "second" : "first" }}
+              <el-button
+                v-for="(box, index) in finding.boxes"
+                :key="box.id"
+                size="small"
+                data-test="mend"
+                @click="deleteBoxes(finding, [box.id])">
+                Delete
+                {{ kind === "two classes" ? store.classById.get(box.class_id)?.name : index ? "second" : "first" }}
               </el-button>
             </template>
-            <el-button v-else-if="['tiny', 'odd shape', 'outside'].includes(kind)" size="small" data-test="mend" @click="deleteBoxes(finding, finding.boxes.map((box) => box.id))">Delete</el-button>
-            <el-button v-if="kind === 'outside'" size="small" @click="cutToPicture(finding)">Cut to the picture</el-button>
+            <el-button
+              v-else-if="['tiny', 'odd shape', 'outside'].includes(kind)"
+              size="small"
+              data-test="mend"
+              @click="
+                deleteBoxes(
+                  finding,
+                  finding.boxes.map((box) => box.id),
+                )
+              "
+              >Delete</el-button
+            >
+            <el-button v-if="kind === 'outside'" size="small" @click="cutToPicture(finding)"
+              >Cut to the picture</el-button
+            >
             <template v-if="kind === 'unconfirmed'">
               <el-button size="small" data-test="mend" @click="confirmEmpty(finding, true)">No objects</el-button>
               <el-button size="small" @click="confirmEmpty(finding, false)">Not labelled yet</el-button>
             </template>
-            <el-button v-if="kind === 'near-identical'" size="small" data-test="mend" @click="joinParts(finding)">Same part</el-button>
-            <el-button v-if="kind === 'few boxes'" size="small" data-test="mend" @click="retire(finding)">Retire the class</el-button>
+            <el-button v-if="kind === 'near-identical'" size="small" data-test="mend" @click="joinParts(finding)"
+              >Same part</el-button
+            >
+            <el-button v-if="kind === 'few boxes'" size="small" data-test="mend" @click="retire(finding)"
+              >Retire the class</el-button
+            >
             <el-button v-if="finding.pictures.length" size="small" @click="open(finding.pictures[0])">Open</el-button>
-            <el-button size="small" data-test="fine" @click="setFine(finding, !finding.fine)">{{ finding.fine ? "Not fine" : "Fine as it is" }}</el-button>
+            <el-button size="small" data-test="fine" @click="setFine(finding, !finding.fine)">{{
+              finding.fine ? "Not fine" : "Fine as it is"
+            }}</el-button>
           </div>
         </div>
-        <p v-if="(findings.counts[kind] ?? 0) > some.length" class="soft">and {{ (findings.counts[kind] ?? 0) - some.length }} more</p>
+        <p v-if="(findings.counts[kind] ?? 0) > some.length" class="soft">
+          and {{ (findings.counts[kind] ?? 0) - some.length }} more
+        </p>
       </section>
     </div>
   </div>
 </template>
 
 <style scoped>
-.side { display: flex; flex-direction: column; min-height: 0; min-width: 0; }
-.head { display: flex; gap: 12px; align-items: center; padding: 9px 16px; border-bottom: 1px solid var(--rule); min-height: 46px; }
-.spread { flex: 1; }
-.list { flex: 1; min-height: 0; overflow: auto; padding: 10px 16px 24px; }
-section { margin-bottom: 18px; }
-h3 { margin: 6px 0; }
-.row { display: flex; gap: 14px; align-items: center; padding: 7px 6px; border-bottom: 1px solid var(--rule); border-left: 3px solid transparent; }
-.row.here { border-left-color: var(--leg); background: var(--leg-pale); }
-.row.fine .text { color: var(--ink-soft); }
-.crops { display: flex; gap: 6px; flex: none; min-width: 68px; }
-.crops :deep(.tile) { width: 66px; }
-.thumb { border: 0; padding: 0; background: none; cursor: pointer; }
-.thumb img { display: block; height: 58px; max-width: 103px; object-fit: cover; }
-.text { flex: 1; }
-.actions { display: flex; gap: 6px; flex: none; }
-.actions :deep(.el-button) { margin: 0; }
-.none { padding: 70px; text-align: center; display: grid; gap: 10px; }
+.side {
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+  min-width: 0;
+}
+.head {
+  display: flex;
+  gap: 12px;
+  align-items: center;
+  padding: 9px 16px;
+  border-bottom: 1px solid var(--rule);
+  min-height: 46px;
+}
+.spread {
+  flex: 1;
+}
+.list {
+  flex: 1;
+  min-height: 0;
+  overflow: auto;
+  padding: 10px 16px 24px;
+}
+section {
+  margin-bottom: 18px;
+}
+h3 {
+  margin: 6px 0;
+}
+.row {
+  display: flex;
+  gap: 14px;
+  align-items: center;
+  padding: 7px 6px;
+  border-bottom: 1px solid var(--rule);
+  border-left: 3px solid transparent;
+}
+.row.here {
+  border-left-color: var(--leg);
+  background: var(--leg-pale);
+}
+.row.fine .text {
+  color: var(--ink-soft);
+}
+.crops {
+  display: flex;
+  gap: 6px;
+  flex: none;
+  min-width: 68px;
+}
+.crops :deep(.tile) {
+  width: 66px;
+}
+.thumb {
+  border: 0;
+  padding: 0;
+  background: none;
+  cursor: pointer;
+}
+.thumb img {
+  display: block;
+  height: 58px;
+  max-width: 103px;
+  object-fit: cover;
+}
+.text {
+  flex: 1;
+}
+.actions {
+  display: flex;
+  gap: 6px;
+  flex: none;
+}
+.actions :deep(.el-button) {
+  margin: 0;
+}
+.none {
+  padding: 70px;
+  text-align: center;
+  display: grid;
+  gap: 10px;
+}
 </style>

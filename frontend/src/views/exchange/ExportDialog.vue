@@ -29,7 +29,9 @@ const job = computed(() => (writing.value ? live(writing.value) : null));
 async function write(): Promise<void> {
   try {
     const body = { format: format.value, kind: kind.value };
-    const starting = take(api.POST("/api/v1/projects/{project_id}/exports", { params: { path: { project_id: store.id } }, body }));
+    const starting = take(
+      api.POST("/api/v1/projects/{project_id}/exports", { params: { path: { project_id: store.id } }, body }),
+    );
     const { job: made } = await store.outcomeOf("export_labels", starting, (started) => (writing.value = started));
     fetchFile(`/api/v1/jobs/${made.id}/file`);
     shown.value = false;
@@ -46,7 +48,9 @@ watch([shown, format], async () => {
     loss.value = null;
     if (!formats.value.length) formats.value = (await take(api.GET("/api/v1/formats"))).formats;
     const query = { format: format.value };
-    loss.value = await take(api.GET("/api/v1/projects/{project_id}/loss", { params: { path: { project_id: store.id }, query } }));
+    loss.value = await take(
+      api.GET("/api/v1/projects/{project_id}/loss", { params: { path: { project_id: store.id }, query } }),
+    );
   } catch (error) {
     complain(error);
   }
@@ -63,13 +67,17 @@ watch([shown, format], async () => {
       </el-radio-group>
       <label v-if="format === 'csv'" class="line">
         Columns of the box
-        <el-select v-model="kind" size="small" class="kind"><el-option v-for="each in kinds" :key="each.value" :value="each.value" :label="each.label" /></el-select>
+        <el-select v-model="kind" size="small" class="kind"
+          ><el-option v-for="each in kinds" :key="each.value" :value="each.value" :label="each.label"
+        /></el-select>
       </label>
       <template v-if="loss">
         <p>{{ count(loss.boxes, "box", "boxes") }} on {{ count(loss.pictures, "labelled picture") }}</p>
         <div v-if="loss.lost.length" class="notice" data-test="lost">
           {{ chosen?.name }} does not hold all of it:
-          <ul><li v-for="each in loss.lost" :key="each">{{ each }}</li></ul>
+          <ul>
+            <li v-for="each in loss.lost" :key="each">{{ each }}</li>
+          </ul>
         </div>
         <p v-else class="good">{{ chosen?.name }} holds all of it.</p>
       </template>
@@ -77,16 +85,36 @@ watch([shown, format], async () => {
     <template #footer>
       <el-button @click="shown = false">Cancel</el-button>
       <JobState v-if="job" :job="job" />
-      <el-button type="primary" data-test="export-now" :disabled="!loss?.pictures || Boolean(job)" @click="write">Export</el-button>
+      <el-button type="primary" data-test="export-now" :disabled="!loss?.pictures || Boolean(job)" @click="write"
+        >Export</el-button
+      >
     </template>
   </el-dialog>
 </template>
 
 <style scoped>
-.body { display: grid; gap: 12px; }
-.formats { display: grid; justify-items: start; gap: 2px; }
-.line { display: flex; gap: 12px; align-items: center; }
-.kind { width: 250px; }
-ul { margin: 4px 0 0; padding-left: 18px; }
-.job-state { margin: 0 12px; }
+.body {
+  display: grid;
+  gap: 12px;
+}
+.formats {
+  display: grid;
+  justify-items: start;
+  gap: 2px;
+}
+.line {
+  display: flex;
+  gap: 12px;
+  align-items: center;
+}
+.kind {
+  width: 250px;
+}
+ul {
+  margin: 4px 0 0;
+  padding-left: 18px;
+}
+.job-state {
+  margin: 0 12px;
+}
 </style>

@@ -76,7 +76,10 @@ async function look(event: Event): Promise<void> {
 
 async function again(jobId: number, columns: Columns | null): Promise<void> {
   const path = { job_id: jobId };
-  await follow(take(api.POST("/api/v1/annotations/{job_id}/again", { params: { path }, body: { format: null, columns } })), "Reading");
+  await follow(
+    take(api.POST("/api/v1/annotations/{job_id}/again", { params: { path }, body: { format: null, columns } })),
+    "Reading",
+  );
 }
 
 async function takeOver(): Promise<void> {
@@ -107,9 +110,16 @@ async function takeOver(): Promise<void> {
   <el-dialog v-model="shown" title="Import labels" width="680" top="6vh">
     <div class="body" data-test="import-dialog">
       <template v-if="archiveJob === null">
-        <p class="soft">One file, several, or an archive of them. Pictures are matched by name with those that are here.</p>
+        <p class="soft">
+          One file, several, or an archive of them. Pictures are matched by name with those that are here.
+        </p>
         <table class="figures formats" data-test="formats">
-          <tbody><tr v-for="each in formats" :key="each.key"><td>{{ each.name }}</td><td class="soft">{{ each.example }}</td></tr></tbody>
+          <tbody>
+            <tr v-for="each in formats" :key="each.key">
+              <td>{{ each.name }}</td>
+              <td class="soft">{{ each.example }}</td>
+            </tr>
+          </tbody>
         </table>
         <input
           type="file"
@@ -117,26 +127,44 @@ async function takeOver(): Promise<void> {
           accept=".json,.jsonl,.ndjson,.xml,.csv,.tsv,.txt,.zip,.tar,.gz,.tgz"
           aria-label="Annotation files"
           data-test="import-file"
-          @change="look"
-        />
+          @change="look" />
       </template>
       <p v-if="busy" class="soft" role="status">{{ busy }}</p>
       <p v-if="failed" class="notice bad" data-test="import-failed">{{ failed }}</p>
       <template v-if="read">
-        <p v-if="read.table && !read.columns">The names of the columns do not say where the boxes are. Which column holds what?</p>
+        <p v-if="read.table && !read.columns">
+          The names of the columns do not say where the boxes are. Which column holds what?
+        </p>
         <p v-else>
-          Read as <b>{{ formats.find((each) => each.key === read!.format)?.name }}</b>: <b>{{ count(read.boxes, "box", "boxes") }}</b> for
+          Read as <b>{{ formats.find((each) => each.key === read!.format)?.name }}</b>:
+          <b>{{ count(read.boxes, "box", "boxes") }}</b> for
           <b>{{ count(read.pictures, "unlabelled picture") }}</b>
         </p>
-        <TableColumns v-if="read.table" :header="read.table.header" :rows="read.table.rows" :columns="read.columns" @chosen="again(job!.id, $event)" />
+        <TableColumns
+          v-if="read.table"
+          :header="read.table.header"
+          :rows="read.table.rows"
+          :columns="read.columns"
+          @chosen="again(job!.id, $event)" />
         <table v-if="read.classes.length" class="figures classes">
-          <thead><tr><th>Class in the file</th><th class="number">Boxes</th><th>Becomes here</th></tr></thead>
+          <thead>
+            <tr>
+              <th>Class in the file</th>
+              <th class="number">Boxes</th>
+              <th>Becomes here</th>
+            </tr>
+          </thead>
           <tbody>
             <tr v-for="each in read.classes" :key="each.name">
               <td>{{ each.name }}</td>
               <td class="number">{{ each.boxes }}</td>
               <td>
-                <el-select :model-value="targets.get(each.name)" size="small" filterable :aria-label="`Class for ${each.name}`" @change="targets.set(each.name, $event)">
+                <el-select
+                  :model-value="targets.get(each.name)"
+                  size="small"
+                  filterable
+                  :aria-label="`Class for ${each.name}`"
+                  @change="targets.set(each.name, $event)">
                   <el-option v-if="each.class_id === null" :value="NEW" :label="`New class ${each.name}`" />
                   <el-option v-for="own in store.classes" :key="own.id" :value="own.id" :label="own.name" />
                   <el-option :value="LEFT_OUT" label="Leave out" />
@@ -150,26 +178,46 @@ async function takeOver(): Promise<void> {
         </el-checkbox>
         <details v-if="read.missing_count">
           <summary>{{ count(read.missing_count, "picture") }} of the file are not here</summary>
-          <ul><li v-for="each in read.missing" :key="each">{{ each }}</li></ul>
+          <ul>
+            <li v-for="each in read.missing" :key="each">{{ each }}</li>
+          </ul>
         </details>
         <div v-if="read.problems_count" class="notice bad" data-test="import-problems">
           {{ count(read.problems_count, "entry", "entries") }} would be left out:
-          <ul><li v-for="each in read.problems" :key="each">{{ each }}</li></ul>
+          <ul>
+            <li v-for="each in read.problems" :key="each">{{ each }}</li>
+          </ul>
         </div>
       </template>
     </div>
     <template #footer>
       <el-button @click="shown = false">Cancel</el-button>
       <el-button type="primary" :disabled="!pictures || Boolean(busy)" data-test="import-now" @click="takeOver">
-        {{ read?.problems_count ? "Import the rest" : "Import" }}<template v-if="newClasses"> with {{ count(newClasses, "new class", "new classes") }}</template>
+        {{ read?.problems_count ? "Import the rest" : "Import"
+        }}<template v-if="newClasses"> with {{ count(newClasses, "new class", "new classes") }}</template>
       </el-button>
     </template>
   </el-dialog>
 </template>
 
 <style scoped>
-.body { display: grid; gap: 12px; max-height: 68vh; overflow: auto; }
-.classes td { padding: 3px 12px 3px 0; }
-ul { max-height: 150px; overflow: auto; margin: 6px 0 0; padding-left: 18px; font-size: 13px; }
-summary { cursor: pointer; }
+.body {
+  display: grid;
+  gap: 12px;
+  max-height: 68vh;
+  overflow: auto;
+}
+.classes td {
+  padding: 3px 12px 3px 0;
+}
+ul {
+  max-height: 150px;
+  overflow: auto;
+  margin: 6px 0 0;
+  padding-left: 18px;
+  font-size: 13px;
+}
+summary {
+  cursor: pointer;
+}
 </style>

@@ -25,7 +25,12 @@ watch(
 );
 
 function send(): void {
-  emit("chosen", { picture: form.picture, label: form.label, kind: form.kind, values: form.values.slice(0, fields.value.length) });
+  emit("chosen", {
+    picture: form.picture,
+    label: form.label,
+    kind: form.kind,
+    values: form.values.slice(0, fields.value.length),
+  });
 }
 </script>
 
@@ -33,24 +38,70 @@ function send(): void {
   <div class="columns" data-test="columns">
     <div class="scroll">
       <table class="figures head">
-        <thead><tr><th v-for="name in header" :key="name">{{ name }}</th></tr></thead>
-        <tbody><tr v-for="(row, index) in rows" :key="index"><td v-for="(cell, place) in row" :key="place">{{ cell }}</td></tr></tbody>
+        <thead>
+          <tr>
+            <th v-for="name in header" :key="name">{{ name }}</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="(row, index) in rows" :key="index">
+            <td v-for="(cell, place) in row" :key="place">{{ cell }}</td>
+          </tr>
+        </tbody>
       </table>
     </div>
     <div class="picks">
-      <label>Picture <el-select v-model="form.picture" size="small" placeholder="Column"><el-option v-for="name in header" :key="name" :value="name" :label="name" /></el-select></label>
-      <label>Class <el-select v-model="form.label" size="small" clearable placeholder="All are one class"><el-option v-for="name in header" :key="name" :value="name" :label="name" /></el-select></label>
-      <label>Box <el-select v-model="form.kind" size="small"><el-option v-for="each in kinds" :key="each.value" :value="each.value" :label="each.label" /></el-select></label>
-      <label v-for="(field, index) in fields" :key="field">{{ field }} <el-select v-model="form.values[index]" size="small" placeholder="Column"><el-option v-for="name in header" :key="name" :value="name" :label="name" /></el-select></label>
+      <label
+        >Picture
+        <el-select v-model="form.picture" size="small" placeholder="Column"
+          ><el-option v-for="name in header" :key="name" :value="name" :label="name" /></el-select
+      ></label>
+      <label
+        >Class
+        <el-select v-model="form.label" size="small" clearable placeholder="All are one class"
+          ><el-option v-for="name in header" :key="name" :value="name" :label="name" /></el-select
+      ></label>
+      <label
+        >Box
+        <el-select v-model="form.kind" size="small"
+          ><el-option v-for="each in kinds" :key="each.value" :value="each.value" :label="each.label" /></el-select
+      ></label>
+      <label v-for="(field, index) in fields" :key="field"
+        >{{ field }}
+        <el-select v-model="form.values[index]" size="small" placeholder="Column"
+          ><el-option v-for="name in header" :key="name" :value="name" :label="name" /></el-select
+      ></label>
     </div>
-    <el-button size="small" :disabled="!complete" data-test="read-columns" @click="send">Read with these columns</el-button>
+    <el-button size="small" :disabled="!complete" data-test="read-columns" @click="send"
+      >Read with these columns</el-button
+    >
   </div>
 </template>
 
 <style scoped>
-.columns { display: grid; gap: 8px; justify-items: start; }
-.scroll { max-width: 100%; overflow-x: auto; font-size: 13px; }
-.head td, .head th { padding: 2px 12px 2px 0; white-space: nowrap; }
-.picks { display: grid; grid-template-columns: repeat(4, 1fr); gap: 8px; width: 100%; }
-.picks label { display: grid; font-size: 13px; }
+.columns {
+  display: grid;
+  gap: 8px;
+  justify-items: start;
+}
+.scroll {
+  max-width: 100%;
+  overflow-x: auto;
+  font-size: 13px;
+}
+.head td,
+.head th {
+  padding: 2px 12px 2px 0;
+  white-space: nowrap;
+}
+.picks {
+  display: grid;
+  grid-template-columns: repeat(4, 1fr);
+  gap: 8px;
+  width: 100%;
+}
+.picks label {
+  display: grid;
+  font-size: 13px;
+}
 </style>

@@ -35,7 +35,10 @@ const compare = latestOnly(async () => {
   try {
     found.value = await take(
       api.GET("/api/v1/evaluations/{evaluation_id}/beside/{other_id}", {
-        params: { path: { evaluation_id: first.value, other_id: second.value }, query: { minimum_score: minimumScore.value, overlap_limit: overlapLimit.value } },
+        params: {
+          path: { evaluation_id: first.value, other_id: second.value },
+          query: { minimum_score: minimumScore.value, overlap_limit: overlapLimit.value },
+        },
       }),
     );
     refused.value = "";
@@ -47,15 +50,22 @@ const compare = latestOnly(async () => {
 const { minimumScore, overlapLimit, query } = useThresholds(compare);
 
 async function load(): Promise<void> {
-  all.value = (await take(api.GET("/api/v1/projects/{project_id}/evaluations", { params: { path: { project_id: store.id } } }))).evaluations;
+  all.value = (
+    await take(api.GET("/api/v1/projects/{project_id}/evaluations", { params: { path: { project_id: store.id } } }))
+  ).evaluations;
 }
 onMounted(async () => {
   try {
     await load();
-    const known = (value: unknown): number | undefined => evaluations.value.find((each) => each.id === Number(value))?.id;
+    const known = (value: unknown): number | undefined =>
+      evaluations.value.find((each) => each.id === Number(value))?.id;
     first.value = known(route.query.first) ?? evaluations.value[1]?.id;
     const mate = evaluations.value.find((each) => each.id === first.value);
-    second.value = known(route.query.second) ?? evaluations.value.find((each) => each.id !== first.value && each.part === mate?.part && each.snapshot_id === mate?.snapshot_id)?.id;
+    second.value =
+      known(route.query.second) ??
+      evaluations.value.find(
+        (each) => each.id !== first.value && each.part === mate?.part && each.snapshot_id === mate?.snapshot_id,
+      )?.id;
   } catch (error) {
     refused.value = wordsOf(error);
   }
@@ -66,37 +76,83 @@ watch([first, second], () => {
   compare();
 });
 const name = (each: Evaluation): string => `${each.name} on ${each.part ?? "pictures from outside"}, no. ${each.id}`;
-const gap = (a: number | null, b: number | null): string => (a === null || b === null ? "–" : `${b >= a ? "+" : "−"}${Math.abs(b - a).toFixed(3)}`);
-const range = (low: number | null, high: number | null): string => (low === null || high === null ? "" : `${low >= 0 ? "+" : "−"}${Math.abs(low).toFixed(3)} to ${high >= 0 ? "+" : "−"}${Math.abs(high).toFixed(3)}`);
+const gap = (a: number | null, b: number | null): string =>
+  a === null || b === null ? "–" : `${b >= a ? "+" : "−"}${Math.abs(b - a).toFixed(3)}`;
+const range = (low: number | null, high: number | null): string =>
+  low === null || high === null
+    ? ""
+    : `${low >= 0 ? "+" : "−"}${Math.abs(low).toFixed(3)} to ${high >= 0 ? "+" : "−"}${Math.abs(high).toFixed(3)}`;
 
 const mate = computed(() => evaluations.value.find((each) => each.id === first.value) ?? evaluations.value[0]);
 /** The chosen two and the latest measurement of every other model on the same pictures as the first. */
 const cloud = computed(() => {
   const latest = new Map<string, Evaluation>();
-  const chosenFirst = [...evaluations.value].sort((a, b) => Number([first.value, second.value].includes(b.id)) - Number([first.value, second.value].includes(a.id)));
+  const chosenFirst = [...evaluations.value].sort(
+    (a, b) => Number([first.value, second.value].includes(b.id)) - Number([first.value, second.value].includes(a.id)),
+  );
   for (const each of chosenFirst) {
-    const model = each.run_id ? `run ${each.run_id}, ${each.settings.checkpoint}` : each.ensemble_id ? `ensemble ${each.ensemble_id}` : each.name;
-    if (each.report?.milliseconds && each.part === mate.value?.part && each.snapshot_id === mate.value?.snapshot_id && !latest.has(model)) latest.set(model, each);
+    const model = each.run_id
+      ? `run ${each.run_id}, ${each.settings.checkpoint}`
+      : each.ensemble_id
+        ? `ensemble ${each.ensemble_id}`
+        : each.name;
+    if (
+      each.report?.milliseconds &&
+      each.part === mate.value?.part &&
+      each.snapshot_id === mate.value?.snapshot_id &&
+      !latest.has(model)
+    )
+      latest.set(model, each);
   }
   return [...latest.values()];
 });
 const option = computed(() => ({
   grid: { left: 56, right: 24, top: 14, bottom: 42 },
   tooltip: { trigger: "item" },
-  xAxis: { type: "value", name: "Milliseconds a picture on this machine", nameLocation: "middle", nameGap: 25, min: 0, max: (range: { max: number }) => Math.ceil((1.35 * range.max) / 10) * 10, splitLine: { show: false } },
-  yAxis: { type: "value", name: "mAP at 0.50:0.95", nameLocation: "middle", nameGap: 38, scale: true, splitLine: { lineStyle: { color: "#ddd7c9" } } },
-  series: [{
-    type: "scatter", symbolSize: 13,
-    data: cloud.value.map((each) => ({
-      value: [each.report!.milliseconds, each.report!.map, each.id], name: each.name,
-      itemStyle: { color: each.id === first.value ? "#4A7397" : each.id === second.value ? "#B5492F" : "#C9B79C", borderColor: "#15181b", borderWidth: 1 },
-    })),
-    label: { show: true, position: "right", formatter: "{b}", color: "#15181b" },
-    labelLayout: { moveOverlap: "shiftY" },
-    tooltip: { formatter: (point: { name: string; value: number[] }) => `${point.name}: ${point.value[0]!.toFixed(0)} ms, mAP ${point.value[1]!.toFixed(3)}` },
-  }],
+  xAxis: {
+    type: "value",
+    name: "Milliseconds a picture on this machine",
+    nameLocation: "middle",
+    nameGap: 25,
+    min: 0,
+    max: (range: { max: number }) => Math.ceil((1.35 * range.max) / 10) * 10,
+    splitLine: { show: false },
+  },
+  yAxis: {
+    type: "value",
+    name: "mAP at 0.50:0.95",
+    nameLocation: "middle",
+    nameGap: 38,
+    scale: true,
+    splitLine: { lineStyle: { color: "#ddd7c9" } },
+  },
+  series: [
+    {
+      type: "scatter",
+      symbolSize: 13,
+      data: cloud.value.map((each) => ({
+        value: [each.report!.milliseconds, each.report!.map, each.id],
+        name: each.name,
+        itemStyle: {
+          color: each.id === first.value ? "#4A7397" : each.id === second.value ? "#B5492F" : "#C9B79C",
+          borderColor: "#15181b",
+          borderWidth: 1,
+        },
+      })),
+      label: { show: true, position: "right", formatter: "{b}", color: "#15181b" },
+      labelLayout: { moveOverlap: "shiftY" },
+      tooltip: {
+        formatter: (point: { name: string; value: number[] }) =>
+          `${point.name}: ${point.value[0]!.toFixed(0)} ms, mAP ${point.value[1]!.toFixed(3)}`,
+      },
+    },
+  ],
 }));
-const thresholds = (id: number | undefined): Wanted => ({ evaluationId: id, minimumScore: minimumScore.value, overlapLimit: overlapLimit.value });
+const thresholds = (id: number | undefined): Wanted => ({
+  evaluationId: id,
+  minimumScore: minimumScore.value,
+  overlapLimit: overlapLimit.value,
+});
 const marked = { first: useMarked(() => thresholds(first.value)), second: useMarked(() => thresholds(second.value)) };
 type Differing = Beside["pictures"][number];
 /** A picture as either of the two sees it. */
@@ -114,12 +170,23 @@ useKeys([{ keys: ["Shift+c"], label: "Swap the two", run: swap }]);
   <div class="view">
     <JudgeHead />
     <div class="view-body">
-      <p v-if="loaded && evaluations.length < 2" class="soft">Measure two models on the same pictures first. <router-link :to="`/project/${store.id}/judge`">To the measurements</router-link></p>
+      <p v-if="loaded && evaluations.length < 2" class="soft">
+        Measure two models on the same pictures first.
+        <router-link :to="`/project/${store.id}/judge`">To the measurements</router-link>
+      </p>
       <template v-else-if="loaded">
         <div class="choice">
-          <label><i class="first" />First <el-select v-model="first" aria-label="First measurement" style="width: 270px"><el-option v-for="each in evaluations" :key="each.id" :value="each.id" :label="name(each)" /></el-select></label>
+          <label
+            ><i class="first" />First
+            <el-select v-model="first" aria-label="First measurement" style="width: 270px"
+              ><el-option v-for="each in evaluations" :key="each.id" :value="each.id" :label="name(each)" /></el-select
+          ></label>
           <el-button v-hint="'Swap the two'" size="small" aria-label="Swap the two" @click="swap">Swap</el-button>
-          <label><i class="second" />Second <el-select v-model="second" aria-label="Second measurement" style="width: 270px"><el-option v-for="each in evaluations" :key="each.id" :value="each.id" :label="name(each)" /></el-select></label>
+          <label
+            ><i class="second" />Second
+            <el-select v-model="second" aria-label="Second measurement" style="width: 270px"
+              ><el-option v-for="each in evaluations" :key="each.id" :value="each.id" :label="name(each)" /></el-select
+          ></label>
           <ThresholdSliders v-model:score="minimumScore" v-model:overlap="overlapLimit" />
         </div>
         <p v-if="refused" class="notice bad">{{ refused }}</p>
@@ -127,30 +194,60 @@ useKeys([{ keys: ["Shift+c"], label: "Swap the two", run: swap }]);
         <div class="grid">
           <section v-if="found">
             <table class="figures" data-test="beside-figures">
-              <thead><tr><th>Figure</th><th class="number">{{ found.first_name }}</th><th class="number">{{ found.second_name }}</th><th class="number">Second − first</th><th class="number">95 % range</th><th /></tr></thead>
+              <thead>
+                <tr>
+                  <th>Figure</th>
+                  <th class="number">{{ found.first_name }}</th>
+                  <th class="number">{{ found.second_name }}</th>
+                  <th class="number">Second − first</th>
+                  <th class="number">95 % range</th>
+                  <th />
+                </tr>
+              </thead>
               <tbody>
                 <tr v-for="each in found.figures" :key="each.name">
-                  <td>{{ each.name }}</td><td class="number">{{ precision(each.first) }}</td><td class="number">{{ precision(each.second) }}</td>
-                  <td class="number"><b>{{ gap(each.first, each.second) }}</b></td><td class="number soft">{{ range(each.low, each.high) }}</td>
-                  <td :class="each.more_than_chance ? 'sure' : 'soft'">{{ each.more_than_chance ? "more than chance" : "can be chance" }}</td>
+                  <td>{{ each.name }}</td>
+                  <td class="number">{{ precision(each.first) }}</td>
+                  <td class="number">{{ precision(each.second) }}</td>
+                  <td class="number">
+                    <b>{{ gap(each.first, each.second) }}</b>
+                  </td>
+                  <td class="number soft">{{ range(each.low, each.high) }}</td>
+                  <td :class="each.more_than_chance ? 'sure' : 'soft'">
+                    {{ each.more_than_chance ? "more than chance" : "can be chance" }}
+                  </td>
                 </tr>
               </tbody>
             </table>
             <p class="soft note">Classes at IoU 0.5. Both were resampled with the same pictures 1,000 times.</p>
           </section>
-          <section class="plot"><h2>Speed against accuracy</h2><PlainChart v-if="cloud.length" class="chart" :option="option" label="mAP against milliseconds a picture" /><p v-else class="soft">Measure again to see how fast each model is.</p>
+          <section class="plot">
+            <h2>Speed against accuracy</h2>
+            <PlainChart v-if="cloud.length" class="chart" :option="option" label="mAP against milliseconds a picture" />
+            <p v-else class="soft">Measure again to see how fast each model is.</p>
             <OtherModels v-if="mate" :like="mate" :evaluations="all" @measured="load" />
           </section>
           <section v-if="found" class="wide" data-test="beside-pictures">
             <h2>Where they differ</h2>
             <p class="soft">
-              {{ count(found.both_right, "picture") }} right by both, {{ found.only_first }} only by {{ found.first_name }}, {{ found.only_second }} only by {{ found.second_name }}, {{ found.neither }} by neither, at these thresholds.
+              {{ count(found.both_right, "picture") }} right by both, {{ found.only_first }} only by
+              {{ found.first_name }}, {{ found.only_second }} only by {{ found.second_name }}, {{ found.neither }} by
+              neither, at these thresholds.
             </p>
             <div class="pictures">
               <figure v-for="each in found.pictures.slice(0, 60)" :key="each.picture_id">
                 <div class="pair">
-                  <router-link v-for="side in sides(each)" :key="side.kind" :to="{ path: `/project/${store.id}/judge/${side.id}/${each.picture_id}`, query: query() }">
-                    <MarkedThumbnail :evaluation-id="side.id" :picture-id="each.picture_id" :name="each.name" :boxes="side.marked.boxes.value.get(each.picture_id)" :class-names="side.marked.names.value" @seen="side.marked.see(each.picture_id, $event)" />
+                  <router-link
+                    v-for="side in sides(each)"
+                    :key="side.kind"
+                    :to="{ path: `/project/${store.id}/judge/${side.id}/${each.picture_id}`, query: query() }">
+                    <MarkedThumbnail
+                      :evaluation-id="side.id"
+                      :picture-id="each.picture_id"
+                      :name="each.name"
+                      :boxes="side.marked.boxes.value.get(each.picture_id)"
+                      :class-names="side.marked.names.value"
+                      @seen="side.marked.see(each.picture_id, $event)" />
                     <i :class="side.kind" />{{ count(side.errors, "error") }}
                   </router-link>
                 </div>
@@ -165,20 +262,77 @@ useKeys([{ keys: ["Shift+c"], label: "Swap the two", run: swap }]);
 </template>
 
 <style scoped>
-.choice { display: flex; flex-wrap: wrap; gap: 10px 16px; align-items: center; }
-.choice label { display: flex; gap: 7px; align-items: center; font-weight: 600; }
-.choice :deep(.sliders label) { display: grid; width: 130px; font-weight: 400; }
-i { display: inline-block; width: 11px; height: 11px; margin-right: 3px; border: 1px solid var(--ink); }
-.first { background: #4a7397; }
-.second { background: #b5492f; }
-.words { font: 560 18px/1.4 var(--serif); margin: 14px 0; max-width: 900px; }
-.grid { display: grid; grid-template-columns: minmax(0, 1.75fr) minmax(0, 1fr); gap: 20px 30px; }
-.wide { grid-column: 1 / -1; }
-.chart { height: 260px; }
-.sure { font-weight: 600; }
-.note { font-size: 13px; margin-top: 6px; }
-td { padding-top: 4px; padding-bottom: 4px; white-space: nowrap; }
-.pictures { display: grid; grid-template-columns: repeat(auto-fill, minmax(320px, 1fr)); gap: 12px; margin-top: 8px; }
-figure { margin: 0; font-size: 13px; }
-.pair { display: grid; grid-template-columns: 1fr 1fr; gap: 4px; }
+.choice {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 10px 16px;
+  align-items: center;
+}
+.choice label {
+  display: flex;
+  gap: 7px;
+  align-items: center;
+  font-weight: 600;
+}
+.choice :deep(.sliders label) {
+  display: grid;
+  width: 130px;
+  font-weight: 400;
+}
+i {
+  display: inline-block;
+  width: 11px;
+  height: 11px;
+  margin-right: 3px;
+  border: 1px solid var(--ink);
+}
+.first {
+  background: #4a7397;
+}
+.second {
+  background: #b5492f;
+}
+.words {
+  font: 560 18px/1.4 var(--serif);
+  margin: 14px 0;
+  max-width: 900px;
+}
+.grid {
+  display: grid;
+  grid-template-columns: minmax(0, 1.75fr) minmax(0, 1fr);
+  gap: 20px 30px;
+}
+.wide {
+  grid-column: 1 / -1;
+}
+.chart {
+  height: 260px;
+}
+.sure {
+  font-weight: 600;
+}
+.note {
+  font-size: 13px;
+  margin-top: 6px;
+}
+td {
+  padding-top: 4px;
+  padding-bottom: 4px;
+  white-space: nowrap;
+}
+.pictures {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(320px, 1fr));
+  gap: 12px;
+  margin-top: 8px;
+}
+figure {
+  margin: 0;
+  font-size: 13px;
+}
+.pair {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 4px;
+}
 </style>

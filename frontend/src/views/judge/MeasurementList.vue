@@ -58,7 +58,11 @@ useKeys([
     label: "Compare the two selected measurements",
     run: () => void (beside.value && router.push(beside.value)),
   },
-  { keys: ["Delete"], label: "Move the selected measurements to the bin", run: () => !binned.value && bin(shown.value, true) },
+  {
+    keys: ["Delete"],
+    label: "Move the selected measurements to the bin",
+    run: () => !binned.value && bin(shown.value, true),
+  },
 ]);
 </script>
 
@@ -66,32 +70,65 @@ useKeys([
   <div class="list-head">
     <h2>Measurements</h2>
     <span v-if="!binned && evaluations.length > 1" class="soft">Select two to see them side by side.</span>
-    <el-button v-if="!binned" v-hint="'Compare the two selected measurements'" size="small" :disabled="!beside" data-test="compare-two" @click="router.push(beside)">
+    <el-button
+      v-if="!binned"
+      v-hint="'Compare the two selected measurements'"
+      size="small"
+      :disabled="!beside"
+      data-test="compare-two"
+      @click="router.push(beside)">
       Compare
     </el-button>
-    <el-button v-if="!binned" v-hint="'Move the selected measurements to the bin'" size="small" :disabled="!shown.length" data-test="bin-measurements" @click="bin(shown, true)">
+    <el-button
+      v-if="!binned"
+      v-hint="'Move the selected measurements to the bin'"
+      size="small"
+      :disabled="!shown.length"
+      data-test="bin-measurements"
+      @click="bin(shown, true)">
       Move to bin
     </el-button>
-    <el-button v-else size="small" :disabled="!shown.length" data-test="restore-measurements" @click="bin(shown, false)">Restore</el-button>
+    <el-button v-else size="small" :disabled="!shown.length" data-test="restore-measurements" @click="bin(shown, false)"
+      >Restore</el-button
+    >
     <el-checkbox v-model="binned" size="small" data-test="bin">Bin</el-checkbox>
   </div>
   <p v-if="!evaluations.length" class="soft">{{ binned ? "No measurement is in the bin." : "No measurement yet." }}</p>
   <table v-else class="figures">
     <thead>
       <tr>
-        <th /><th>Model</th><th>On</th><th class="number">mAP at 0.5</th><th class="number">95 % range</th>
-        <th class="number">at 0.50:0.95</th><th class="number">Time a picture</th><th class="number">Pictures</th><th>Rule</th>
-        <th>State</th><th>When</th>
+        <th />
+        <th>Model</th>
+        <th>On</th>
+        <th class="number">mAP at 0.5</th>
+        <th class="number">95 % range</th>
+        <th class="number">at 0.50:0.95</th>
+        <th class="number">Time a picture</th>
+        <th class="number">Pictures</th>
+        <th>Rule</th>
+        <th>State</th>
+        <th>When</th>
       </tr>
     </thead>
     <tbody>
       <tr v-for="each in evaluations" :key="each.id" data-test="evaluation-row">
         <td>
-          <el-checkbox v-if="idle(each)" :model-value="shown.includes(each.id)" :aria-label="`Select ${each.name}`" size="small" @change="toggle(each)" />
+          <el-checkbox
+            v-if="idle(each)"
+            :model-value="shown.includes(each.id)"
+            :aria-label="`Select ${each.name}`"
+            size="small"
+            @change="toggle(each)" />
         </td>
-        <td><router-link :to="`/project/${store.id}/judge/${each.id}`">{{ each.name }}</router-link></td>
-        <td>{{ where(each) }} <small v-if="each.snapshot_hash" class="soft">{{ each.snapshot_hash.slice(0, 6) }}</small></td>
-        <td class="number"><b>{{ precision(each.report?.map50) }}</b></td>
+        <td>
+          <router-link :to="`/project/${store.id}/judge/${each.id}`">{{ each.name }}</router-link>
+        </td>
+        <td>
+          {{ where(each) }} <small v-if="each.snapshot_hash" class="soft">{{ each.snapshot_hash.slice(0, 6) }}</small>
+        </td>
+        <td class="number">
+          <b>{{ precision(each.report?.map50) }}</b>
+        </td>
         <td class="number soft">{{ between(each.report?.map50_interval) }}</td>
         <td class="number">{{ precision(each.report?.map) }}</td>
         <td class="number">{{ each.report?.milliseconds ? `${each.report.milliseconds.toFixed(0)} ms` : "–" }}</td>
@@ -105,6 +142,13 @@ useKeys([
 </template>
 
 <style scoped>
-.list-head { display: flex; gap: 16px; align-items: center; margin: 20px 0 4px; }
-td:first-child { width: 30px; }
+.list-head {
+  display: flex;
+  gap: 16px;
+  align-items: center;
+  margin: 20px 0 4px;
+}
+td:first-child {
+  width: 30px;
+}
 </style>

@@ -14,9 +14,23 @@ export interface MeasureOrder {
 }
 
 export function freshOrder(): MeasureOrder {
-  return { run_id: null, ensemble_id: null, checkpoint: "best", snapshot_id: null, part: "validation", interpolation: "101-point", areas: CONSTANTS.area_bounds, class_map: {} };
+  return {
+    run_id: null,
+    ensemble_id: null,
+    checkpoint: "best",
+    snapshot_id: null,
+    part: "validation",
+    interpolation: "101-point",
+    areas: CONSTANTS.area_bounds,
+    class_map: {},
+  };
 }
 
 export function measure(projectId: number, order: Partial<MeasureOrder>): Promise<Evaluation> {
-  return take(api.POST("/api/v1/projects/{project_id}/evaluations", { params: { path: { project_id: projectId } }, body: { ...freshOrder(), ...order } }));
+  return take(
+    api.POST("/api/v1/projects/{project_id}/evaluations", {
+      params: { path: { project_id: projectId } },
+      body: { ...freshOrder(), ...order },
+    }),
+  );
 }

@@ -16,10 +16,14 @@ const sides = computed(() => {
   return { width: x2 - x1, height: y2 - y1, inputWidth: (x2 - x1) * scale, inputHeight: (y2 - y1) * scale };
 });
 const small = computed(() => Math.min(sides.value.inputWidth, sides.value.inputHeight) < LEARNABLE);
-const attributes = computed(() => store.attributes.filter((each) => each.class_id === null || each.class_id === props.box.class_id));
+const attributes = computed(() =>
+  store.attributes.filter((each) => each.class_id === null || each.class_id === props.box.class_id),
+);
 const flags = computed(() => store.attributes.filter((each) => each.kind === "flag"));
 /** Attributes that came with a file and are not among the project's own. */
-const foreign = computed(() => Object.entries(props.box.attributes).filter(([name]) => !store.attributes.some((each) => each.name === name)));
+const foreign = computed(() =>
+  Object.entries(props.box.attributes).filter(([name]) => !store.attributes.some((each) => each.name === name)),
+);
 
 function amount(name: string): number | undefined {
   const value = props.box.attributes[name];
@@ -46,8 +50,7 @@ function shown(value: number): string {
         v-if="each.kind === 'flag'"
         size="small"
         :model-value="box.attributes[each.name] === true"
-        @change="emit('attribute', each.name, $event)"
-      >
+        @change="emit('attribute', each.name, $event)">
         {{ each.name }} <kbd v-if="flags.indexOf(each) < 9">Alt {{ flags.indexOf(each) + 1 }}</kbd>
       </el-checkbox>
       <label v-else-if="each.kind === 'choice'">
@@ -57,8 +60,7 @@ function shown(value: number): string {
           clearable
           placeholder="–"
           :model-value="(box.attributes[each.name] as string | undefined) ?? ''"
-          @change="emit('attribute', each.name, $event)"
-        >
+          @change="emit('attribute', each.name, $event)">
           <el-option v-for="choice in each.choices" :key="choice" :value="choice" :label="choice" />
         </el-select>
       </label>
@@ -68,8 +70,7 @@ function shown(value: number): string {
           size="small"
           controls-position="right"
           :model-value="amount(each.name)"
-          @change="emit('attribute', each.name, $event)"
-        />
+          @change="emit('attribute', each.name, $event)" />
       </label>
     </div>
     <p v-for="[name, value] in foreign" :key="name" class="attribute soft">
@@ -80,13 +81,46 @@ function shown(value: number): string {
 </template>
 
 <style scoped>
-.details { padding: 10px 12px; border-bottom: 1px solid var(--rule); font-size: 14px; }
-dl { display: grid; grid-template-columns: auto 1fr; gap: 2px 10px; margin: 0 0 4px; }
-dt { color: var(--ink-soft); }
-dd { margin: 0; text-align: right; }
-.note { font-size: 13px; }
-.attribute { display: flex; align-items: center; justify-content: space-between; min-height: 26px; }
-.attribute > label:not(.el-checkbox) { display: flex; align-items: center; gap: 8px; width: 100%; justify-content: space-between; }
-.attribute :deep(.el-select), .attribute :deep(.el-input-number) { width: 110px; }
-.attribute :deep(.el-checkbox) { --el-checkbox-font-size: 14px; height: 26px; }
+.details {
+  padding: 10px 12px;
+  border-bottom: 1px solid var(--rule);
+  font-size: 14px;
+}
+dl {
+  display: grid;
+  grid-template-columns: auto 1fr;
+  gap: 2px 10px;
+  margin: 0 0 4px;
+}
+dt {
+  color: var(--ink-soft);
+}
+dd {
+  margin: 0;
+  text-align: right;
+}
+.note {
+  font-size: 13px;
+}
+.attribute {
+  display: flex;
+  align-items: center;
+  justify-content: space-between;
+  min-height: 26px;
+}
+.attribute > label:not(.el-checkbox) {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  width: 100%;
+  justify-content: space-between;
+}
+.attribute :deep(.el-select),
+.attribute :deep(.el-input-number) {
+  width: 110px;
+}
+.attribute :deep(.el-checkbox) {
+  --el-checkbox-font-size: 14px;
+  height: 26px;
+}
 </style>

@@ -49,7 +49,9 @@ useKeys([
   <div class="view">
     <CollectHead />
     <div class="view-body">
-      <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
+      <p v-if="failed" class="notice bad">
+        {{ failed }} <el-button link type="primary" @click="load">Try again</el-button>
+      </p>
       <div v-else-if="loaded && !changes.length" class="empty">
         <h2>No changes yet</h2>
         <p class="soft">What changes many pictures or a class at once is kept here, and can be undone from here.</p>
@@ -57,14 +59,27 @@ useKeys([
       <template v-else-if="loaded">
         <p class="soft">Undo changes back what nobody has worked on since; the rest stays as it is.</p>
         <table class="figures">
-          <thead><tr><th>Change</th><th>When</th><th /></tr></thead>
+          <thead>
+            <tr>
+              <th>Change</th>
+              <th>When</th>
+              <th />
+            </tr>
+          </thead>
           <tbody>
             <tr v-for="each in changes" :key="each.id" data-test="change">
               <td>{{ each.title }}</td>
               <td class="soft">{{ day(each.made_at) }}</td>
               <td>
                 <span v-if="each.undone" class="soft">Undone</span>
-                <el-button v-else size="small" :loading="undoing === each.id" data-test="undo-change" @click="undo(each)">Undo</el-button>
+                <el-button
+                  v-else
+                  size="small"
+                  :loading="undoing === each.id"
+                  data-test="undo-change"
+                  @click="undo(each)"
+                  >Undo</el-button
+                >
               </td>
             </tr>
           </tbody>
@@ -75,6 +90,14 @@ useKeys([
 </template>
 
 <style scoped>
-table { max-width: 760px; }
-.empty { display: grid; gap: 12px; justify-items: center; padding: 60px 0; text-align: center; }
+table {
+  max-width: 760px;
+}
+.empty {
+  display: grid;
+  gap: 12px;
+  justify-items: center;
+  padding: 60px 0;
+  text-align: center;
+}
 </style>

@@ -20,7 +20,12 @@ const merging = ref<ObjectClass | null>(null);
 const target = ref<number | null>(null);
 const retiring = ref<ObjectClass | null>(null);
 const drafts = reactive(new Map<number, string>());
-const attribute = reactive({ name: "", kind: "flag" as "flag" | "choice" | "number", class_id: null as number | null, choices: "" });
+const attribute = reactive({
+  name: "",
+  kind: "flag" as "flag" | "choice" | "number",
+  class_id: null as number | null,
+  choices: "",
+});
 const field = ref<{ focus: () => void }>();
 const added = ref("");
 const chosen = ref(-1);
@@ -45,20 +50,33 @@ async function add(): Promise<void> {
   const name = added.value.trim();
   if (!name) return;
   added.value = "";
-  await send(take(api.POST("/api/v1/projects/{project_id}/classes", { params: project(), body: { name } })), `Class ${name} added`);
+  await send(
+    take(api.POST("/api/v1/projects/{project_id}/classes", { params: project(), body: { name } })),
+    `Class ${name} added`,
+  );
 }
 
 async function rename(each: ObjectClass): Promise<void> {
   const name = drafts.get(each.id)?.trim();
   drafts.delete(each.id);
   if (!name || name === each.name) return;
-  const reply = take(api.PATCH("/api/v1/projects/{project_id}/classes/{class_id}", { params: ofClass(each), body: { name, colour: null } }));
+  const reply = take(
+    api.PATCH("/api/v1/projects/{project_id}/classes/{class_id}", {
+      params: ofClass(each),
+      body: { name, colour: null },
+    }),
+  );
   await send(reply, `${each.name} renamed to ${name} on ${count(each.boxes, "box", "boxes")}`);
 }
 
 async function recolour(each: ObjectClass, event: Event): Promise<void> {
   const colour = (event.target as HTMLInputElement).value;
-  const reply = take(api.PATCH("/api/v1/projects/{project_id}/classes/{class_id}", { params: ofClass(each), body: { colour, name: null } }));
+  const reply = take(
+    api.PATCH("/api/v1/projects/{project_id}/classes/{class_id}", {
+      params: ofClass(each),
+      body: { colour, name: null },
+    }),
+  );
   await send(reply, `${each.name} has another colour`);
 }
 
@@ -68,14 +86,20 @@ async function shift(index: number, step: number): Promise<void> {
   if (other < 0 || other >= ids.length || !ids[index]) return;
   [ids[index], ids[other]] = [ids[other]!, ids[index]!];
   chosen.value = other;
-  await send(take(api.PUT("/api/v1/projects/{project_id}/classes/order", { params: project(), body: { ids } })), "Classes reordered");
+  await send(
+    take(api.PUT("/api/v1/projects/{project_id}/classes/order", { params: project(), body: { ids } })),
+    "Classes reordered",
+  );
 }
 
 async function merge(): Promise<void> {
   const [from, into] = [merging.value!, store.classById.get(target.value!)!];
   merging.value = null;
   const reply = take(
-    api.POST("/api/v1/projects/{project_id}/classes/{class_id}/merge", { params: ofClass(from), body: { into_id: into.id } }),
+    api.POST("/api/v1/projects/{project_id}/classes/{class_id}/merge", {
+      params: ofClass(from),
+      body: { into_id: into.id },
+    }),
   );
   await send(reply, `${count(from.boxes, "box", "boxes")} of ${from.name} turned into ${into.name}`);
 }
@@ -83,11 +107,16 @@ async function merge(): Promise<void> {
 async function retire(): Promise<void> {
   const each = retiring.value!;
   retiring.value = null;
-  await send(take(api.DELETE("/api/v1/projects/{project_id}/classes/{class_id}", { params: ofClass(each) })), `${each.name} retired`);
+  await send(
+    take(api.DELETE("/api/v1/projects/{project_id}/classes/{class_id}", { params: ofClass(each) })),
+    `${each.name} retired`,
+  );
 }
 
 async function bringBack(each: ObjectClass): Promise<void> {
-  const reply = take(api.POST("/api/v1/projects/{project_id}/classes", { params: project(), body: { name: each.name } }));
+  const reply = take(
+    api.POST("/api/v1/projects/{project_id}/classes", { params: project(), body: { name: each.name } }),
+  );
   await send(reply, `${each.name} restored`);
 }
 
@@ -95,7 +124,10 @@ async function paste(): Promise<void> {
   const text = pasted.value;
   pasting.value = false;
   pasted.value = "";
-  await send(take(api.POST("/api/v1/projects/{project_id}/classes/pasted", { params: project(), body: { text } })), "Classes added");
+  await send(
+    take(api.POST("/api/v1/projects/{project_id}/classes/pasted", { params: project(), body: { text } })),
+    "Classes added",
+  );
 }
 
 async function addAttribute(): Promise<void> {
@@ -115,7 +147,9 @@ async function removeAttribute(id: number): Promise<void> {
   try {
     const path = { project_id: store.id, attribute_id: id };
     const gone = store.attributes.find((each) => each.id === id);
-    const found = await take(api.DELETE("/api/v1/projects/{project_id}/attributes/{attribute_id}", { params: { path } }));
+    const found = await take(
+      api.DELETE("/api/v1/projects/{project_id}/attributes/{attribute_id}", { params: { path } }),
+    );
     store.attributes = found.attributes;
     say(`Attribute ${gone?.name} removed`);
   } catch (error) {
@@ -126,12 +160,20 @@ async function removeAttribute(id: number): Promise<void> {
 useKeys([
   { keys: ["a"], label: "Add a class", run: () => field.value?.focus() },
   { keys: ["Shift+a"], label: "Add a list of classes", run: () => (pasting.value = true) },
-  { keys: ["ArrowDown"], label: "Next class", run: () => (chosen.value = Math.min(chosen.value + 1, store.classes.length - 1)) },
+  {
+    keys: ["ArrowDown"],
+    label: "Next class",
+    run: () => (chosen.value = Math.min(chosen.value + 1, store.classes.length - 1)),
+  },
   { keys: ["ArrowUp"], label: "Previous class", run: () => (chosen.value = Math.max(chosen.value - 1, 0)) },
   { keys: ["Shift+ArrowDown"], label: "Move the selected class down", run: () => shift(chosen.value, 1) },
   { keys: ["Shift+ArrowUp"], label: "Move the selected class up", run: () => shift(chosen.value, -1) },
   { keys: ["Shift+m"], label: "Merge the selected class", run: () => startMerge(store.classes[chosen.value]) },
-  { keys: ["Delete"], label: "Retire the selected class", run: () => (retiring.value = store.classes[chosen.value] ?? null) },
+  {
+    keys: ["Delete"],
+    label: "Retire the selected class",
+    run: () => (retiring.value = store.classes[chosen.value] ?? null),
+  },
 ]);
 
 function startMerge(each: ObjectClass | undefined): void {
@@ -144,16 +186,31 @@ function startMerge(each: ObjectClass | undefined): void {
 <template>
   <div class="view">
     <CollectHead>
-      <el-button v-hint="'Add a list of classes'" data-test="paste-classes" @click="pasting = true">Paste a list</el-button>
+      <el-button v-hint="'Add a list of classes'" data-test="paste-classes" @click="pasting = true"
+        >Paste a list</el-button
+      >
     </CollectHead>
     <div class="view-body">
       <div class="two">
         <section data-test="classes">
           <h2>Classes</h2>
           <table class="figures">
-            <thead><tr><th>Key</th><th>Name</th><th class="number">Boxes</th><th>Colour</th><th /></tr></thead>
+            <thead>
+              <tr>
+                <th>Key</th>
+                <th>Name</th>
+                <th class="number">Boxes</th>
+                <th>Colour</th>
+                <th />
+              </tr>
+            </thead>
             <tbody>
-              <tr v-for="(each, index) in store.classes" :key="each.id" :class="{ here: index === chosen }" data-test="class-row" @click="chosen = index">
+              <tr
+                v-for="(each, index) in store.classes"
+                :key="each.id"
+                :class="{ here: index === chosen }"
+                data-test="class-row"
+                @click="chosen = index">
                 <td><ClassBadge :number="each.position" :colour="each.colour" /></td>
                 <td>
                   <el-input
@@ -161,25 +218,58 @@ function startMerge(each: ObjectClass | undefined): void {
                     size="small"
                     :aria-label="`Name of ${each.name}`"
                     @input="drafts.set(each.id, $event)"
-                    @change="rename(each)"
-                  />
+                    @change="rename(each)" />
                 </td>
                 <td class="number">
-                  <router-link :to="{ path: `/project/${store.id}/collect/audit`, query: { class: each.id } }">{{ each.boxes }}</router-link>
+                  <router-link :to="{ path: `/project/${store.id}/collect/audit`, query: { class: each.id } }">{{
+                    each.boxes
+                  }}</router-link>
                 </td>
-                <td><input type="color" :value="each.colour" :aria-label="`Colour of ${each.name}`" @change="recolour(each, $event)" /></td>
+                <td>
+                  <input
+                    type="color"
+                    :value="each.colour"
+                    :aria-label="`Colour of ${each.name}`"
+                    @change="recolour(each, $event)" />
+                </td>
                 <td class="actions">
-                  <el-button size="small" :disabled="index === 0" :aria-label="`Move ${each.name} up`" @click.stop="shift(index, -1)">↑</el-button>
-                  <el-button size="small" :disabled="index === store.classes.length - 1" :aria-label="`Move ${each.name} down`" @click.stop="shift(index, 1)">↓</el-button>
-                  <el-button size="small" :disabled="store.classes.length < 2" data-test="merge" @click="startMerge(each)">Merge</el-button>
+                  <el-button
+                    size="small"
+                    :disabled="index === 0"
+                    :aria-label="`Move ${each.name} up`"
+                    @click.stop="shift(index, -1)"
+                    >↑</el-button
+                  >
+                  <el-button
+                    size="small"
+                    :disabled="index === store.classes.length - 1"
+                    :aria-label="`Move ${each.name} down`"
+                    @click.stop="shift(index, 1)"
+                    >↓</el-button
+                  >
+                  <el-button
+                    size="small"
+                    :disabled="store.classes.length < 2"
+                    data-test="merge"
+                    @click="startMerge(each)"
+                    >Merge</el-button
+                  >
                   <el-button size="small" data-test="retire" @click="retiring = each">Retire</el-button>
                 </td>
               </tr>
             </tbody>
           </table>
-          <p v-if="!store.classes.length" class="soft">No class yet. A class is a kind of thing that boxes are drawn around.</p>
+          <p v-if="!store.classes.length" class="soft">
+            No class yet. A class is a kind of thing that boxes are drawn around.
+          </p>
           <form novalidate class="add" @submit.prevent="add">
-            <el-input ref="field" v-model="added" size="small" placeholder="New class" aria-label="New class" data-test="add-class" />
+            <el-input
+              ref="field"
+              v-model="added"
+              size="small"
+              placeholder="New class"
+              aria-label="New class"
+              data-test="add-class" />
             <el-button size="small" native-type="submit" :disabled="!added.trim()">Add</el-button>
           </form>
           <template v-if="retired.length">
@@ -193,28 +283,66 @@ function startMerge(each: ObjectClass | undefined): void {
         </section>
         <section data-test="attributes">
           <h2>Attributes</h2>
-          <p class="soft">What can be said of a box beside its class. Boxes marked 'ignore' are not counted when a detector is measured.</p>
+          <p class="soft">
+            What can be said of a box beside its class. Boxes marked 'ignore' are not counted when a detector is
+            measured.
+          </p>
           <table class="figures">
-            <thead><tr><th>Name</th><th>Holds</th><th>Of</th><th class="number">Boxes</th><th /></tr></thead>
+            <thead>
+              <tr>
+                <th>Name</th>
+                <th>Holds</th>
+                <th>Of</th>
+                <th class="number">Boxes</th>
+                <th />
+              </tr>
+            </thead>
             <tbody>
               <tr v-for="each in store.attributes" :key="each.id">
                 <td>{{ each.name }}</td>
                 <td>{{ each.kind === "choice" ? each.choices.join(", ") : kinds[each.kind] }}</td>
                 <td>{{ each.class_id ? store.classById.get(each.class_id)?.name : "all classes" }}</td>
                 <td class="number">
-                  <router-link :to="{ path: `/project/${store.id}/collect`, query: { attribute: each.name } }">{{ each.boxes }}</router-link>
+                  <router-link :to="{ path: `/project/${store.id}/collect`, query: { attribute: each.name } }">{{
+                    each.boxes
+                  }}</router-link>
                 </td>
-                <td><el-button v-if="!['occluded', 'cut off', 'ignore'].includes(each.name)" size="small" link type="primary" @click="removeAttribute(each.id)">Remove</el-button></td>
+                <td>
+                  <el-button
+                    v-if="!['occluded', 'cut off', 'ignore'].includes(each.name)"
+                    size="small"
+                    link
+                    type="primary"
+                    @click="removeAttribute(each.id)"
+                    >Remove</el-button
+                  >
+                </td>
               </tr>
             </tbody>
           </table>
           <form novalidate class="attribute" @submit.prevent="addAttribute">
-            <el-input v-model="attribute.name" size="small" placeholder="New attribute" aria-label="New attribute" data-test="add-attribute" />
+            <el-input
+              v-model="attribute.name"
+              size="small"
+              placeholder="New attribute"
+              aria-label="New attribute"
+              data-test="add-attribute" />
             <el-select v-model="attribute.kind" size="small" aria-label="What it holds">
               <el-option v-for="(label, value) in kinds" :key="value" :value="value" :label="label" />
             </el-select>
-            <el-input v-if="attribute.kind === 'choice'" v-model="attribute.choices" size="small" placeholder="pale, dark" aria-label="Values, separated by commas" />
-            <el-select v-model="attribute.class_id" size="small" clearable placeholder="All classes" aria-label="Of which class" :value-on-clear="null">
+            <el-input
+              v-if="attribute.kind === 'choice'"
+              v-model="attribute.choices"
+              size="small"
+              placeholder="pale, dark"
+              aria-label="Values, separated by commas" />
+            <el-select
+              v-model="attribute.class_id"
+              size="small"
+              clearable
+              placeholder="All classes"
+              aria-label="Of which class"
+              :value-on-clear="null">
               <el-option v-for="each in store.classes" :key="each.id" :value="each.id" :label="each.name" />
             </el-select>
             <el-button size="small" native-type="submit" :disabled="!attribute.name.trim()">Add</el-button>
@@ -224,14 +352,28 @@ function startMerge(each: ObjectClass | undefined): void {
     </div>
     <el-dialog v-model="pasting" title="Paste a list of classes" width="440">
       <p class="soft">One name a line. Names that are there already are passed over.</p>
-      <el-input v-model="pasted" type="textarea" :rows="9" aria-label="Names" data-test="pasted" placeholder="roll&#10;croissant" />
-      <template #footer><el-button type="primary" :disabled="!pasted.trim()" data-test="paste-now" @click="paste">Add them</el-button></template>
+      <el-input
+        v-model="pasted"
+        type="textarea"
+        :rows="9"
+        aria-label="Names"
+        data-test="pasted"
+        placeholder="roll&#10;croissant" />
+      <template #footer
+        ><el-button type="primary" :disabled="!pasted.trim()" data-test="paste-now" @click="paste"
+          >Add them</el-button
+        ></template
+      >
     </el-dialog>
     <el-dialog :model-value="merging !== null" :title="`Merge ${merging?.name}`" width="440" @close="merging = null">
       <p>
         {{ count(merging?.boxes ?? 0, "box", "boxes") }} of {{ merging?.name }} get the class
         <el-select v-model="target" size="small" style="width: 160px" aria-label="Merge into">
-          <el-option v-for="each in store.classes.filter((other) => other.id !== merging?.id)" :key="each.id" :value="each.id" :label="each.name" />
+          <el-option
+            v-for="each in store.classes.filter((other) => other.id !== merging?.id)"
+            :key="each.id"
+            :value="each.id"
+            :label="each.name" />
         </el-select>
         and {{ merging?.name }} is retired.
       </p>
@@ -240,10 +382,14 @@ function startMerge(each: ObjectClass | undefined): void {
         <el-button type="primary" :disabled="!target" data-test="merge-now" @click="merge">Merge</el-button>
       </template>
     </el-dialog>
-    <el-dialog :model-value="retiring !== null" :title="`Retire ${retiring?.name}`" width="440" @close="retiring = null">
+    <el-dialog
+      :model-value="retiring !== null"
+      :title="`Retire ${retiring?.name}`"
+      width="440"
+      @close="retiring = null">
       <p>
-        {{ retiring?.name }} is not offered any more. Its {{ count(retiring?.boxes ?? 0, "box", "boxes") }} stay, but snapshots
-        leave them out.
+        {{ retiring?.name }} is not offered any more. Its {{ count(retiring?.boxes ?? 0, "box", "boxes") }} stay, but
+        snapshots leave them out.
       </p>
       <template #footer>
         <el-button @click="retiring = null">Cancel</el-button>
@@ -254,14 +400,49 @@ function startMerge(each: ObjectClass | undefined): void {
 </template>
 
 <style scoped>
-.two { display: grid; grid-template-columns: minmax(0, 1.15fr) minmax(0, 1fr); gap: 36px; }
-section { display: grid; gap: 10px; align-content: start; }
-td { padding: 4px 10px 4px 0; }
-tr.here td { background: var(--leg-pale); }
-.actions { white-space: nowrap; text-align: right; }
-.actions :deep(.el-button) { margin: 0 0 0 4px; }
-input[type="color"] { width: 34px; height: 24px; padding: 0; border: 1px solid var(--sand); background: none; cursor: pointer; }
-.add, .attribute { display: flex; gap: 6px; }
-.attribute :deep(.el-select) { width: 130px; flex: none; }
-.retired { display: flex; gap: 10px; align-items: center; }
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 1.15fr) minmax(0, 1fr);
+  gap: 36px;
+}
+section {
+  display: grid;
+  gap: 10px;
+  align-content: start;
+}
+td {
+  padding: 4px 10px 4px 0;
+}
+tr.here td {
+  background: var(--leg-pale);
+}
+.actions {
+  white-space: nowrap;
+  text-align: right;
+}
+.actions :deep(.el-button) {
+  margin: 0 0 0 4px;
+}
+input[type="color"] {
+  width: 34px;
+  height: 24px;
+  padding: 0;
+  border: 1px solid var(--sand);
+  background: none;
+  cursor: pointer;
+}
+.add,
+.attribute {
+  display: flex;
+  gap: 6px;
+}
+.attribute :deep(.el-select) {
+  width: 130px;
+  flex: none;
+}
+.retired {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+}
 </style>

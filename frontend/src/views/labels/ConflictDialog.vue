@@ -16,8 +16,7 @@ const emit = defineEmits<{ mine: []; theirs: [] }>();
     width="900"
     :show-close="false"
     :close-on-click-modal="false"
-    :close-on-press-escape="false"
-  >
+    :close-on-press-escape="false">
     <div class="two" data-test="conflict">
       <figure>
         <PicturePreview :picture="picture" :boxes="theirs" />
@@ -36,7 +35,15 @@ const emit = defineEmits<{ mine: []; theirs: [] }>();
 </template>
 
 <style scoped>
-.two { display: grid; grid-template-columns: 1fr 1fr; gap: 14px; }
-figure { margin: 0; }
-figcaption { margin-top: 6px; }
+.two {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 14px;
+}
+figure {
+  margin: 0;
+}
+figcaption {
+  margin-top: 6px;
+}
 </style>

@@ -90,13 +90,17 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: LabelBox): string {
         class="row"
         :class="{ chosen: each.id === activeClass }"
         :aria-pressed="each.id === activeClass"
-        @click="emit('class', each.id)"
-      >
+        @click="emit('class', each.id)">
         <ClassBadge :number="each.position" :colour="each.colour" :name="each.name" />
         <span class="soft">{{ counts.get(each.id) ?? "" }}</span>
       </button>
       <form novalidate @submit.prevent="addClass">
-        <el-input v-model="newClass" size="small" placeholder="New class" aria-label="New class" data-test="new-class" />
+        <el-input
+          v-model="newClass"
+          size="small"
+          placeholder="New class"
+          aria-label="New class"
+          data-test="new-class" />
       </form>
     </section>
     <slot />
@@ -110,35 +114,75 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: LabelBox): string {
         :class="{ chosen: selection.includes(index) }"
         data-test="box-row"
         :data-corners="box.corners.join(' ')"
-        @click="emit('select', index)"
-      >
+        @click="emit('select', index)">
         <ClassBadge
           :number="store.classById.get(box.class_id)?.position ?? 0"
           :colour="store.classById.get(box.class_id)?.colour ?? '#A9B8C9'"
-          :name="store.classById.get(box.class_id)?.name"
-        />
+          :name="store.classById.get(box.class_id)?.name" />
         <span class="soft">{{ sizeOf(box) }} px</span>
       </button>
     </section>
     <section class="actions">
       <p data-test="picture-state" class="state" :class="state">{{ states[state] }}</p>
       <div class="pair">
-        <el-button v-hint="'Tighten the selected boxes, or all'" size="small" :disabled="!boxes.length" data-test="tighten" @click="emit('tighten')">Tighten</el-button>
-        <el-button v-hint="'Stamp: one click, one box'" size="small" :type="stamping ? 'primary' : 'default'" data-test="stamp" @click="emit('stamp')">Stamp</el-button>
-        <el-button v-hint="'Boxes of the previous picture'" size="small" data-test="from-previous" @click="emit('fromPrevious')">From previous</el-button>
-        <el-button v-hint="'Delete the selected boxes'" size="small" :disabled="!selection.length" @click="emit('remove')">Delete</el-button>
-        <el-button v-hint="'No objects'" size="small" data-test="nothing-here" @click="emit('empty')">{{ state === "empty" ? "Not empty" : "No objects" }}</el-button>
-        <el-button v-hint="'Next unlabelled picture'" size="small" @click="emit('nextUnlabelled')">Next unlabelled</el-button>
+        <el-button
+          v-hint="'Tighten the selected boxes, or all'"
+          size="small"
+          :disabled="!boxes.length"
+          data-test="tighten"
+          @click="emit('tighten')"
+          >Tighten</el-button
+        >
+        <el-button
+          v-hint="'Stamp: one click, one box'"
+          size="small"
+          :type="stamping ? 'primary' : 'default'"
+          data-test="stamp"
+          @click="emit('stamp')"
+          >Stamp</el-button
+        >
+        <el-button
+          v-hint="'Boxes of the previous picture'"
+          size="small"
+          data-test="from-previous"
+          @click="emit('fromPrevious')"
+          >From previous</el-button
+        >
+        <el-button
+          v-hint="'Delete the selected boxes'"
+          size="small"
+          :disabled="!selection.length"
+          @click="emit('remove')"
+          >Delete</el-button
+        >
+        <el-button v-hint="'No objects'" size="small" data-test="nothing-here" @click="emit('empty')">{{
+          state === "empty" ? "Not empty" : "No objects"
+        }}</el-button>
+        <el-button v-hint="'Next unlabelled picture'" size="small" @click="emit('nextUnlabelled')"
+          >Next unlabelled</el-button
+        >
       </div>
-      <el-button v-hint="'Done, and next picture'" type="primary" data-test="done" @click="emit('done')">Done, next picture</el-button>
+      <el-button v-hint="'Done, and next picture'" type="primary" data-test="done" @click="emit('done')"
+        >Done, next picture</el-button
+      >
     </section>
   </aside>
 </template>
 
 <style scoped>
-.panel { border-left: 1px solid var(--rule); display: flex; flex-direction: column; min-height: 0; }
-section { padding: 12px 12px; border-bottom: 1px solid var(--rule); }
-h3 { margin-bottom: 6px; }
+.panel {
+  border-left: 1px solid var(--rule);
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+}
+section {
+  padding: 12px 12px;
+  border-bottom: 1px solid var(--rule);
+}
+h3 {
+  margin-bottom: 6px;
+}
 .row {
   display: flex;
   justify-content: space-between;
@@ -151,14 +195,45 @@ h3 { margin-bottom: 6px; }
   color: inherit;
   border-left: 3px solid transparent;
 }
-.row:hover { background: var(--paper-deep); }
-.row.chosen { border-left-color: var(--leg); background: var(--leg-pale); }
-.boxes { flex: 1; min-height: 90px; overflow: auto; }
-.panel > section:first-child { overflow: auto; max-height: 38%; flex: none; }
-form { margin-top: 6px; }
-.actions { display: grid; gap: 7px; border-bottom: 0; }
-.actions :deep(.el-button) { margin: 0; width: 100%; }
-.pair { display: grid; grid-template-columns: 1fr 1fr; gap: 6px; }
-.state { font-weight: 600; }
-.state.done, .state.empty { color: var(--reed-deep); }
+.row:hover {
+  background: var(--paper-deep);
+}
+.row.chosen {
+  border-left-color: var(--leg);
+  background: var(--leg-pale);
+}
+.boxes {
+  flex: 1;
+  min-height: 90px;
+  overflow: auto;
+}
+.panel > section:first-child {
+  overflow: auto;
+  max-height: 38%;
+  flex: none;
+}
+form {
+  margin-top: 6px;
+}
+.actions {
+  display: grid;
+  gap: 7px;
+  border-bottom: 0;
+}
+.actions :deep(.el-button) {
+  margin: 0;
+  width: 100%;
+}
+.pair {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 6px;
+}
+.state {
+  font-weight: 600;
+}
+.state.done,
+.state.empty {
+  color: var(--reed-deep);
+}
 </style>

@@ -155,8 +155,22 @@ function putBox(): void {
   const at = stage.value?.here();
   if (classId === null || !at) return;
   const { width, height } = usualSize.value;
-  const corners = moved([0, 0, width, height], at.x - width / 2, at.y - height / 2, size.value.width, size.value.height);
-  work.add([{ class_id: classId, corners: cut(corners, size.value.width, size.value.height), crowd: false, attributes: {}, track: null }]);
+  const corners = moved(
+    [0, 0, width, height],
+    at.x - width / 2,
+    at.y - height / 2,
+    size.value.width,
+    size.value.height,
+  );
+  work.add([
+    {
+      class_id: classId,
+      corners: cut(corners, size.value.width, size.value.height),
+      crowd: false,
+      attributes: {},
+      track: null,
+    },
+  ]);
 }
 
 async function takeFromPrevious(): Promise<void> {
@@ -167,7 +181,9 @@ async function takeFromPrevious(): Promise<void> {
     return;
   }
   const { width, height } = size.value;
-  const fitting = previousBoxes.value.filter(({ corners: [x1, y1, x2, y2] }) => x1 >= 0 && y1 >= 0 && x2 <= width && y2 <= height);
+  const fitting = previousBoxes.value.filter(
+    ({ corners: [x1, y1, x2, y2] }) => x1 >= 0 && y1 >= 0 && x2 <= width && y2 <= height,
+  );
   if (fitting.length) work.add(fitting.map((box) => ({ ...box, track: null })));
   else complain(new Error("The previous picture has no boxes that fit here"));
 }
@@ -256,7 +272,10 @@ onBeforeRouteLeave(async () => {
   return may;
 });
 onBeforeRouteUpdate(leave);
-watch(() => show.ghosts, (on) => on && void loadPrevious().catch(complain));
+watch(
+  () => show.ghosts,
+  (on) => on && void loadPrevious().catch(complain),
+);
 watch(place, (index) => {
   // The next picture is fetched ahead, so that it is there at once.
   const next = sitting.ids.value[index + 1];
@@ -316,19 +335,37 @@ useLabelKeys({
       <span class="spread" />
       <span class="save" :class="saving.state.value" data-test="save-state" role="status">
         <template v-if="saving.state.value === 'saved'">Saved</template>
-        <template v-else-if="saving.state.value === 'offline'">Kept in this browser; sent as soon as the server answers</template>
+        <template v-else-if="saving.state.value === 'offline'"
+          >Kept in this browser; sent as soon as the server answers</template
+        >
         <template v-else-if="saving.state.value === 'refused'">Not saved: {{ saving.message.value }}</template>
         <template v-else-if="saving.state.value === 'conflict'">Not saved: changed elsewhere</template>
         <template v-else>Saving</template>
       </span>
       <LooksPopover v-model:open="show.looks" />
       <el-button-group>
-        <el-button v-hint="'Undo, across pictures'" :disabled="!work.history.canUndo.value" data-test="undo" @click="stepBack('undo')">Undo</el-button>
-        <el-button v-hint="'Redo'" :disabled="!work.history.canRedo.value" data-test="redo" @click="stepBack('redo')">Redo</el-button>
+        <el-button
+          v-hint="'Undo, across pictures'"
+          :disabled="!work.history.canUndo.value"
+          data-test="undo"
+          @click="stepBack('undo')"
+          >Undo</el-button
+        >
+        <el-button v-hint="'Redo'" :disabled="!work.history.canRedo.value" data-test="redo" @click="stepBack('redo')"
+          >Redo</el-button
+        >
       </el-button-group>
       <el-button-group>
-        <el-button v-hint="'Previous picture'" :disabled="place <= 0" data-test="previous" @click="go(-1)">Previous</el-button>
-        <el-button v-hint="'Next picture'" :disabled="place < 0 || place >= sitting.ids.value.length - 1" data-test="next" @click="go(1)">Next</el-button>
+        <el-button v-hint="'Previous picture'" :disabled="place <= 0" data-test="previous" @click="go(-1)"
+          >Previous</el-button
+        >
+        <el-button
+          v-hint="'Next picture'"
+          :disabled="place < 0 || place >= sitting.ids.value.length - 1"
+          data-test="next"
+          @click="go(1)"
+          >Next</el-button
+        >
       </el-button-group>
       <span class="soft" data-test="place">{{ place + 1 }} of {{ sitting.ids.value.length }}</span>
     </header>
@@ -349,14 +386,15 @@ useLabelKeys({
           @press="tool.press"
           @drag="tool.drag"
           @release="tool.release"
-          @hover="tool.hover"
-        />
+          @hover="tool.hover" />
         <p v-if="stamping || pass || show.none || show.onlyChosen || tool.corner.value" class="mode" data-test="mode">
           <template v-if="tool.corner.value">Click the opposite corner · <kbd>Esc</kbd> gives it up</template>
           <template v-else-if="stamping">Stamping: each click puts a box and tightens it · <kbd>S</kbd> ends</template>
           <template v-else-if="show.none">Boxes are hidden · <kbd>Shift</kbd> <kbd>H</kbd> shows them</template>
           <template v-else-if="show.onlyChosen">Only the selected box is shown · <kbd>H</kbd> shows all</template>
-          <template v-else>Only {{ store.classById.get(activeClass ?? 0)?.name }} · <kbd>Q</kbd> ends the pass</template>
+          <template v-else
+            >Only {{ store.classById.get(activeClass ?? 0)?.name }} · <kbd>Q</kbd> ends the pass</template
+          >
         </p>
       </div>
       <LabelPanel
@@ -373,9 +411,13 @@ useLabelKeys({
         @next-unlabelled="nextUnlabelled"
         @tighten="work.tighten(selection)"
         @stamp="stamping = !stamping"
-        @from-previous="takeFromPrevious"
-      >
-        <BoxDetails v-if="work.chosen.value" :box="work.chosen.value" :others="selection.length - 1" :size="size" @attribute="work.setAttribute" />
+        @from-previous="takeFromPrevious">
+        <BoxDetails
+          v-if="work.chosen.value"
+          :box="work.chosen.value"
+          :others="selection.length - 1"
+          :size="size"
+          @attribute="work.setAttribute" />
       </LabelPanel>
     </template>
     <ConflictDialog
@@ -384,21 +426,70 @@ useLabelKeys({
       :mine="boxes"
       :theirs="(saving.theirs.value?.boxes ?? []) as LabelBox[]"
       @mine="keepMine"
-      @theirs="takeTheirs"
-    />
+      @theirs="takeTheirs" />
   </div>
 </template>
 
 <style scoped>
-.label-view { height: 100%; display: grid; grid-template: auto minmax(0, 1fr) / minmax(0, 1fr) 236px; }
-.bar { grid-column: 1 / -1; display: flex; align-items: center; gap: 12px; padding: 8px 14px; border-bottom: 1px solid var(--rule); }
-.name { font-weight: 600; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
-.spread { flex: 1; }
-.save { font-size: 14px; color: var(--reed-deep); }
-.save.waiting, .save.saving { color: var(--ink-soft); }
-.save.offline, .save.refused, .save.conflict { color: var(--brick); }
-.bar .soft { white-space: nowrap; }
-.stage-area { position: relative; display: grid; min-width: 0; min-height: 0; }
-.whole { width: 100%; height: 100%; }
-.mode { position: absolute; left: 50%; top: 10px; transform: translateX(-50%); padding: 4px 12px; background: var(--paper); border: 1px solid var(--sand); border-radius: 3px; font-size: 14px; white-space: nowrap; pointer-events: none; }
+.label-view {
+  height: 100%;
+  display: grid;
+  grid-template: auto minmax(0, 1fr) / minmax(0, 1fr) 236px;
+}
+.bar {
+  grid-column: 1 / -1;
+  display: flex;
+  align-items: center;
+  gap: 12px;
+  padding: 8px 14px;
+  border-bottom: 1px solid var(--rule);
+}
+.name {
+  font-weight: 600;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.spread {
+  flex: 1;
+}
+.save {
+  font-size: 14px;
+  color: var(--reed-deep);
+}
+.save.waiting,
+.save.saving {
+  color: var(--ink-soft);
+}
+.save.offline,
+.save.refused,
+.save.conflict {
+  color: var(--brick);
+}
+.bar .soft {
+  white-space: nowrap;
+}
+.stage-area {
+  position: relative;
+  display: grid;
+  min-width: 0;
+  min-height: 0;
+}
+.whole {
+  width: 100%;
+  height: 100%;
+}
+.mode {
+  position: absolute;
+  left: 50%;
+  top: 10px;
+  transform: translateX(-50%);
+  padding: 4px 12px;
+  background: var(--paper);
+  border: 1px solid var(--sand);
+  border-radius: 3px;
+  font-size: 14px;
+  white-space: nowrap;
+  pointer-events: none;
+}
 </style>

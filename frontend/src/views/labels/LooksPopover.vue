@@ -17,10 +17,18 @@ const badges = [
       <el-button data-test="looks" :aria-expanded="open" @click="open = !open">View</el-button>
     </template>
     <div class="looks" data-test="looks-panel">
-      <label class="slide">Line width <el-slider v-model="looks.width" :min="0.6" :max="5" :step="0.2" aria-label="Line width" /></label>
-      <label class="slide">Dimmed boxes <el-slider v-model="looks.faint" :min="0" :max="0.8" :step="0.05" aria-label="Dimmed boxes" /></label>
-      <label class="slide">Brightness <el-slider v-model="looks.brightness" :min="40" :max="400" :step="10" aria-label="Brightness" /></label>
-      <label class="slide">Contrast <el-slider v-model="looks.contrast" :min="40" :max="300" :step="10" aria-label="Contrast" /></label>
+      <label class="slide"
+        >Line width <el-slider v-model="looks.width" :min="0.6" :max="5" :step="0.2" aria-label="Line width"
+      /></label>
+      <label class="slide"
+        >Dimmed boxes <el-slider v-model="looks.faint" :min="0" :max="0.8" :step="0.05" aria-label="Dimmed boxes"
+      /></label>
+      <label class="slide"
+        >Brightness <el-slider v-model="looks.brightness" :min="40" :max="400" :step="10" aria-label="Brightness"
+      /></label>
+      <label class="slide"
+        >Contrast <el-slider v-model="looks.contrast" :min="40" :max="300" :step="10" aria-label="Contrast"
+      /></label>
       <div class="line">
         Label
         <el-radio-group v-model="looks.badge" size="small">
@@ -41,8 +49,25 @@ const badges = [
 </template>
 
 <style scoped>
-.looks { display: grid; grid-template-columns: minmax(0, 1fr); gap: 6px; font-size: 14px; }
-.slide { display: grid; grid-template-columns: 100px minmax(0, 1fr); padding-right: 10px; align-items: center; gap: 10px; }
-.line :deep(.el-radio-group) { flex-wrap: nowrap; }
-.line { display: flex; justify-content: space-between; align-items: center; }
+.looks {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr);
+  gap: 6px;
+  font-size: 14px;
+}
+.slide {
+  display: grid;
+  grid-template-columns: 100px minmax(0, 1fr);
+  padding-right: 10px;
+  align-items: center;
+  gap: 10px;
+}
+.line :deep(.el-radio-group) {
+  flex-wrap: nowrap;
+}
+.line {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+}
 </style>

@@ -38,7 +38,14 @@ const members = computed(() => chosen.value.map((run_id) => ({ run_id, weight: w
 async function load(): Promise<void> {
   try {
     const params = { params: { path: { project_id: store.id } } };
-    const [listed, combined] = await Promise.all([take(api.GET("/api/v1/projects/{project_id}/runs", params)), take(api.GET("/api/v1/projects/{project_id}/ensembles", { params: { ...params.params, query: { binned: binned.value } } }))]);
+    const [listed, combined] = await Promise.all([
+      take(api.GET("/api/v1/projects/{project_id}/runs", params)),
+      take(
+        api.GET("/api/v1/projects/{project_id}/ensembles", {
+          params: { ...params.params, query: { binned: binned.value } },
+        }),
+      ),
+    ]);
     runs.value = listed.runs;
     ensembles.value = combined.ensembles;
     if (!chosen.value.length) chosen.value = usable.value.slice(0, 2).map((run) => run.id);
@@ -74,7 +81,11 @@ watch([chosen, pictureId], ask, { deep: true });
 const combine = latestOnly(async () => {
   if (!found.value) return;
   try {
-    const body = { weights: found.value.models.map((model) => weights[model.run_id] ?? 1), overlap_limit: overlap.value, minimum_score: score.value };
+    const body = {
+      weights: found.value.models.map((model) => weights[model.run_id] ?? 1),
+      overlap_limit: overlap.value,
+      minimum_score: score.value,
+    };
     made.value = await take(api.POST("/api/v1/fusions/{job_id}", { params: { path: { job_id: jobId.value } }, body }));
   } catch (error) {
     failed.value = wordsOf(error);
@@ -85,7 +96,12 @@ watch([weights, overlap, score], combine, { deep: true });
 async function save(): Promise<void> {
   if (chosen.value.length < 2) return;
   try {
-    const saved = await take(api.POST("/api/v1/projects/{project_id}/ensembles", { params: { path: { project_id: store.id } }, body: { name: name.value, members: members.value, method: method.value, overlap_limit: overlap.value } }));
+    const saved = await take(
+      api.POST("/api/v1/projects/{project_id}/ensembles", {
+        params: { path: { project_id: store.id } },
+        body: { name: name.value, members: members.value, method: method.value, overlap_limit: overlap.value },
+      }),
+    );
     name.value = "";
     await load();
     sayWithUndo(`Saved as ${saved.name}`, () => bin(saved, true));
@@ -95,7 +111,12 @@ async function save(): Promise<void> {
 }
 async function bin(ensemble: Ensemble, into: boolean): Promise<void> {
   try {
-    await take(api.PUT("/api/v1/ensembles/{ensemble_id}/binned", { params: { path: { ensemble_id: ensemble.id } }, body: { binned: into } }));
+    await take(
+      api.PUT("/api/v1/ensembles/{ensemble_id}/binned", {
+        params: { path: { ensemble_id: ensemble.id } },
+        body: { binned: into },
+      }),
+    );
     await load();
     sayWithUndo(`${ensemble.name} ${into ? "moved to the bin" : "restored"}`, () => bin(ensemble, !into));
   } catch (error) {
@@ -111,11 +132,22 @@ async function judge(ensemble: Ensemble): Promise<void> {
     complain(error);
   }
 }
-const picture = computed(() => (found.value ? { id: found.value.picture_id, name: "picture", width: found.value.width, height: found.value.height } : null));
+const picture = computed(() =>
+  found.value
+    ? { id: found.value.picture_id, name: "picture", width: found.value.width, height: found.value.height }
+    : null,
+);
 const names = computed(() => made.value?.class_names ?? []);
-const drawn = (boxes: FusedBox[]) => boxes.map((box) => ({ corners: box.corners, classIndex: names.value.indexOf(box.name), score: box.score }));
+const drawn = (boxes: FusedBox[]) =>
+  boxes.map((box) => ({ corners: box.corners, classIndex: names.value.indexOf(box.name), score: box.score }));
 const single = (model: Outcome<"find_boxes">["models"][number]) =>
-  model.boxes.map((corners, index) => ({ corners, classIndex: names.value.indexOf(model.classes[index]!), score: model.scores[index]! })).filter((box) => box.score >= score.value);
+  model.boxes
+    .map((corners, index) => ({
+      corners,
+      classIndex: names.value.indexOf(model.classes[index]!),
+      score: model.scores[index]!,
+    }))
+    .filter((box) => box.score >= score.value);
 useKeys([{ keys: ["Ctrl+s"], label: "Save as an ensemble", run: save }]);
 </script>
 
@@ -124,31 +156,92 @@ useKeys([{ keys: ["Ctrl+s"], label: "Save as an ensemble", run: save }]);
     <JudgeHead />
     <div class="view-body">
       <p v-if="failed" class="notice bad">{{ failed }}</p>
-      <p v-if="!usable.length" class="soft">There is no model to combine yet. <router-link :to="`/project/${store.id}/train`">To Train</router-link></p>
+      <p v-if="!usable.length" class="soft">
+        There is no model to combine yet. <router-link :to="`/project/${store.id}/train`">To Train</router-link>
+      </p>
       <div v-else class="both">
         <aside>
           <h2>Models</h2>
           <el-checkbox-group v-model="chosen" aria-label="Models" data-test="members">
             <div v-for="run in usable" :key="run.id" class="member">
-              <el-checkbox :value="run.id" :disabled="!chosen.includes(run.id) && chosen.length >= 8">{{ run.name }}</el-checkbox>
-              <label v-if="chosen.includes(run.id)">weight <el-input-number :model-value="weights[run.id] ?? 1" :min="0.1" :max="100" :step="0.5" size="small" :aria-label="`Weight of ${run.name}`" @update:model-value="weights[run.id] = $event ?? 1" /></label>
+              <el-checkbox :value="run.id" :disabled="!chosen.includes(run.id) && chosen.length >= 8">{{
+                run.name
+              }}</el-checkbox>
+              <label v-if="chosen.includes(run.id)"
+                >weight
+                <el-input-number
+                  :model-value="weights[run.id] ?? 1"
+                  :min="0.1"
+                  :max="100"
+                  :step="0.5"
+                  size="small"
+                  :aria-label="`Weight of ${run.name}`"
+                  @update:model-value="weights[run.id] = $event ?? 1"
+              /></label>
             </div>
           </el-checkbox-group>
           <label>On <PicturePick v-model="pictureId" /></label>
-          <label class="slide">Overlap of the same object <b>{{ overlap.toFixed(2) }}</b><el-slider v-model="overlap" :min="0.05" :max="0.95" :step="0.05" size="small" :show-tooltip="false" aria-label="Overlap of the same object" /></label>
-          <label class="slide">Minimum score <b>{{ score.toFixed(2) }}</b><el-slider v-model="score" :min="0.05" :max="0.95" :step="0.05" size="small" :show-tooltip="false" aria-label="Minimum score" /></label>
+          <label class="slide"
+            >Overlap of the same object <b>{{ overlap.toFixed(2) }}</b><el-slider
+              v-model="overlap"
+              :min="0.05"
+              :max="0.95"
+              :step="0.05"
+              size="small"
+              :show-tooltip="false"
+              aria-label="Overlap of the same object"
+          /></label>
+          <label class="slide"
+            >Minimum score <b>{{ score.toFixed(2) }}</b><el-slider
+              v-model="score"
+              :min="0.05"
+              :max="0.95"
+              :step="0.05"
+              size="small"
+              :show-tooltip="false"
+              aria-label="Minimum score"
+          /></label>
           <form novalidate class="save" @submit.prevent="save">
-            <el-input v-model="name" size="small" placeholder="Name of the ensemble" aria-label="Name of the ensemble" data-test="ensemble-name" />
-            <el-radio-group v-model="method" size="small" aria-label="How boxes are combined"><el-radio-button value="fusion">Combined</el-radio-button><el-radio-button value="suppression">Only suppressed</el-radio-button></el-radio-group>
-            <el-button v-hint="'Save as an ensemble'" type="primary" size="small" native-type="submit" :disabled="chosen.length < 2" data-test="save-ensemble">Save as an ensemble</el-button>
+            <el-input
+              v-model="name"
+              size="small"
+              placeholder="Name of the ensemble"
+              aria-label="Name of the ensemble"
+              data-test="ensemble-name" />
+            <el-radio-group v-model="method" size="small" aria-label="How boxes are combined"
+              ><el-radio-button value="fusion">Combined</el-radio-button
+              ><el-radio-button value="suppression">Only suppressed</el-radio-button></el-radio-group
+            >
+            <el-button
+              v-hint="'Save as an ensemble'"
+              type="primary"
+              size="small"
+              native-type="submit"
+              :disabled="chosen.length < 2"
+              data-test="save-ensemble"
+              >Save as an ensemble</el-button
+            >
           </form>
-          <div class="ensembles-head"><h2>Ensembles</h2><el-checkbox v-model="binned" size="small" data-test="bin">Bin</el-checkbox></div>
+          <div class="ensembles-head">
+            <h2>Ensembles</h2>
+            <el-checkbox v-model="binned" size="small" data-test="bin">Bin</el-checkbox>
+          </div>
           <p v-if="!ensembles.length" class="soft small">{{ binned ? "No ensemble is in the bin." : "None yet." }}</p>
           <template v-else>
             <div v-for="each in ensembles" :key="each.id" class="ensemble" data-test="ensemble">
-              <b>{{ each.name }}</b><span class="soft">{{ each.members.map((member) => `${member.name} × ${member.weight}`).join(", ") }}; {{ each.method === "fusion" ? "combined" : "only suppressed" }}, overlap {{ each.overlap_limit }}</span>
-              <span v-if="binned"><el-button size="small" data-test="restore-ensemble" @click="bin(each, false)">Restore</el-button></span>
-              <span v-else><el-button size="small" data-test="judge-ensemble" @click="judge(each)">Measure</el-button><el-button size="small" data-test="bin-ensemble" @click="bin(each, true)">Move to bin</el-button></span>
+              <b>{{ each.name }}</b><span class="soft"
+                >{{ each.members.map((member) => `${member.name} × ${member.weight}`).join(", ") }};
+                {{ each.method === "fusion" ? "combined" : "only suppressed" }}, overlap {{ each.overlap_limit }}</span
+              >
+              <span v-if="binned"
+                ><el-button size="small" data-test="restore-ensemble" @click="bin(each, false)"
+                  >Restore</el-button
+                ></span
+              >
+              <span v-else
+                ><el-button size="small" data-test="judge-ensemble" @click="judge(each)">Measure</el-button
+                ><el-button size="small" data-test="bin-ensemble" @click="bin(each, true)">Move to bin</el-button></span
+              >
             </div>
             <p class="soft small">Judge and Use take an ensemble like a model.</p>
           </template>
@@ -156,9 +249,22 @@ useKeys([{ keys: ["Ctrl+s"], label: "Save as an ensemble", run: save }]);
         <section>
           <p v-if="busy" class="soft">Asking {{ count(chosen.length, "model") }}…</p>
           <div v-if="made && picture && found" class="pictures" data-test="fusion">
-            <figure><figcaption><b>Combined</b> by weighted box fusion: {{ count(made.fused.length, "box", "boxes") }}</figcaption><DetectionPicture :picture="picture" :names="names" :predictions="drawn(made.fused)" scores /></figure>
-            <figure><figcaption><b>All together, suppressed</b>: {{ count(made.suppressed.length, "box", "boxes") }}</figcaption><DetectionPicture :picture="picture" :names="names" :predictions="drawn(made.suppressed)" scores /></figure>
-            <figure v-for="model in found.models" :key="model.run_id"><figcaption>{{ model.name }}: {{ count(single(model).length, "box", "boxes") }}</figcaption><DetectionPicture :picture="picture" :names="names" :predictions="single(model)" scores /></figure>
+            <figure>
+              <figcaption>
+                <b>Combined</b> by weighted box fusion: {{ count(made.fused.length, "box", "boxes") }}
+              </figcaption>
+              <DetectionPicture :picture="picture" :names="names" :predictions="drawn(made.fused)" scores />
+            </figure>
+            <figure>
+              <figcaption>
+                <b>All together, suppressed</b>: {{ count(made.suppressed.length, "box", "boxes") }}
+              </figcaption>
+              <DetectionPicture :picture="picture" :names="names" :predictions="drawn(made.suppressed)" scores />
+            </figure>
+            <figure v-for="model in found.models" :key="model.run_id">
+              <figcaption>{{ model.name }}: {{ count(single(model).length, "box", "boxes") }}</figcaption>
+              <DetectionPicture :picture="picture" :names="names" :predictions="single(model)" scores />
+            </figure>
           </div>
           <p v-else-if="!busy" class="soft">Choose models and a picture.</p>
         </section>
@@ -168,18 +274,68 @@ useKeys([{ keys: ["Ctrl+s"], label: "Save as an ensemble", run: save }]);
 </template>
 
 <style scoped>
-.both { display: grid; grid-template-columns: 300px minmax(0, 1fr); gap: 28px; align-items: start; }
-aside { display: grid; gap: 10px; }
-.member { display: flex; gap: 8px; align-items: center; justify-content: space-between; }
-.member label, aside > label { display: flex; gap: 7px; align-items: center; }
-.member :deep(.el-input-number) { width: 92px; }
-aside > .slide { display: grid; grid-template-columns: 1fr auto; gap: 0 10px; }
-.slide :deep(.el-slider) { grid-column: 1 / -1; }
-.save { display: grid; gap: 6px; }
-.ensemble { display: grid; gap: 3px; border-top: 1px solid var(--rule); padding-top: 6px; font-size: 14px; }
-.ensembles-head { display: flex; justify-content: space-between; align-items: center; }
-.small { font-size: 13px; }
-.pictures { display: grid; grid-template-columns: 1fr 1fr; gap: 14px 18px; }
-figure { margin: 0; }
-figcaption { font-size: 14px; margin-bottom: 3px; }
+.both {
+  display: grid;
+  grid-template-columns: 300px minmax(0, 1fr);
+  gap: 28px;
+  align-items: start;
+}
+aside {
+  display: grid;
+  gap: 10px;
+}
+.member {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  justify-content: space-between;
+}
+.member label,
+aside > label {
+  display: flex;
+  gap: 7px;
+  align-items: center;
+}
+.member :deep(.el-input-number) {
+  width: 92px;
+}
+aside > .slide {
+  display: grid;
+  grid-template-columns: 1fr auto;
+  gap: 0 10px;
+}
+.slide :deep(.el-slider) {
+  grid-column: 1 / -1;
+}
+.save {
+  display: grid;
+  gap: 6px;
+}
+.ensemble {
+  display: grid;
+  gap: 3px;
+  border-top: 1px solid var(--rule);
+  padding-top: 6px;
+  font-size: 14px;
+}
+.ensembles-head {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+}
+.small {
+  font-size: 13px;
+}
+.pictures {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 14px 18px;
+}
+figure {
+  margin: 0;
+}
+figcaption {
+  font-size: 14px;
+  margin-bottom: 3px;
+}
 </style>

@@ -35,7 +35,12 @@ async function setBinned(binned: boolean): Promise<void> {
   const ids = [...props.chosen];
   if (!ids.length) return;
   const put = (value: boolean) =>
-    take(api.PUT("/api/v1/projects/{project_id}/bin", { params: { path: { project_id: store.id } }, body: { ids, binned: value } }));
+    take(
+      api.PUT("/api/v1/projects/{project_id}/bin", {
+        params: { path: { project_id: store.id } },
+        body: { ids, binned: value },
+      }),
+    );
   try {
     const { changed } = await put(binned);
     emit("changed");
@@ -52,7 +57,12 @@ async function setTag(on: boolean): Promise<void> {
   const wanted = tag.value.trim();
   if (!wanted) return;
   const put = (ids: number[], value: boolean) =>
-    take(api.PUT("/api/v1/projects/{project_id}/tags", { params: { path: { project_id: store.id } }, body: { ids, tag: wanted, on: value } }));
+    take(
+      api.PUT("/api/v1/projects/{project_id}/tags", {
+        params: { path: { project_id: store.id } },
+        body: { ids, tag: wanted, on: value },
+      }),
+    );
   try {
     const { ids } = await put([...props.chosen], on);
     tag.value = "";
@@ -82,14 +92,33 @@ defineExpose({ setBinned });
       <el-button size="small" :disabled="!tag.trim()" @click="setTag(false)">Remove tag</el-button>
     </form>
     <el-button v-if="binned" size="small" @click="setBinned(false)">Restore</el-button>
-    <el-button v-else v-hint="'Move the selected pictures to the bin'" size="small" @click="setBinned(true)">Move to bin</el-button>
+    <el-button v-else v-hint="'Move the selected pictures to the bin'" size="small" @click="setBinned(true)"
+      >Move to bin</el-button
+    >
     <el-button size="small" link type="primary" @click="emit('none')">Clear selection</el-button>
   </div>
 </template>
 
 <style scoped>
-.chosen-bar { display: flex; gap: 8px; align-items: center; padding: 8px 24px; border-bottom: 1px solid var(--rule); min-height: 44px; background: var(--leg-pale); white-space: nowrap; }
-.chosen-bar :deep(.el-button) { margin: 0; }
-.tagging { display: flex; gap: 6px; margin-left: 8px; }
-.tagging :deep(.el-input) { width: 110px; }
+.chosen-bar {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  padding: 8px 24px;
+  border-bottom: 1px solid var(--rule);
+  min-height: 44px;
+  background: var(--leg-pale);
+  white-space: nowrap;
+}
+.chosen-bar :deep(.el-button) {
+  margin: 0;
+}
+.tagging {
+  display: flex;
+  gap: 6px;
+  margin-left: 8px;
+}
+.tagging :deep(.el-input) {
+  width: 110px;
+}
 </style>

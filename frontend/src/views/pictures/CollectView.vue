@@ -57,7 +57,9 @@ async function refresh(): Promise<void> {
 }
 
 async function loadTags(): Promise<void> {
-  const found = await take(api.GET("/api/v1/projects/{project_id}/choices", { params: { path: { project_id: store.id } } }));
+  const found = await take(
+    api.GET("/api/v1/projects/{project_id}/choices", { params: { path: { project_id: store.id } } }),
+  );
   tags.value = found.tags;
 }
 
@@ -71,7 +73,11 @@ watch(query, () => {
 /** The query as an address carries it; the bin is not worth a link. */
 function textual(wanted: PictureQuery): Record<string, string> {
   const { binned: _binned, ...rest } = wanted;
-  return Object.fromEntries(Object.entries(rest).filter(([, value]) => value !== undefined).map(([name, value]) => [name, String(value)]));
+  return Object.fromEntries(
+    Object.entries(rest)
+      .filter(([, value]) => value !== undefined)
+      .map(([name, value]) => [name, String(value)]),
+  );
 }
 
 onMounted(() => {
@@ -96,7 +102,8 @@ function toggle(index: number, event: MouseEvent | KeyboardEvent): void {
   const picture = at(index);
   if (!picture) return;
   const on = !chosen.has(picture.id);
-  const range = event.shiftKey && lastChosen >= 0 ? [Math.min(lastChosen, index), Math.max(lastChosen, index)] : [index, index];
+  const range =
+    event.shiftKey && lastChosen >= 0 ? [Math.min(lastChosen, index), Math.max(lastChosen, index)] : [index, index];
   for (let place = range[0]!; place <= range[1]!; place += 1) {
     const each = at(place);
     if (each && on) chosen.add(each.id);
@@ -151,14 +158,28 @@ useKeys([
       <el-button v-hint="'Import labels'" data-test="import" @click="importing = true">Import labels</el-button>
       <el-button v-hint="'Export labels'" data-test="export" @click="exporting = true">Export labels</el-button>
       <el-button v-hint="'Split into parts'" data-test="split" @click="splitting = true">Split</el-button>
-      <el-button v-hint="'Add pictures or clips'" type="primary" data-test="add" @click="drop?.ask()">Add pictures</el-button>
+      <el-button v-hint="'Add pictures or clips'" type="primary" data-test="add" @click="drop?.ask()"
+        >Add pictures</el-button
+      >
     </CollectHead>
-    <ChosenBar v-show="chosen.size" ref="bar" :chosen="chosenIds" :binned="query.binned ?? false" :tags="tags" @changed="done" @none="chosen.clear()" />
+    <ChosenBar
+      v-show="chosen.size"
+      ref="bar"
+      :chosen="chosenIds"
+      :binned="query.binned ?? false"
+      :tags="tags"
+      @changed="done"
+      @none="chosen.clear()" />
     <FilterBar v-show="!chosen.size" ref="filters" v-model="query" :total="total" :filtered="filtered" />
-    <p v-if="failed" class="view-body notice bad">{{ failed }} <el-button link type="primary" @click="reload(true)">Try again</el-button></p>
+    <p v-if="failed" class="view-body notice bad">
+      {{ failed }} <el-button link type="primary" @click="reload(true)">Try again</el-button>
+    </p>
     <div v-else-if="!total && !loading" class="empty" data-test="empty">
       <template v-if="query.binned"><h2>The bin is empty</h2></template>
-      <template v-else-if="filtered"><h2>No picture fits</h2><p class="soft">Loosen the filter above.</p></template>
+      <template v-else-if="filtered"
+        ><h2>No picture fits</h2>
+        <p class="soft">Loosen the filter above.</p></template
+      >
       <template v-else>
         <h2>No pictures yet</h2>
         <p class="soft">
@@ -168,7 +189,17 @@ useKeys([
         <el-button type="primary" @click="drop?.ask()">Choose files</el-button>
       </template>
     </div>
-    <PictureGrid v-else ref="grid" :key="memory" :total="total" :at="at" :chosen="chosen" :memory="memory" @need="need" @open="open" @toggle="toggle" />
+    <PictureGrid
+      v-else
+      ref="grid"
+      :key="memory"
+      :total="total"
+      :at="at"
+      :chosen="chosen"
+      :memory="memory"
+      @need="need"
+      @open="open"
+      @toggle="toggle" />
     <footer v-if="store.project" class="foot soft">
       {{ store.project.stages.labelled }} of {{ count(store.project.stages.pictures, "picture") }} labelled
       <span v-if="store.project.stages.pictures > store.project.stages.labelled">
@@ -182,7 +213,21 @@ useKeys([
 </template>
 
 <style scoped>
-.empty { display: grid; gap: 12px; justify-items: center; align-content: start; padding: 90px 24px 0; text-align: center; flex: 1; }
-.empty p { max-width: 520px; }
-.foot { padding: 5px 24px; border-top: 1px solid var(--rule); font-size: 13px; }
+.empty {
+  display: grid;
+  gap: 12px;
+  justify-items: center;
+  align-content: start;
+  padding: 90px 24px 0;
+  text-align: center;
+  flex: 1;
+}
+.empty p {
+  max-width: 520px;
+}
+.foot {
+  padding: 5px 24px;
+  border-top: 1px solid var(--rule);
+  font-size: 13px;
+}
 </style>

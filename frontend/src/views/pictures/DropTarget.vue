@@ -67,7 +67,14 @@ async function send(files: File[]): Promise<void> {
       }
     } catch (error) {
       const message = wordsOf(error);
-      outcomes.value.push({ name: file.name, outcome: "refused", message, picture_id: null, clip_id: null, job_id: null });
+      outcomes.value.push({
+        name: file.name,
+        outcome: "refused",
+        message,
+        picture_id: null,
+        clip_id: null,
+        job_id: null,
+      });
     }
     done.value += 1;
     share.value = 0;
@@ -98,7 +105,10 @@ async function takeFolder(path: string, copied: boolean): Promise<void> {
   shown.value = true;
   try {
     const started = await take(
-      api.POST("/api/v1/projects/{project_id}/folders", { params: { path: { project_id: store.id } }, body: { path, copied } }),
+      api.POST("/api/v1/projects/{project_id}/folders", {
+        params: { path: { project_id: store.id } },
+        body: { path, copied },
+      }),
     );
     await follow(started.job.id, path);
     emit("added");
@@ -111,7 +121,9 @@ async function dropped(event: DragEvent): Promise<void> {
   over.value = false;
   const items = [...(event.dataTransfer?.items ?? [])];
   const entries = items.map((item) => item.webkitGetAsEntry()).filter((entry) => entry !== null);
-  const files = entries.length ? (await Promise.all(entries.map((entry) => filesOf(entry, "")))).flat() : [...(event.dataTransfer?.files ?? [])];
+  const files = entries.length
+    ? (await Promise.all(entries.map((entry) => filesOf(entry, "")))).flat()
+    : [...(event.dataTransfer?.files ?? [])];
   await send(files);
 }
 
@@ -180,11 +192,13 @@ const idle = computed(() => !sending.value && !unpacking.value);
           hidden
           data-test="file-input"
           accept=".jpg,.jpeg,.png,.webp,.bmp,.tif,.tiff,.mp4,.mov,.avi,.mkv,.webm,.zip,.tar,.gz,.tgz"
-          @change="takeFiles"
-        />
+          @change="takeFiles" />
         <input ref="wholeFolder" type="file" webkitdirectory hidden @change="takeFiles" />
         <template v-if="sending">
-          <p>{{ unpacking ? `Unpacking ${unpacking}` : sending }} <span class="soft">({{ done + 1 }} of {{ total }})</span></p>
+          <p>
+            {{ unpacking ? `Unpacking ${unpacking}` : sending }}
+            <span class="soft">({{ done + 1 }} of {{ total }})</span>
+          </p>
           <el-progress :percentage="Math.floor((100 * (done + share)) / Math.max(1, total))" :stroke-width="6" />
           <p><el-button size="small" @click="stopped = true">Stop after this file</el-button></p>
         </template>
@@ -198,19 +212,27 @@ const idle = computed(() => !sending.value && !unpacking.value);
         </ul>
         <details v-if="came.length && idle">
           <summary>Added</summary>
-          <ul><li v-for="(each, index) in came" :key="index">{{ each.name }}</li></ul>
+          <ul>
+            <li v-for="(each, index) in came" :key="index">{{ each.name }}</li>
+          </ul>
         </details>
         <details v-if="known.length && idle">
           <summary>Already there</summary>
-          <ul><li v-for="(each, index) in known" :key="index">{{ each.name }}: {{ each.message }}</li></ul>
+          <ul>
+            <li v-for="(each, index) in known" :key="index">{{ each.name }}: {{ each.message }}</li>
+          </ul>
         </details>
         <p v-if="more.labels && idle" class="notice">
           There are {{ count(more.labels, "annotation file") }} in it as well.
-          <el-button link type="primary" data-test="read-archive-labels" @click="readLabels">Look at the labels</el-button>
+          <el-button link type="primary" data-test="read-archive-labels" @click="readLabels"
+            >Look at the labels</el-button
+          >
         </p>
         <form v-if="clips.length && idle" novalidate class="clips" @submit.prevent="sample">
           <p>{{ clips.map((each) => each.name).join(", ") }}: take frames into the project?</p>
-          <label>Frames a second <el-input-number v-model="rate" :min="0.1" :max="60" :step="0.5" size="small" /></label>
+          <label
+            >Frames a second <el-input-number v-model="rate" :min="0.1" :max="60" :step="0.5" size="small"
+          /></label>
           <el-button type="primary" native-type="submit" data-test="sample">Take frames</el-button>
           <el-button @click="shown = false">Only keep the clip</el-button>
         </form>
@@ -221,13 +243,48 @@ const idle = computed(() => !sending.value && !unpacking.value);
 </template>
 
 <style scoped>
-.veil { position: fixed; inset: 0; display: grid; place-items: center; background: rgba(227, 235, 241, 0.93); border: 3px dashed var(--leg); z-index: 3000; pointer-events: none; }
-.body { display: grid; gap: 10px; }
-.ways { display: flex; gap: 8px; }
-.ways :deep(.el-button) { margin: 0; }
-ul { max-height: 200px; overflow: auto; padding-left: 18px; margin: 0; }
-.refused { color: var(--brick); }
-summary { cursor: pointer; }
-.clips { display: flex; flex-wrap: wrap; gap: 10px; align-items: center; border-top: 1px solid var(--rule); padding-top: 12px; }
-.clips p { width: 100%; }
+.veil {
+  position: fixed;
+  inset: 0;
+  display: grid;
+  place-items: center;
+  background: rgba(227, 235, 241, 0.93);
+  border: 3px dashed var(--leg);
+  z-index: 3000;
+  pointer-events: none;
+}
+.body {
+  display: grid;
+  gap: 10px;
+}
+.ways {
+  display: flex;
+  gap: 8px;
+}
+.ways :deep(.el-button) {
+  margin: 0;
+}
+ul {
+  max-height: 200px;
+  overflow: auto;
+  padding-left: 18px;
+  margin: 0;
+}
+.refused {
+  color: var(--brick);
+}
+summary {
+  cursor: pointer;
+}
+.clips {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 10px;
+  align-items: center;
+  border-top: 1px solid var(--rule);
+  padding-top: 12px;
+}
+.clips p {
+  width: 100%;
+}
 </style>

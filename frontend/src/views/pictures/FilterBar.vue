@@ -43,7 +43,9 @@ const orders = [
 
 async function loadChoices(): Promise<void> {
   try {
-    choices.value = await take(api.GET("/api/v1/projects/{project_id}/choices", { params: { path: { project_id: store.id } } }));
+    choices.value = await take(
+      api.GET("/api/v1/projects/{project_id}/choices", { params: { path: { project_id: store.id } } }),
+    );
   } catch (error) {
     complain(error);
   }
@@ -81,16 +83,49 @@ watch(filter, () => {
       <el-option v-for="each in parts" :key="each" :value="each" :label="capital(each)" />
       <el-option value="none" label="Unassigned" />
     </el-select>
-    <el-select v-model="filter.class_id" clearable filterable placeholder="Any class" aria-label="Class" size="small" class="pick">
-      <el-option v-for="each in store.allClasses" :key="each.id" :value="each.id" :label="`${each.name} (${each.boxes})`" />
+    <el-select
+      v-model="filter.class_id"
+      clearable
+      filterable
+      placeholder="Any class"
+      aria-label="Class"
+      size="small"
+      class="pick">
+      <el-option
+        v-for="each in store.allClasses"
+        :key="each.id"
+        :value="each.id"
+        :label="`${each.name} (${each.boxes})`" />
     </el-select>
-    <el-select v-model="filter.attribute" clearable placeholder="Any attribute" aria-label="Attribute" size="small" class="pick">
+    <el-select
+      v-model="filter.attribute"
+      clearable
+      placeholder="Any attribute"
+      aria-label="Attribute"
+      size="small"
+      class="pick">
       <el-option v-for="each in choices.attributes" :key="each" :value="each" :label="each" />
     </el-select>
-    <el-select v-if="choices.sources.length" v-model="filter.source" clearable filterable placeholder="Any source" aria-label="Source" size="small" class="pick">
+    <el-select
+      v-if="choices.sources.length"
+      v-model="filter.source"
+      clearable
+      filterable
+      placeholder="Any source"
+      aria-label="Source"
+      size="small"
+      class="pick">
       <el-option v-for="each in choices.sources" :key="each" :value="each" :label="each" />
     </el-select>
-    <el-select v-if="choices.tags.length" v-model="filter.tag" clearable filterable placeholder="Any tag" aria-label="Tag" size="small" class="pick">
+    <el-select
+      v-if="choices.tags.length"
+      v-model="filter.tag"
+      clearable
+      filterable
+      placeholder="Any tag"
+      aria-label="Tag"
+      size="small"
+      class="pick">
       <el-option v-for="each in choices.tags" :key="each" :value="each" :label="each" />
     </el-select>
     <el-input v-model="filter.name" clearable placeholder="Name contains" aria-label="Name" size="small" class="pick" />
@@ -100,16 +135,37 @@ watch(filter, () => {
     <el-select v-model="filter.order" aria-label="Order" size="small" class="order">
       <el-option v-for="each in orders" :key="each.value" :value="each.value" :label="each.label" />
     </el-select>
-    <el-button size="small" :aria-label="filter.descending ? 'Descending' : 'Ascending'" @click="filter.descending = !filter.descending">
+    <el-button
+      size="small"
+      :aria-label="filter.descending ? 'Descending' : 'Ascending'"
+      @click="filter.descending = !filter.descending">
       {{ filter.descending ? "↓" : "↑" }}
     </el-button>
   </div>
 </template>
 
 <style scoped>
-.filters { display: flex; gap: 8px; align-items: center; padding: 8px 24px; border-bottom: 1px solid var(--rule); min-height: 44px; }
-.pick { width: 122px; min-width: 0; flex: 0 1 122px; }
-.order { width: 118px; flex: none; }
-.spread { flex: 1; }
-.soft { white-space: nowrap; }
+.filters {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  padding: 8px 24px;
+  border-bottom: 1px solid var(--rule);
+  min-height: 44px;
+}
+.pick {
+  width: 122px;
+  min-width: 0;
+  flex: 0 1 122px;
+}
+.order {
+  width: 118px;
+  flex: none;
+}
+.spread {
+  flex: 1;
+}
+.soft {
+  white-space: nowrap;
+}
 </style>

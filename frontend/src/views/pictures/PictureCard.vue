@@ -15,15 +15,13 @@ function stateText(picture: Picture): string {
 
 <template>
   <div class="card" :class="[picture.state, { chosen }]" data-test="card">
-    <button class="card-open" :title="`${picture.name}, ${picture.width}×${picture.height} pixels`" @click="emit('open')">
+    <button
+      class="card-open"
+      :title="`${picture.name}, ${picture.width}×${picture.height} pixels`"
+      @click="emit('open')">
       <img :src="`/api/v1/pictures/${picture.id}/thumbnail`" :alt="picture.name" loading="lazy" />
     </button>
-    <input
-      type="checkbox"
-      :checked="chosen"
-      :aria-label="`Select ${picture.name}`"
-      @click="emit('toggle', $event)"
-    />
+    <input type="checkbox" :checked="chosen" :aria-label="`Select ${picture.name}`" @click="emit('toggle', $event)" />
     <div class="name">{{ picture.name }}</div>
     <div class="line">
       <span :class="{ todo: picture.state === 'unlabelled' }">{{ stateText(picture) }}</span>
@@ -36,16 +34,74 @@ function stateText(picture: Picture): string {
 </template>
 
 <style scoped>
-.card { position: relative; min-width: 0; font-size: 13px; }
-.card-open { display: block; width: 100%; padding: 0; border: 0; background: var(--stage); cursor: pointer; aspect-ratio: 16 / 9; }
-img { width: 100%; height: 100%; object-fit: contain; display: block; }
-.chosen .card-open { outline: 3px solid var(--leg); outline-offset: 1px; }
-input { position: absolute; left: 7px; top: 7px; width: 17px; height: 17px; margin: 0; accent-color: var(--leg); opacity: 0; cursor: pointer; }
-.card:hover input, .chosen input, input:focus-visible { opacity: 1; }
-.name { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; margin-top: 4px; font-weight: 600; }
-.line { display: flex; justify-content: space-between; color: var(--ink-soft); }
-.part { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; margin-left: 6px; }
-.tag { border: 1px solid var(--sand); border-radius: 3px; padding: 0 4px; margin-right: 3px; }
-.line > span:first-child { white-space: nowrap; }
-.todo { color: var(--brick); }
+.card {
+  position: relative;
+  min-width: 0;
+  font-size: 13px;
+}
+.card-open {
+  display: block;
+  width: 100%;
+  padding: 0;
+  border: 0;
+  background: var(--stage);
+  cursor: pointer;
+  aspect-ratio: 16 / 9;
+}
+img {
+  width: 100%;
+  height: 100%;
+  object-fit: contain;
+  display: block;
+}
+.chosen .card-open {
+  outline: 3px solid var(--leg);
+  outline-offset: 1px;
+}
+input {
+  position: absolute;
+  left: 7px;
+  top: 7px;
+  width: 17px;
+  height: 17px;
+  margin: 0;
+  accent-color: var(--leg);
+  opacity: 0;
+  cursor: pointer;
+}
+.card:hover input,
+.chosen input,
+input:focus-visible {
+  opacity: 1;
+}
+.name {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+  margin-top: 4px;
+  font-weight: 600;
+}
+.line {
+  display: flex;
+  justify-content: space-between;
+  color: var(--ink-soft);
+}
+.part {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+  margin-left: 6px;
+}
+.tag {
+  border: 1px solid var(--sand);
+  border-radius: 3px;
+  padding: 0 4px;
+  margin-right: 3px;
+}
+.line > span:first-child {
+  white-space: nowrap;
+}
+.todo {
+  color: var(--brick);
+}
 </style>

@@ -33,10 +33,17 @@ const columns = computed(() => Math.max(1, Math.floor((width.value + GAP) / (LEA
 const rowHeight = computed(() => ((width.value - GAP * (columns.value - 1)) / columns.value) * (9 / 16) + TEXT + GAP);
 const rows = computed(() => Math.ceil(props.total / columns.value));
 const first = computed(() => Math.max(0, Math.floor(top.value / rowHeight.value) - SPARE_ROWS) * columns.value);
-const last = computed(() => Math.min(props.total, (Math.ceil((top.value + height.value) / rowHeight.value) + SPARE_ROWS) * columns.value) - 1);
-const places = computed(() => Array.from({ length: Math.max(0, last.value - first.value + 1) }, (_, index) => first.value + index));
+const last = computed(
+  () =>
+    Math.min(props.total, (Math.ceil((top.value + height.value) / rowHeight.value) + SPARE_ROWS) * columns.value) - 1,
+);
+const places = computed(() =>
+  Array.from({ length: Math.max(0, last.value - first.value + 1) }, (_, index) => first.value + index),
+);
 
-watch([first, last, () => props.total], () => emit("need", first.value, Math.max(first.value, last.value)), { immediate: true });
+watch([first, last, () => props.total], () => emit("need", first.value, Math.max(first.value, last.value)), {
+  immediate: true,
+});
 
 function scrolled(): void {
   top.value = frame.value?.scrollTop ?? 0;
@@ -71,7 +78,8 @@ async function focus(step: number): Promise<void> {
   focused.value = Math.min(Math.max(now + step, 0), props.total - 1);
   const row = Math.floor(focused.value / columns.value) * rowHeight.value;
   if (row < top.value) frame.value?.scrollTo(0, row);
-  else if (row + rowHeight.value > top.value + height.value) frame.value?.scrollTo(0, row + rowHeight.value - height.value);
+  else if (row + rowHeight.value > top.value + height.value)
+    frame.value?.scrollTo(0, row + rowHeight.value - height.value);
   scrolled();
   await nextTick();
   frame.value?.querySelector<HTMLElement>(`[data-index="${focused.value}"] .card-open`)?.focus();
@@ -94,8 +102,7 @@ defineExpose({ focus, columns, focused, toStart });
           transform: `translateY(${Math.floor(first / columns) * rowHeight}px)`,
           gridTemplateColumns: `repeat(${columns}, minmax(0, 1fr))`,
           gridAutoRows: `${rowHeight - GAP}px`,
-        }"
-      >
+        }">
         <template v-for="place in places" :key="at(place)?.id ?? -place - 1">
           <PictureCard
             v-if="at(place)"
@@ -104,8 +111,7 @@ defineExpose({ focus, columns, focused, toStart });
             :chosen="chosen.has(at(place)!.id)"
             @open="emit('open', at(place)!)"
             @toggle="emit('toggle', place, $event)"
-            @focusin="focused = place"
-          />
+            @focusin="focused = place" />
           <div v-else class="awaited" />
         </template>
       </div>
@@ -114,8 +120,21 @@ defineExpose({ focus, columns, focused, toStart });
 </template>
 
 <style scoped>
-.frame { flex: 1; min-height: 0; overflow-y: auto; padding: 18px 24px 24px; scrollbar-gutter: stable; }
-.whole { position: relative; }
-.rows { display: grid; gap: 12px; }
-.awaited { background: var(--paper-deep); }
+.frame {
+  flex: 1;
+  min-height: 0;
+  overflow-y: auto;
+  padding: 18px 24px 24px;
+  scrollbar-gutter: stable;
+}
+.whole {
+  position: relative;
+}
+.rows {
+  display: grid;
+  gap: 12px;
+}
+.awaited {
+  background: var(--paper-deep);
+}
 </style>

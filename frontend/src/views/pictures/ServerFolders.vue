@@ -56,15 +56,21 @@ function accept(): void {
         This server was started without any. Start it with <code>--folder PATH</code> to allow one.
       </p>
       <template v-if="here">
-        <p><el-button size="small" @click="up">Back</el-button> <b>{{ here.path }}</b></p>
+        <p>
+          <el-button size="small" @click="up">Back</el-button> <b>{{ here.path }}</b>
+        </p>
         <p class="soft">{{ count(here.pictures, "picture") }} in it, and whatever its folders hold</p>
-        <button v-for="name in here.folders" :key="name" class="folder" @click="go(`${here.path}/${name}`)">{{ name }}</button>
+        <button v-for="name in here.folders" :key="name" class="folder" @click="go(`${here.path}/${name}`)">
+          {{ name }}
+        </button>
         <el-radio-group v-model="copied">
           <el-radio :value="true">Copy the pictures</el-radio>
           <el-radio :value="false">Read them where they lie</el-radio>
         </el-radio-group>
       </template>
-      <button v-for="each in here ? [] : roots" :key="each.path" class="folder" @click="go(each.path)">{{ each.path }}</button>
+      <button v-for="each in here ? [] : roots" :key="each.path" class="folder" @click="go(each.path)">
+        {{ each.path }}
+      </button>
     </div>
     <template #footer>
       <el-button @click="shown = false">Cancel</el-button>
@@ -74,7 +80,22 @@ function accept(): void {
 </template>
 
 <style scoped>
-.body { display: grid; gap: 8px; max-height: 50vh; overflow: auto; }
-.folder { text-align: left; border: 0; border-bottom: 1px solid var(--rule); background: none; padding: 6px 4px; cursor: pointer; color: var(--leg-deep); }
-.folder:hover { background: var(--paper-deep); }
+.body {
+  display: grid;
+  gap: 8px;
+  max-height: 50vh;
+  overflow: auto;
+}
+.folder {
+  text-align: left;
+  border: 0;
+  border-bottom: 1px solid var(--rule);
+  background: none;
+  padding: 6px 4px;
+  cursor: pointer;
+  color: var(--leg-deep);
+}
+.folder:hover {
+  background: var(--paper-deep);
+}
 </style>

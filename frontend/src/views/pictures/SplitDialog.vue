@@ -88,25 +88,42 @@ async function split(): Promise<void> {
   <el-dialog v-model="shown" title="Split the pictures" width="640" top="6vh">
     <form novalidate data-test="split-form" @submit.prevent="split">
       <p class="soft">
-        A detector learns from the training part, is validated on the validation part, and is judged for good on the test
-        part. Frames of one clip stay together, and every part gets its share of each class.
+        A detector learns from the training part, is validated on the validation part, and is judged for good on the
+        test part. Frames of one clip stay together, and every part gets its share of each class.
       </p>
       <table class="figures">
         <thead>
-          <tr><th>Part</th><th class="number">Share</th><th class="number">Pictures</th><th class="number">Labelled</th><th class="number">Boxes</th></tr>
+          <tr>
+            <th>Part</th>
+            <th class="number">Share</th>
+            <th class="number">Pictures</th>
+            <th class="number">Labelled</th>
+            <th class="number">Boxes</th>
+          </tr>
         </thead>
         <tbody>
           <tr v-for="part in parts" :key="part">
             <td>{{ capital(part) }}</td>
             <td class="number">
-              <el-input-number v-model="ratios[part]" :min="0" :max="100" :step="5" size="small" :aria-label="`${part} share`" /> %
+              <el-input-number
+                v-model="ratios[part]"
+                :min="0"
+                :max="100"
+                :step="5"
+                size="small"
+                :aria-label="`${part} share`" />
+              %
             </td>
             <td class="number">{{ figures?.parts[part]?.pictures ?? "–" }}</td>
             <td class="number">{{ now?.[part] ?? "–" }}</td>
             <td class="number">{{ figures?.parts[part]?.boxes ?? "–" }}</td>
           </tr>
           <tr v-if="figures?.parts['']?.pictures">
-            <td>Unassigned</td><td /><td class="number">{{ figures.parts[""].pictures }}</td><td class="number">{{ now?.unassigned }}</td><td class="number">{{ figures.parts[""].boxes }}</td>
+            <td>Unassigned</td>
+            <td />
+            <td class="number">{{ figures.parts[""].pictures }}</td>
+            <td class="number">{{ now?.unassigned }}</td>
+            <td class="number">{{ figures.parts[""].boxes }}</td>
           </tr>
         </tbody>
       </table>
@@ -117,7 +134,11 @@ async function split(): Promise<void> {
             <tbody>
               <tr v-for="each in store.classes" :key="each.id">
                 <td><ClassBadge :number="each.position" :colour="each.colour" :name="each.name" /></td>
-                <td v-for="part in parts" :key="part" class="number" :class="{ bad: each.boxes && !figures.parts[part]?.by_class[each.id] }">
+                <td
+                  v-for="part in parts"
+                  :key="part"
+                  class="number"
+                  :class="{ bad: each.boxes && !figures.parts[part]?.by_class[each.id] }">
                   {{ figures.parts[part]?.by_class[each.id] ?? 0 }}
                 </td>
               </tr>
@@ -136,18 +157,42 @@ async function split(): Promise<void> {
       </p>
       <p class="foot">
         <JobState v-if="busy && job" :job="store.jobs.get(job.id) ?? job" />
-        <span v-else-if="now" class="soft">All {{ count(store.project?.stages.pictures ?? 0, "picture") }} get a part anew.</span>
-        <el-button type="primary" native-type="submit" :disabled="sum <= 0 || busy" data-test="split-now">Split</el-button>
+        <span v-else-if="now" class="soft"
+          >All {{ count(store.project?.stages.pictures ?? 0, "picture") }} get a part anew.</span
+        >
+        <el-button type="primary" native-type="submit" :disabled="sum <= 0 || busy" data-test="split-now"
+          >Split</el-button
+        >
       </p>
     </form>
   </el-dialog>
 </template>
 
 <style scoped>
-form { display: grid; gap: 10px; }
-.foot, .line { display: flex; justify-content: space-between; align-items: center; }
-.line label { display: flex; gap: 10px; align-items: center; }
-.scroll { max-height: 190px; overflow: auto; }
-summary { cursor: pointer; }
-td { padding-top: 3px; padding-bottom: 3px; }
+form {
+  display: grid;
+  gap: 10px;
+}
+.foot,
+.line {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+}
+.line label {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+}
+.scroll {
+  max-height: 190px;
+  overflow: auto;
+}
+summary {
+  cursor: pointer;
+}
+td {
+  padding-top: 3px;
+  padding-bottom: 3px;
+}
 </style>

@@ -52,7 +52,10 @@ export function usePictureList(projectId: () => number, query: Ref<PictureQuery>
     try {
       const found = await take(
         api.GET("/api/v1/projects/{project_id}/pictures", {
-          params: { path: { project_id: projectId() }, query: { ...query.value, ...place, limit: PAGE, counted: again } },
+          params: {
+            path: { project_id: projectId() },
+            query: { ...query.value, ...place, limit: PAGE, counted: again },
+          },
         }),
       );
       if (mine !== turn) return;
@@ -79,7 +82,8 @@ export function usePictureList(projectId: () => number, query: Ref<PictureQuery>
 
   async function allIds(): Promise<number[]> {
     const path = { project_id: projectId() };
-    return (await take(api.GET("/api/v1/projects/{project_id}/picture-ids", { params: { path, query: query.value } }))).ids;
+    return (await take(api.GET("/api/v1/projects/{project_id}/picture-ids", { params: { path, query: query.value } })))
+      .ids;
   }
 
   const filtered = computed(() => {

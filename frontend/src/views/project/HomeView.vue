@@ -52,6 +52,14 @@ async function create(): Promise<void> {
 </template>
 
 <style scoped>
-.home { height: 100%; display: grid; place-items: center; }
-form { width: 380px; display: grid; gap: 14px; }
+.home {
+  height: 100%;
+  display: grid;
+  place-items: center;
+}
+form {
+  width: 380px;
+  display: grid;
+  gap: 14px;
+}
 </style>

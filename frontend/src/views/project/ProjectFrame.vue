@@ -99,7 +99,10 @@ useKeys(
       </el-select>
       <ol>
         <li v-for="stage in stages" :key="stage.path">
-          <router-link :to="`${base}/${stage.path}`" :class="{ here: $route.path.startsWith(`${base}/${stage.path}`) }" :data-test="`stage-${stage.path}`">
+          <router-link
+            :to="`${base}/${stage.path}`"
+            :class="{ here: $route.path.startsWith(`${base}/${stage.path}`) }"
+            :data-test="`stage-${stage.path}`">
             <span class="name">{{ stage.name }}</span>
             <span class="state">{{ stage.state }}</span>
             <span v-if="stage.more" class="state">{{ stage.more }}</span>
@@ -130,8 +133,16 @@ useKeys(
 </template>
 
 <style scoped>
-.frame { display: grid; grid-template-columns: 212px minmax(0, 1fr); height: 100%; }
-main { min-width: 0; min-height: 0; overflow: hidden; }
+.frame {
+  display: grid;
+  grid-template-columns: 212px minmax(0, 1fr);
+  height: 100%;
+}
+main {
+  min-width: 0;
+  min-height: 0;
+  overflow: hidden;
+}
 .rail {
   background: var(--paper-deep);
   border-right: 1px solid var(--rule);
@@ -140,15 +151,57 @@ main { min-width: 0; min-height: 0; overflow: hidden; }
   padding: 16px 14px 12px;
   min-height: 0;
 }
-.mark { display: flex; align-items: center; gap: 8px; font: 600 20px/1 var(--serif); margin-bottom: 14px; }
-.project { margin-bottom: 12px; }
-ol { list-style: none; margin: 0; padding: 0; }
-li + li { border-top: 1px solid var(--rule); }
-li a { display: block; padding: 10px 10px; text-decoration: none; color: inherit; border-left: 3px solid transparent; }
-li a:hover { background: #e9e4d7; }
-li a.here { border-left-color: var(--leg); background: var(--paper); }
-.name { display: block; font: 560 17px/1.3 var(--serif); }
-.state { display: block; font-size: 13px; color: var(--ink-soft); overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
-.foot { margin-top: auto; display: grid; gap: 10px; min-height: 0; }
-.hint { font-size: 13px; }
+.mark {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  font: 600 20px/1 var(--serif);
+  margin-bottom: 14px;
+}
+.project {
+  margin-bottom: 12px;
+}
+ol {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+li + li {
+  border-top: 1px solid var(--rule);
+}
+li a {
+  display: block;
+  padding: 10px 10px;
+  text-decoration: none;
+  color: inherit;
+  border-left: 3px solid transparent;
+}
+li a:hover {
+  background: #e9e4d7;
+}
+li a.here {
+  border-left-color: var(--leg);
+  background: var(--paper);
+}
+.name {
+  display: block;
+  font: 560 17px/1.3 var(--serif);
+}
+.state {
+  display: block;
+  font-size: 13px;
+  color: var(--ink-soft);
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.foot {
+  margin-top: auto;
+  display: grid;
+  gap: 10px;
+  min-height: 0;
+}
+.hint {
+  font-size: 13px;
+}
 </style>

@@ -29,7 +29,9 @@ watch(shown, async (open) => {
   targets.clear();
   names.clear();
   try {
-    tags.value = (await take(api.GET("/api/v1/projects/{project_id}/choices", { params: { path: { project_id: store.id } } }))).tags;
+    tags.value = (
+      await take(api.GET("/api/v1/projects/{project_id}/choices", { params: { path: { project_id: store.id } } }))
+    ).tags;
   } catch (error) {
     complain(error);
   }
@@ -76,37 +78,68 @@ async function freeze(): Promise<void> {
 <template>
   <el-dialog v-model="shown" title="Freeze the labels" width="640" top="6vh">
     <form novalidate class="body" data-test="freeze-form" @submit.prevent="freeze">
-      <p class="soft">A copy of the labels and parts as they are now. It never changes, and a run can be trained on it.</p>
+      <p class="soft">
+        A copy of the labels and parts as they are now. It never changes, and a run can be trained on it.
+      </p>
       <div class="line">
         <el-input v-model="form.name" placeholder="Name" aria-label="Name" data-test="snapshot-name" />
         <el-input v-model="form.note" placeholder="Note" aria-label="Note" />
       </div>
       <div class="line">
-        <el-select v-model="form.part" clearable placeholder="All parts" aria-label="Part"><el-option v-for="each in parts" :key="each" :value="each" :label="capital(each)" /></el-select>
-        <el-select v-model="form.tag" clearable placeholder="Any tag" aria-label="Tag" :disabled="!tags.length"><el-option v-for="each in tags" :key="each" :value="each" :label="each" /></el-select>
+        <el-select v-model="form.part" clearable placeholder="All parts" aria-label="Part"
+          ><el-option v-for="each in parts" :key="each" :value="each" :label="capital(each)"
+        /></el-select>
+        <el-select v-model="form.tag" clearable placeholder="Any tag" aria-label="Tag" :disabled="!tags.length"
+          ><el-option v-for="each in tags" :key="each" :value="each" :label="each"
+        /></el-select>
         <el-checkbox v-model="form.onlyDone">Only what is done</el-checkbox>
       </div>
       <div class="scroll">
         <table class="figures">
-          <thead><tr><th>Class</th><th class="number">Boxes</th><th>In the snapshot</th><th>Called</th></tr></thead>
+          <thead>
+            <tr>
+              <th>Class</th>
+              <th class="number">Boxes</th>
+              <th>In the snapshot</th>
+              <th>Called</th>
+            </tr>
+          </thead>
           <tbody>
             <tr v-for="each in store.classes" :key="each.id">
               <td><ClassBadge :number="each.position" :colour="each.colour" :name="each.name" /></td>
               <td class="number">{{ each.boxes }}</td>
               <td>
-                <el-select :model-value="targets.get(each.id) ?? SELF" size="small" :aria-label="`${each.name} becomes`" :data-test="`becomes-${each.name}`" @change="targets.set(each.id, $event)">
+                <el-select
+                  :model-value="targets.get(each.id) ?? SELF"
+                  size="small"
+                  :aria-label="`${each.name} becomes`"
+                  :data-test="`becomes-${each.name}`"
+                  @change="targets.set(each.id, $event)">
                   <el-option :value="SELF" label="Stays" />
-                  <el-option v-for="other in store.classes.filter((one) => one.id !== each.id)" :key="other.id" :value="other.id" :label="`Merged into ${other.name}`" />
+                  <el-option
+                    v-for="other in store.classes.filter((one) => one.id !== each.id)"
+                    :key="other.id"
+                    :value="other.id"
+                    :label="`Merged into ${other.name}`" />
                   <el-option :value="LEFT_OUT" label="Left out" />
                 </el-select>
               </td>
-              <td><el-input :model-value="names.get(each.id) ?? each.name" size="small" :disabled="(targets.get(each.id) ?? SELF) !== SELF" :aria-label="`${each.name} is called`" @input="names.set(each.id, $event)" /></td>
+              <td>
+                <el-input
+                  :model-value="names.get(each.id) ?? each.name"
+                  size="small"
+                  :disabled="(targets.get(each.id) ?? SELF) !== SELF"
+                  :aria-label="`${each.name} is called`"
+                  @input="names.set(each.id, $event)" />
+              </td>
             </tr>
           </tbody>
         </table>
       </div>
       <p class="foot">
-        <span class="soft"><template v-if="merged">{{ count(merged, "class", "classes") }} merged</template></span>
+        <span class="soft"
+          ><template v-if="merged">{{ count(merged, "class", "classes") }} merged</template></span
+        >
         <el-button type="primary" native-type="submit" :loading="busy" data-test="freeze-now">Freeze</el-button>
       </p>
     </form>
@@ -114,9 +147,25 @@ async function freeze(): Promise<void> {
 </template>
 
 <style scoped>
-.body { display: grid; gap: 12px; }
-.line { display: flex; gap: 10px; align-items: center; }
-.scroll { max-height: 300px; overflow: auto; }
-td { padding: 3px 12px 3px 0; }
-.foot { display: flex; justify-content: space-between; align-items: center; }
+.body {
+  display: grid;
+  gap: 12px;
+}
+.line {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+}
+.scroll {
+  max-height: 300px;
+  overflow: auto;
+}
+td {
+  padding: 3px 12px 3px 0;
+}
+.foot {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+}
 </style>

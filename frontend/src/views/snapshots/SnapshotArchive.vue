@@ -51,16 +51,28 @@ async function make(): Promise<void> {
         <el-radio v-for="each in formats" :key="each.key" :value="each.key">{{ each.name }}</el-radio>
       </el-radio-group>
       <el-checkbox v-model="withPictures">With the pictures</el-checkbox>
-      <p class="soft">An archive with the labels and the part of each picture. Dropped on an empty project it brings everything back.</p>
+      <p class="soft">
+        An archive with the labels and the part of each picture. Dropped on an empty project it brings everything back.
+      </p>
     </div>
     <template #footer>
-      <el-button v-if="!ready" type="primary" :loading="busy" data-test="archive-now" @click="make">Make the archive</el-button>
-      <a v-else :href="`/api/v1/jobs/${ready}/file`" download data-test="archive-download"><el-button type="primary" tag="span">Download</el-button></a>
+      <el-button v-if="!ready" type="primary" :loading="busy" data-test="archive-now" @click="make"
+        >Make the archive</el-button
+      >
+      <a v-else :href="`/api/v1/jobs/${ready}/file`" download data-test="archive-download"
+        ><el-button type="primary" tag="span">Download</el-button></a
+      >
     </template>
   </el-dialog>
 </template>
 
 <style scoped>
-.body { display: grid; gap: 10px; }
-.formats { display: grid; justify-items: start; }
+.body {
+  display: grid;
+  gap: 10px;
+}
+.formats {
+  display: grid;
+  justify-items: start;
+}
 </style>

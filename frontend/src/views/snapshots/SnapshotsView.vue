@@ -28,12 +28,17 @@ const snapshot = computed(() => snapshots.value.find((each) => each.id === chose
 const earlier = computed(() => snapshots.value.filter((each) => each.id !== chosen.value));
 const nothing = computed(() => {
   const found = compared.value;
-  return found && ![found.pictures_added, found.pictures_gone, found.pictures_changed, found.other_part].some((each) => each.count);
+  return (
+    found &&
+    ![found.pictures_added, found.pictures_gone, found.pictures_changed, found.other_part].some((each) => each.count)
+  );
 });
 
 async function load(): Promise<void> {
   try {
-    snapshots.value = (await take(api.GET("/api/v1/projects/{project_id}/snapshots", { params: { path: { project_id: store.id } } }))).snapshots;
+    snapshots.value = (
+      await take(api.GET("/api/v1/projects/{project_id}/snapshots", { params: { path: { project_id: store.id } } }))
+    ).snapshots;
     chosen.value ??= snapshots.value[0]?.id ?? null;
     failed.value = "";
   } catch (error) {
@@ -112,40 +117,77 @@ function step(by: number): void {
 
 <template>
   <div class="view">
-    <CollectHead><el-button v-hint="'New snapshot: freeze the labels'" type="primary" data-test="freeze" @click="freezing = true">Freeze the labels</el-button></CollectHead>
-    <p v-if="failed" class="view-body notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
+    <CollectHead
+      ><el-button v-hint="'New snapshot: freeze the labels'" type="primary" data-test="freeze" @click="freezing = true"
+        >Freeze the labels</el-button
+      ></CollectHead
+    >
+    <p v-if="failed" class="view-body notice bad">
+      {{ failed }} <el-button link type="primary" @click="load">Try again</el-button>
+    </p>
     <div v-else-if="loaded && !snapshots.length" class="none">
       <h2>No snapshot yet</h2>
-      <p class="soft">A snapshot is a copy of all labels and parts that never changes. Every run makes one; you can too.</p>
+      <p class="soft">
+        A snapshot is a copy of all labels and parts that never changes. Every run makes one; you can too.
+      </p>
     </div>
     <div v-else class="two">
       <nav aria-label="Snapshots">
-        <button v-for="each in snapshots" :key="each.id" :class="{ here: each.id === chosen }" data-test="snapshot" @click="chosen = each.id">
+        <button
+          v-for="each in snapshots"
+          :key="each.id"
+          :class="{ here: each.id === chosen }"
+          data-test="snapshot"
+          @click="chosen = each.id">
           <b>{{ called(each) }}</b>
-          <span class="soft">{{ day(each.created_at) }}, {{ count(each.boxes, "box", "boxes") }}<template v-if="each.runs">, {{ count(each.runs, "run") }}</template></span>
+          <span class="soft"
+            >{{ day(each.created_at) }}, {{ count(each.boxes, "box", "boxes")
+            }}<template v-if="each.runs">, {{ count(each.runs, "run") }}</template></span
+          >
         </button>
       </nav>
       <div v-if="detail && snapshot" class="detail" data-test="snapshot-detail">
         <div class="line">
           <el-input v-model="name" placeholder="Name" aria-label="Name" class="name" @change="describe" />
-          <el-button v-hint="'Export the selected snapshot'" data-test="archive" @click="archiving = true">Export</el-button>
+          <el-button v-hint="'Export the selected snapshot'" data-test="archive" @click="archiving = true"
+            >Export</el-button
+          >
         </div>
         <el-input v-model="note" type="textarea" :rows="2" placeholder="Note" aria-label="Note" @change="describe" />
-        <p class="soft">{{ count(snapshot.pictures, "picture") }}, {{ count(snapshot.boxes, "box", "boxes") }}, frozen {{ day(snapshot.created_at) }}, content {{ snapshot.content_hash.slice(0, 16) }}</p>
+        <p class="soft">
+          {{ count(snapshot.pictures, "picture") }}, {{ count(snapshot.boxes, "box", "boxes") }}, frozen
+          {{ day(snapshot.created_at) }}, content {{ snapshot.content_hash.slice(0, 16) }}
+        </p>
         <table class="figures">
-          <thead><tr><th>Part</th><th class="number">Pictures</th><th v-for="each in detail.classes" :key="each" class="number">{{ each }}</th></tr></thead>
+          <thead>
+            <tr>
+              <th>Part</th>
+              <th class="number">Pictures</th>
+              <th v-for="each in detail.classes" :key="each" class="number">{{ each }}</th>
+            </tr>
+          </thead>
           <tbody>
             <tr v-for="part in detail.parts" :key="part.part ?? ''">
               <td>{{ part.part ?? "unassigned" }}</td>
               <td class="number">{{ part.pictures }}</td>
-              <td v-for="each in detail.classes" :key="each" class="number" :class="{ bad: !part.boxes[each] }">{{ part.boxes[each] ?? 0 }}</td>
+              <td v-for="each in detail.classes" :key="each" class="number" :class="{ bad: !part.boxes[each] }">
+                {{ part.boxes[each] ?? 0 }}
+              </td>
             </tr>
           </tbody>
         </table>
         <div v-if="earlier.length" class="compare">
           <h3>
             Compared with
-            <el-select v-model="other" size="small" placeholder="another snapshot" clearable :value-on-clear="null" aria-label="Compare with" style="width: 220px" data-test="compare-with">
+            <el-select
+              v-model="other"
+              size="small"
+              placeholder="another snapshot"
+              clearable
+              :value-on-clear="null"
+              aria-label="Compare with"
+              style="width: 220px"
+              data-test="compare-with">
               <el-option v-for="each in earlier" :key="each.id" :value="each.id" :label="called(each)" />
             </el-select>
           </h3>
@@ -157,15 +199,44 @@ function step(by: number): void {
                 {{ compared.pictures_changed.count }} with other boxes, {{ compared.other_part.count }} in another part
               </p>
               <table v-if="compared.classes.length" class="figures narrow">
-                <thead><tr><th>Class</th><th class="number">Added</th><th class="number">Gone</th><th class="number">Moved</th><th class="number">Relabelled</th></tr></thead>
+                <thead>
+                  <tr>
+                    <th>Class</th>
+                    <th class="number">Added</th>
+                    <th class="number">Gone</th>
+                    <th class="number">Moved</th>
+                    <th class="number">Relabelled</th>
+                  </tr>
+                </thead>
                 <tbody>
-                  <tr v-for="each in compared.classes" :key="each.name"><td>{{ each.name }}</td><td class="number">{{ each.added }}</td><td class="number">{{ each.gone }}</td><td class="number">{{ each.moved }}</td><td class="number">{{ each.relabelled }}</td></tr>
+                  <tr v-for="each in compared.classes" :key="each.name">
+                    <td>{{ each.name }}</td>
+                    <td class="number">{{ each.added }}</td>
+                    <td class="number">{{ each.gone }}</td>
+                    <td class="number">{{ each.moved }}</td>
+                    <td class="number">{{ each.relabelled }}</td>
+                  </tr>
                 </tbody>
               </table>
-              <p v-for="each in compared.relabelled" :key="each.before + each.after">{{ count(each.boxes, "box", "boxes") }}: {{ each.before }} became {{ each.after }}</p>
-              <details v-for="[title, names] in [['Added', compared.pictures_added], ['Gone', compared.pictures_gone], ['Other boxes', compared.pictures_changed], ['Another part', compared.other_part]] as [string, Comparison['other_part']][]" v-show="names.count" :key="title">
+              <p v-for="each in compared.relabelled" :key="each.before + each.after">
+                {{ count(each.boxes, "box", "boxes") }}: {{ each.before }} became {{ each.after }}
+              </p>
+              <details
+                v-for="[title, names] in [
+                  ['Added', compared.pictures_added],
+                  ['Gone', compared.pictures_gone],
+                  ['Other boxes', compared.pictures_changed],
+                  ['Another part', compared.other_part],
+                ] as [string, Comparison['other_part']][]"
+                v-show="names.count"
+                :key="title">
                 <summary>{{ title }}: {{ count(names.count, "picture") }}</summary>
-                <p class="names">{{ names.names.join(", ") }}<template v-if="names.count > names.names.length"> and {{ names.count - names.names.length }} more</template></p>
+                <p class="names">
+                  {{ names.names.join(", ")
+                  }}<template v-if="names.count > names.names.length">
+                    and {{ names.count - names.names.length }} more</template
+                  >
+                </p>
               </details>
             </template>
           </div>
@@ -178,19 +249,79 @@ function step(by: number): void {
 </template>
 
 <style scoped>
-.none { padding: 90px; text-align: center; display: grid; gap: 10px; }
-.two { flex: 1; min-height: 0; display: grid; grid-template-columns: 260px minmax(0, 1fr); }
-nav { border-right: 1px solid var(--rule); overflow: auto; padding: 10px; }
-nav button { display: grid; width: 100%; text-align: left; border: 0; background: none; padding: 7px 10px; cursor: pointer; border-left: 3px solid transparent; color: inherit; }
-nav button.here { border-left-color: var(--leg); background: var(--leg-pale); }
-nav b { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
-nav span { font-size: 13px; }
-.detail { padding: 16px 24px; overflow: auto; display: grid; gap: 12px; align-content: start; }
-.line { display: flex; gap: 10px; }
-.name { max-width: 380px; }
-.narrow { max-width: 560px; }
-.compare { display: grid; gap: 8px; border-top: 1px solid var(--rule); padding-top: 12px; }
-.compare h3 :deep(.el-select) { font: 14px var(--sans); }
-.names { max-height: 140px; overflow: auto; font-size: 13px; color: var(--ink-soft); }
-summary { cursor: pointer; }
+.none {
+  padding: 90px;
+  text-align: center;
+  display: grid;
+  gap: 10px;
+}
+.two {
+  flex: 1;
+  min-height: 0;
+  display: grid;
+  grid-template-columns: 260px minmax(0, 1fr);
+}
+nav {
+  border-right: 1px solid var(--rule);
+  overflow: auto;
+  padding: 10px;
+}
+nav button {
+  display: grid;
+  width: 100%;
+  text-align: left;
+  border: 0;
+  background: none;
+  padding: 7px 10px;
+  cursor: pointer;
+  border-left: 3px solid transparent;
+  color: inherit;
+}
+nav button.here {
+  border-left-color: var(--leg);
+  background: var(--leg-pale);
+}
+nav b {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+nav span {
+  font-size: 13px;
+}
+.detail {
+  padding: 16px 24px;
+  overflow: auto;
+  display: grid;
+  gap: 12px;
+  align-content: start;
+}
+.line {
+  display: flex;
+  gap: 10px;
+}
+.name {
+  max-width: 380px;
+}
+.narrow {
+  max-width: 560px;
+}
+.compare {
+  display: grid;
+  gap: 8px;
+  border-top: 1px solid var(--rule);
+  padding-top: 12px;
+}
+.compare h3 :deep(.el-select) {
+  font: 14px var(--sans);
+}
+.names {
+  max-height: 140px;
+  overflow: auto;
+  font-size: 13px;
+  color: var(--ink-soft);
+}
+summary {
+  cursor: pointer;
+}
 </style>

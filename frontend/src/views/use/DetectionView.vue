@@ -95,7 +95,9 @@ useKeys([
       <template v-if="summary.pictures">
         <a :href="`${address('detections.json')}?download`" data-test="json"><el-button tag="span">JSON</el-button></a>
         <a :href="`${address('detections.csv')}?download`" data-test="csv"><el-button tag="span">CSV</el-button></a>
-        <a v-if="copy" :href="`${address(`annotated/${copy}`)}?download`"><el-button tag="span">{{ isClip ? "Annotated clip" : "This copy" }}</el-button></a>
+        <a v-if="copy" :href="`${address(`annotated/${copy}`)}?download`"
+          ><el-button tag="span">{{ isClip ? "Annotated clip" : "This copy" }}</el-button></a
+        >
       </template>
     </header>
     <p v-if="failed" class="notice bad">{{ failed }}</p>
@@ -103,7 +105,16 @@ useKeys([
     <p v-if="active" class="view-body soft" data-test="running">{{ job?.message || "Waiting for the worker" }}</p>
     <div v-if="summary.pictures" class="result">
       <div class="stage">
-        <video v-if="isClip && copy" ref="video" :key="copy" controls loop muted autoplay :src="address(`annotated/${copy}`)" data-test="clip" />
+        <video
+          v-if="isClip && copy"
+          ref="video"
+          :key="copy"
+          controls
+          loop
+          muted
+          autoplay
+          :src="address(`annotated/${copy}`)"
+          data-test="clip" />
         <img v-else-if="copy" :src="address(`annotated/${copy}`)" :alt="`${copy} with its boxes`" />
       </div>
       <aside>
@@ -113,12 +124,19 @@ useKeys([
             in {{ count(summary.pictures ?? 0, isClip ? "frame" : "picture") }}, {{ duration(summary.seconds ?? 0) }},
             <b data-test="speed">{{ summary.frames_per_second }}</b> frames a second
           </p>
-          <p class="soft">{{ detection?.run_name }}, minimum score {{ detection?.minimum_score }}, overlap limit {{ detection?.overlap_limit }}</p>
+          <p class="soft">
+            {{ detection?.run_name }}, minimum score {{ detection?.minimum_score }}, overlap limit
+            {{ detection?.overlap_limit }}
+          </p>
         </section>
         <section data-test="by-class">
           <div v-for="(number, name) in summary.by_class" :key="name" class="class-line">
             <span>{{ name }}</span>
-            <i :style="{ width: `${(100 * number) / most}%`, background: store.classes.find((each) => each.name === name)?.colour ?? 'var(--sand)' }" />
+            <i
+              :style="{
+                width: `${(100 * number) / most}%`,
+                background: store.classes.find((each) => each.name === name)?.colour ?? 'var(--sand)',
+              }" />
             <b>{{ number }}</b>
           </div>
         </section>
@@ -133,7 +151,13 @@ useKeys([
             </el-button-group>
             <span class="soft"> {{ shown + 1 }} of {{ copies.length }}</span>
           </p>
-          <button v-for="(name, index) in copies" :key="name" :class="{ chosen: index === shown }" @click="shown = index">{{ name }}</button>
+          <button
+            v-for="(name, index) in copies"
+            :key="name"
+            :class="{ chosen: index === shown }"
+            @click="shown = index">
+            {{ name }}
+          </button>
         </section>
       </aside>
     </div>
@@ -141,17 +165,73 @@ useKeys([
 </template>
 
 <style scoped>
-.result { flex: 1; min-height: 0; display: grid; grid-template-columns: minmax(0, 1fr) 250px; }
-.stage { background: var(--stage); display: grid; place-items: center; min-width: 0; min-height: 0; overflow: hidden; }
-video, img { width: 100%; height: 100%; object-fit: contain; min-height: 0; }
-aside { border-left: 1px solid var(--rule); overflow: auto; }
-section { padding: 12px 14px; border-bottom: 1px solid var(--rule); }
-.big { font: 560 24px/1.2 var(--serif); }
-.class-line { display: grid; grid-template-columns: 80px minmax(0, 1fr) 46px; gap: 8px; align-items: center; padding: 2px 0; }
-.class-line i { height: 9px; min-width: 1px; }
-.class-line b { text-align: right; }
-.copies { display: grid; gap: 2px; }
-.copies > button { border: 0; background: none; text-align: left; padding: 3px 6px; cursor: pointer; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; border-left: 3px solid transparent; color: inherit; }
-.copies > button.chosen { border-left-color: var(--leg); background: var(--leg-pale); }
-.notice { margin: 10px 14px; }
+.result {
+  flex: 1;
+  min-height: 0;
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 250px;
+}
+.stage {
+  background: var(--stage);
+  display: grid;
+  place-items: center;
+  min-width: 0;
+  min-height: 0;
+  overflow: hidden;
+}
+video,
+img {
+  width: 100%;
+  height: 100%;
+  object-fit: contain;
+  min-height: 0;
+}
+aside {
+  border-left: 1px solid var(--rule);
+  overflow: auto;
+}
+section {
+  padding: 12px 14px;
+  border-bottom: 1px solid var(--rule);
+}
+.big {
+  font: 560 24px/1.2 var(--serif);
+}
+.class-line {
+  display: grid;
+  grid-template-columns: 80px minmax(0, 1fr) 46px;
+  gap: 8px;
+  align-items: center;
+  padding: 2px 0;
+}
+.class-line i {
+  height: 9px;
+  min-width: 1px;
+}
+.class-line b {
+  text-align: right;
+}
+.copies {
+  display: grid;
+  gap: 2px;
+}
+.copies > button {
+  border: 0;
+  background: none;
+  text-align: left;
+  padding: 3px 6px;
+  cursor: pointer;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+  border-left: 3px solid transparent;
+  color: inherit;
+}
+.copies > button.chosen {
+  border-left-color: var(--leg);
+  background: var(--leg-pale);
+}
+.notice {
+  margin: 10px 14px;
+}
 </style>

@@ -2,7 +2,12 @@
 /** Boxes behind a figure, as crops that lead to the picture. */
 import { useProject } from "@/state/project";
 
-interface Shown { picture_id: number; name: string; corners: readonly number[]; caption: string }
+interface Shown {
+  picture_id: number;
+  name: string;
+  corners: readonly number[];
+  caption: string;
+}
 defineProps<{ evaluationId: number; boxes: Shown[]; query: Record<string, string> }>();
 const store = useProject();
 const crop = (evaluationId: number, { picture_id, corners }: Shown): string =>
@@ -11,7 +16,12 @@ const crop = (evaluationId: number, { picture_id, corners }: Shown): string =>
 
 <template>
   <div class="crops">
-    <router-link v-for="(box, index) in boxes" :key="index" :to="{ path: `/project/${store.id}/judge/${evaluationId}/${box.picture_id}`, query }" :title="box.name" data-test="box-crop">
+    <router-link
+      v-for="(box, index) in boxes"
+      :key="index"
+      :to="{ path: `/project/${store.id}/judge/${evaluationId}/${box.picture_id}`, query }"
+      :title="box.name"
+      data-test="box-crop">
       <img :src="crop(evaluationId, box)" :alt="`${box.name}, ${box.caption}`" loading="lazy" />
       <span>{{ box.caption }}</span>
     </router-link>
@@ -19,8 +29,28 @@ const crop = (evaluationId: number, { picture_id, corners }: Shown): string =>
 </template>
 
 <style scoped>
-.crops { display: grid; align-items: start; grid-template-columns: repeat(auto-fill, minmax(100px, 1fr)); gap: 6px; margin-top: 4px; }
-a { color: inherit; text-decoration: none; font-size: 12px; min-width: 0; }
-img { width: 100%; aspect-ratio: 1; display: block; background: var(--stage); }
-span { display: block; line-height: 1.25; margin-top: 2px; }
+.crops {
+  display: grid;
+  align-items: start;
+  grid-template-columns: repeat(auto-fill, minmax(100px, 1fr));
+  gap: 6px;
+  margin-top: 4px;
+}
+a {
+  color: inherit;
+  text-decoration: none;
+  font-size: 12px;
+  min-width: 0;
+}
+img {
+  width: 100%;
+  aspect-ratio: 1;
+  display: block;
+  background: var(--stage);
+}
+span {
+  display: block;
+  line-height: 1.25;
+  margin-top: 2px;
+}
 </style>

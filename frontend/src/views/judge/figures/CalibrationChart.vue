@@ -14,18 +14,32 @@ const found = ref<Calibration | null>(null);
 const load = latestOnly(async () => {
   try {
     const query = { overlap_limit: props.overlapLimit, class_index: chosen.value === "all" ? undefined : chosen.value };
-    found.value = await take(api.GET("/api/v1/evaluations/{evaluation_id}/calibration", { params: { path: { evaluation_id: props.evaluationId }, query } }));
+    found.value = await take(
+      api.GET("/api/v1/evaluations/{evaluation_id}/calibration", {
+        params: { path: { evaluation_id: props.evaluationId }, query },
+      }),
+    );
   } catch (error) {
     complain(error);
   }
 });
 watch([chosen, () => props.overlapLimit], load, { immediate: true });
 
-const bins = computed(() => (found.value ? found.value.counts.map((count, index) => ({
-  from: found.value!.edges[index]!, to: found.value!.edges[index + 1]!, count, score: found.value!.mean_score[index] ?? null, right: found.value!.share_right[index] ?? null,
-})) : []));
+const bins = computed(() =>
+  found.value
+    ? found.value.counts.map((count, index) => ({
+        from: found.value!.edges[index]!,
+        to: found.value!.edges[index + 1]!,
+        count,
+        score: found.value!.mean_score[index] ?? null,
+        right: found.value!.share_right[index] ?? null,
+      }))
+    : [],
+);
 const words = computed(() => {
-  const far = [...bins.value].filter((bin) => bin.count >= 10 && bin.right !== null).sort((a, b) => Math.abs(b.right! - b.score!) - Math.abs(a.right! - a.score!))[0];
+  const far = [...bins.value]
+    .filter((bin) => bin.count >= 10 && bin.right !== null)
+    .sort((a, b) => Math.abs(b.right! - b.score!) - Math.abs(a.right! - a.score!))[0];
   if (!far) return "There are too few predictions to say.";
   const gap = far.right! - far.score!;
   const share = `${Math.round(100 * far.right!)} of 100`;
@@ -35,15 +49,45 @@ const words = computed(() => {
 const option = computed(() => ({
   grid: { left: 52, right: 20, top: 16, bottom: 44 },
   tooltip: { trigger: "item" },
-  xAxis: { type: "value", min: 0, max: 1, name: "Score", nameLocation: "middle", nameGap: 26, splitLine: { show: false } },
-  yAxis: { type: "value", min: 0, max: 1, name: "Share that is right", nameLocation: "middle", nameGap: 36, splitLine: { lineStyle: { color: "#ddd7c9" } } },
+  xAxis: {
+    type: "value",
+    min: 0,
+    max: 1,
+    name: "Score",
+    nameLocation: "middle",
+    nameGap: 26,
+    splitLine: { show: false },
+  },
+  yAxis: {
+    type: "value",
+    min: 0,
+    max: 1,
+    name: "Share that is right",
+    nameLocation: "middle",
+    nameGap: 36,
+    splitLine: { lineStyle: { color: "#ddd7c9" } },
+  },
   series: [
-    { type: "line", data: [[0, 0], [1, 1]], symbol: "none", silent: true, lineStyle: { color: "#8a8371", type: "dashed", width: 1.5 } },
     {
-      type: "line", color: "#4A7397", lineStyle: { width: 2 },
+      type: "line",
+      data: [
+        [0, 0],
+        [1, 1],
+      ],
+      symbol: "none",
+      silent: true,
+      lineStyle: { color: "#8a8371", type: "dashed", width: 1.5 },
+    },
+    {
+      type: "line",
+      color: "#4A7397",
+      lineStyle: { width: 2 },
       data: bins.value.filter((bin) => bin.right !== null).map((bin) => [bin.score, bin.right, bin.count]),
       symbolSize: (value: number[]) => 6 + 3 * Math.log10(1 + (value[2] ?? 0)),
-      tooltip: { formatter: (point: { value: number[] }) => `Score ${point.value[0]!.toFixed(2)}: ${(100 * point.value[1]!).toFixed(0)} % right, of ${point.value[2]}` },
+      tooltip: {
+        formatter: (point: { value: number[] }) =>
+          `Score ${point.value[0]!.toFixed(2)}: ${(100 * point.value[1]!).toFixed(0)} % right, of ${point.value[2]}`,
+      },
     },
   ],
 }));
@@ -53,28 +97,74 @@ const option = computed(() => ({
   <section data-test="calibration">
     <header>
       <h2>How often is a score right?</h2>
-      <el-select v-model="chosen" size="small" aria-label="Class" style="width: 150px"><el-option value="all" label="All classes" /><el-option v-for="(name, index) in classNames" :key="name" :value="index" :label="name" /></el-select>
+      <el-select v-model="chosen" size="small" aria-label="Class" style="width: 150px"
+        ><el-option value="all" label="All classes" /><el-option
+          v-for="(name, index) in classNames"
+          :key="name"
+          :value="index"
+          :label="name"
+      /></el-select>
     </header>
     <div class="both">
       <PlainChart class="chart" :option="option" label="Share of predictions that are right against their score" />
       <div>
         <p data-test="calibration-words">{{ words }}</p>
-        <p v-if="found && found.expected_error !== null">Expected error <b>{{ found.expected_error.toFixed(3) }}</b>: so far score and share right lie apart on average.</p>
+        <p v-if="found && found.expected_error !== null">
+          Expected error <b>{{ found.expected_error.toFixed(3) }}</b>: so far score and share right lie apart on
+          average.
+        </p>
         <table class="figures">
-          <thead><tr><th>Score</th><th class="number">Predictions</th><th class="number">Mean score</th><th class="number">Right</th></tr></thead>
-          <tbody><tr v-for="bin in bins" :key="bin.from"><td>{{ bin.from.toFixed(1) }} to {{ bin.to.toFixed(1) }}</td><td class="number">{{ bin.count }}</td><td class="number">{{ bin.score?.toFixed(2) ?? "–" }}</td><td class="number">{{ bin.right === null ? "–" : `${(100 * bin.right).toFixed(0)} %` }}</td></tr></tbody>
+          <thead>
+            <tr>
+              <th>Score</th>
+              <th class="number">Predictions</th>
+              <th class="number">Mean score</th>
+              <th class="number">Right</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="bin in bins" :key="bin.from">
+              <td>{{ bin.from.toFixed(1) }} to {{ bin.to.toFixed(1) }}</td>
+              <td class="number">{{ bin.count }}</td>
+              <td class="number">{{ bin.score?.toFixed(2) ?? "–" }}</td>
+              <td class="number">{{ bin.right === null ? "–" : `${(100 * bin.right).toFixed(0)} %` }}</td>
+            </tr>
+          </tbody>
         </table>
-        <p class="soft note">Right means a hit at IoU 0.5. Predictions below {{ found?.lowest_score }} are left out. On the broken line scores would be exactly right.</p>
+        <p class="soft note">
+          Right means a hit at IoU 0.5. Predictions below {{ found?.lowest_score }} are left out. On the broken line
+          scores would be exactly right.
+        </p>
       </div>
     </div>
   </section>
 </template>
 
 <style scoped>
-header { display: flex; gap: 16px; align-items: center; margin-bottom: 6px; }
-.both { display: grid; grid-template-columns: minmax(0, 1fr) 400px; gap: 26px; align-items: start; }
-.both > div:last-child { display: grid; gap: 8px; }
-.chart { height: 400px; }
-td { padding-top: 2px; padding-bottom: 2px; }
-.note { font-size: 13px; }
+header {
+  display: flex;
+  gap: 16px;
+  align-items: center;
+  margin-bottom: 6px;
+}
+.both {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 400px;
+  gap: 26px;
+  align-items: start;
+}
+.both > div:last-child {
+  display: grid;
+  gap: 8px;
+}
+.chart {
+  height: 400px;
+}
+td {
+  padding-top: 2px;
+  padding-bottom: 2px;
+}
+.note {
+  font-size: 13px;
+}
 </style>

@@ -7,7 +7,8 @@ import { count, precision } from "@/parts/format";
 
 const props = defineProps<{ report: NonNullable<Evaluation["report"]> }>();
 const emit = defineEmits<{ open: [name: string] }>();
-const between = (range?: readonly number[] | null): string => (range ? `${precision(range[0])} to ${precision(range[1])}` : "–");
+const between = (range?: readonly number[] | null): string =>
+  range ? `${precision(range[0])} to ${precision(range[1])}` : "–";
 const problems = props.report.problems ?? [];
 const bounds = props.report.area_bounds ?? CONSTANTS.area_bounds;
 const sizes = [
@@ -21,7 +22,9 @@ const range = props.report.resamples
   : "There are too few pictures for a range.";
 const counted = `Predictions, hits, false alarms and misses are counted at IoU 0.5, from score ${props.report.lowest_score} up.`;
 const worst = Object.entries(props.report.classes).reduce<string>(
-  (found, [name, each]) => (each.ap50 !== null && (found === "" || each.ap50 < (props.report.classes[found]?.ap50 ?? 2)) ? name : found), "",
+  (found, [name, each]) =>
+    each.ap50 !== null && (found === "" || each.ap50 < (props.report.classes[found]?.ap50 ?? 2)) ? name : found,
+  "",
 );
 </script>
 
@@ -31,39 +34,78 @@ const worst = Object.entries(props.report.classes).reduce<string>(
       <thead>
         <tr>
           <th>Class</th>
-          <th class="number"><Explained :says="precisionRule">AP at 0.5</Explained></th><th class="number"><Explained :says="range">95 % range</Explained></th>
-          <th class="number">at 0.50:0.95</th><th class="number">95 % range</th>
-          <th v-for="size in sizes" :key="size.key" class="number"><Explained says="AP at 0.50:0.95 of truths whose area in pixels lies there; in brackets how many there are.">{{ size.said }}</Explained></th>
-          <th class="number">Truths</th><th class="number"><Explained :says="counted">Predictions</Explained></th><th class="number">Hits</th><th class="number">False alarms</th><th class="number">Missed</th>
+          <th class="number"><Explained :says="precisionRule">AP at 0.5</Explained></th>
+          <th class="number"><Explained :says="range">95 % range</Explained></th>
+          <th class="number">at 0.50:0.95</th>
+          <th class="number">95 % range</th>
+          <th v-for="size in sizes" :key="size.key" class="number">
+            <Explained
+              says="AP at 0.50:0.95 of truths whose area in pixels lies there; in brackets how many there are."
+              >{{ size.said }}</Explained
+            >
+          </th>
+          <th class="number">Truths</th>
+          <th class="number"><Explained :says="counted">Predictions</Explained></th>
+          <th class="number">Hits</th>
+          <th class="number">False alarms</th>
+          <th class="number">Missed</th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="(figures, name) in report.classes" :key="name" :class="{ worst: name === worst }">
-          <td><button type="button" :title="`Boxes of ${name}`" @click="emit('open', String(name))">{{ name }}</button> <span v-if="name === worst" class="soft">lowest</span></td>
-          <td class="number"><b>{{ precision(figures.ap50) }}</b></td>
+          <td>
+            <button type="button" :title="`Boxes of ${name}`" @click="emit('open', String(name))">{{ name }}</button>
+            <span v-if="name === worst" class="soft">lowest</span>
+          </td>
+          <td class="number">
+            <b>{{ precision(figures.ap50) }}</b>
+          </td>
           <td class="number soft">{{ between(figures.ap50_interval) }}</td>
           <td class="number">{{ precision(figures.ap) }}</td>
           <td class="number soft">{{ between(figures.ap_interval) }}</td>
-          <td v-for="size in sizes" :key="size.key" class="number">{{ precision(figures.sizes?.[size.key]?.ap) }} <small v-if="figures.sizes?.[size.key]" class="soft">({{ figures.sizes![size.key]!.truths }})</small></td>
-          <td class="number">{{ figures.truths }}</td><td class="number">{{ figures.detections }}</td><td class="number">{{ figures.hits ?? "–" }}</td><td class="number">{{ figures.false_alarms ?? "–" }}</td><td class="number">{{ figures.misses ?? "–" }}</td>
+          <td v-for="size in sizes" :key="size.key" class="number">
+            {{ precision(figures.sizes?.[size.key]?.ap) }}
+            <small v-if="figures.sizes?.[size.key]" class="soft">({{ figures.sizes![size.key]!.truths }})</small>
+          </td>
+          <td class="number">{{ figures.truths }}</td>
+          <td class="number">{{ figures.detections }}</td>
+          <td class="number">{{ figures.hits ?? "–" }}</td>
+          <td class="number">{{ figures.false_alarms ?? "–" }}</td>
+          <td class="number">{{ figures.misses ?? "–" }}</td>
         </tr>
         <tr class="mean">
           <td>Mean of classes</td>
-          <td class="number"><b>{{ precision(report.map50) }}</b></td><td class="number soft">{{ between(report.map50_interval) }}</td>
-          <td class="number">{{ precision(report.map) }}</td><td class="number soft">{{ between(report.map_interval) }}</td>
-          <td v-for="size in sizes" :key="size.key" class="number">{{ precision(report.sizes?.[size.key]?.map) }} <small v-if="report.sizes?.[size.key]" class="soft">({{ report.sizes![size.key]!.truths }})</small></td>
+          <td class="number">
+            <b>{{ precision(report.map50) }}</b>
+          </td>
+          <td class="number soft">{{ between(report.map50_interval) }}</td>
+          <td class="number">{{ precision(report.map) }}</td>
+          <td class="number soft">{{ between(report.map_interval) }}</td>
+          <td v-for="size in sizes" :key="size.key" class="number">
+            {{ precision(report.sizes?.[size.key]?.map) }}
+            <small v-if="report.sizes?.[size.key]" class="soft">({{ report.sizes![size.key]!.truths }})</small>
+          </td>
           <td colspan="5" />
         </tr>
       </tbody>
     </table>
     <dl class="more" data-test="more-figures">
-      <div><dt>mAP at 0.75</dt><dd>{{ precision(report.map75) }}</dd></div>
+      <div>
+        <dt>mAP at 0.75</dt>
+        <dd>{{ precision(report.map75) }}</dd>
+      </div>
       <div v-for="(value, limit) in report.recall" :key="limit">
-        <dt><Explained :says="`Average recall when each picture keeps the ${limit} predictions of a class with the highest scores.`">Recall at {{ limit }}</Explained></dt>
+        <dt>
+          <Explained
+            :says="`Average recall when each picture keeps the ${limit} predictions of a class with the highest scores.`"
+            >Recall at {{ limit }}</Explained
+          >
+        </dt>
         <dd>{{ precision(value) }}</dd>
       </div>
       <div v-if="report.milliseconds">
-        <dt><Explained says="From pixels to boxes, on this machine.">Time a picture</Explained></dt><dd>{{ report.milliseconds.toFixed(0) }} ms</dd>
+        <dt><Explained says="From pixels to boxes, on this machine.">Time a picture</Explained></dt>
+        <dd>{{ report.milliseconds.toFixed(0) }} ms</dd>
       </div>
     </dl>
     <p v-for="problem in problems" :key="problem" class="notice">{{ problem }}</p>
@@ -72,13 +114,47 @@ const worst = Object.entries(props.report.classes).reduce<string>(
 </template>
 
 <style scoped>
-.mean td { border-top: 1px solid var(--ink); border-bottom: 0; }
-th { font-size: 13px; vertical-align: bottom; }
-td, th { padding-right: 10px; }
-.worst td { background: color-mix(in srgb, var(--brick) 7%, transparent); }
-button { border: 0; background: none; padding: 0; font: inherit; color: inherit; cursor: pointer; text-decoration: underline; text-decoration-color: var(--rule); }
-.more { display: flex; flex-wrap: wrap; gap: 4px 28px; margin: 12px 0 0; font-size: 14px; }
-.more > div { display: flex; gap: 7px; }
-.more dt { color: var(--ink-soft); }
-.more dd { margin: 0; font-variant-numeric: tabular-nums; }
+.mean td {
+  border-top: 1px solid var(--ink);
+  border-bottom: 0;
+}
+th {
+  font-size: 13px;
+  vertical-align: bottom;
+}
+td,
+th {
+  padding-right: 10px;
+}
+.worst td {
+  background: color-mix(in srgb, var(--brick) 7%, transparent);
+}
+button {
+  border: 0;
+  background: none;
+  padding: 0;
+  font: inherit;
+  color: inherit;
+  cursor: pointer;
+  text-decoration: underline;
+  text-decoration-color: var(--rule);
+}
+.more {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 28px;
+  margin: 12px 0 0;
+  font-size: 14px;
+}
+.more > div {
+  display: flex;
+  gap: 7px;
+}
+.more dt {
+  color: var(--ink-soft);
+}
+.more dd {
+  margin: 0;
+  font-variant-numeric: tabular-nums;
+}
 </style>

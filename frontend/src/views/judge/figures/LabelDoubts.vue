@@ -19,7 +19,10 @@ const onlyOpen = ref(true);
 const at = ref(0);
 const shown = computed(() => doubts.value.filter((doubt) => !onlyOpen.value || doubt.state === "open"));
 const current = computed(() => shown.value[Math.min(at.value, shown.value.length - 1)]);
-const request = computed(() => ({ path: { evaluation_id: props.evaluationId }, query: { overlap_limit: props.overlapLimit } }));
+const request = computed(() => ({
+  path: { evaluation_id: props.evaluationId },
+  query: { overlap_limit: props.overlapLimit },
+}));
 
 async function load(): Promise<void> {
   try {
@@ -38,7 +41,11 @@ onMounted(load);
 async function accept(doubt: Doubt | undefined): Promise<void> {
   if (doubt?.state !== "open") return;
   try {
-    const done = await take(api.POST("/api/v1/evaluations/{evaluation_id}/doubts/{number}/accept", { params: { ...request.value, path: { ...request.value.path, number: doubt.number } } }));
+    const done = await take(
+      api.POST("/api/v1/evaluations/{evaluation_id}/doubts/{number}/accept", {
+        params: { ...request.value, path: { ...request.value.path, number: doubt.number } },
+      }),
+    );
     await load();
     sayWithUndo(done.title, async () => {
       await store.undoChange(done.change_id);
@@ -52,7 +59,9 @@ async function setFine(doubt: Doubt | undefined, fine: boolean): Promise<void> {
   if (!doubt || (fine && doubt.state !== "open")) return;
   try {
     const params = { ...request.value, path: { ...request.value.path, number: doubt.number } };
-    const found = await take(api.PUT("/api/v1/evaluations/{evaluation_id}/doubts/{number}/fine", { params, body: { fine } }));
+    const found = await take(
+      api.PUT("/api/v1/evaluations/{evaluation_id}/doubts/{number}/fine", { params, body: { fine } }),
+    );
     doubts.value = found.doubts;
     if (fine) sayWithUndo(`${doubt.name}: the label is right`, () => setFine(doubt, false));
   } catch (error) {
@@ -72,8 +81,18 @@ function words(doubt: Doubt): string {
   if (doubt.kind === "badly placed") return `The box of this ${doubt.labelled} may lie wrong`;
   return `Labelled ${doubt.labelled}, but the model sees nothing`;
 }
-const action: Record<Doubt["kind"], string> = { unlabelled: "Add the box", "other class": "Change the class", "badly placed": "Move the box", "background": "Take the box off" };
-const states: Record<Doubt["state"], string> = { open: "", mended: "mended", fine: "label is right", gone: "picture is gone" };
+const action: Record<Doubt["kind"], string> = {
+  unlabelled: "Add the box",
+  "other class": "Change the class",
+  "badly placed": "Move the box",
+  background: "Take the box off",
+};
+const states: Record<Doubt["state"], string> = {
+  open: "",
+  mended: "mended",
+  fine: "label is right",
+  gone: "picture is gone",
+};
 /** What is looked at: both boxes and a little around them. */
 function frame(doubt: Doubt): number[] {
   const boxes = [doubt.label, doubt.prediction].filter((box) => box !== null);
@@ -88,43 +107,139 @@ function frame(doubt: Doubt): number[] {
     <header>
       <h2>Doubtful labels</h2>
       <el-checkbox v-model="onlyOpen" size="small">Only open ones</el-checkbox>
-      <span v-if="loaded && !refused" class="soft">{{ count(total, "label") }} where model and labels disagree, likeliest mistake first. <kbd>K</kbd> accepts, <kbd>F</kbd> keeps the label.</span>
+      <span v-if="loaded && !refused" class="soft"
+        >{{ count(total, "label") }} where model and labels disagree, likeliest mistake first. <kbd>K</kbd> accepts,
+        <kbd>F</kbd> keeps the label.</span
+      >
     </header>
     <p v-if="refused" class="notice">{{ refused }}</p>
-    <p v-else-if="loaded && !shown.length" class="soft">{{ total ? "All of them were looked at." : "Model and labels agree everywhere." }}</p>
+    <p v-else-if="loaded && !shown.length" class="soft">
+      {{ total ? "All of them were looked at." : "Model and labels agree everywhere." }}
+    </p>
     <ol v-else>
-      <li v-for="(doubt, index) in shown" :key="doubt.number" :class="{ here: doubt === current }" data-test="doubt" @click="at = index">
+      <li
+        v-for="(doubt, index) in shown"
+        :key="doubt.number"
+        :class="{ here: doubt === current }"
+        data-test="doubt"
+        @click="at = index">
         <svg :viewBox="frame(doubt).join(' ')" role="img" :aria-label="words(doubt)">
           <image :href="`/api/v1/evaluations/${evaluationId}/pictures/${doubt.picture_id}/file`" />
-          <rect v-if="doubt.label" class="label" :x="doubt.label[0]" :y="doubt.label[1]" :width="doubt.label[2] - doubt.label[0]" :height="doubt.label[3] - doubt.label[1]" />
-          <rect v-if="doubt.prediction" :stroke="colour(doubt.predicted)" :x="doubt.prediction[0]" :y="doubt.prediction[1]" :width="doubt.prediction[2] - doubt.prediction[0]" :height="doubt.prediction[3] - doubt.prediction[1]" />
+          <rect
+            v-if="doubt.label"
+            class="label"
+            :x="doubt.label[0]"
+            :y="doubt.label[1]"
+            :width="doubt.label[2] - doubt.label[0]"
+            :height="doubt.label[3] - doubt.label[1]" />
+          <rect
+            v-if="doubt.prediction"
+            :stroke="colour(doubt.predicted)"
+            :x="doubt.prediction[0]"
+            :y="doubt.prediction[1]"
+            :width="doubt.prediction[2] - doubt.prediction[0]"
+            :height="doubt.prediction[3] - doubt.prediction[1]" />
         </svg>
         <div class="text">
           <b>{{ words(doubt) }}</b>
-          <span class="soft">{{ doubt.name }}<template v-if="doubt.score !== null">, score {{ doubt.score.toFixed(2) }}</template>, doubt {{ doubt.likelihood.toFixed(2) }}</span>
+          <span class="soft"
+            >{{ doubt.name }}<template v-if="doubt.score !== null">, score {{ doubt.score.toFixed(2) }}</template
+            >, doubt {{ doubt.likelihood.toFixed(2) }}</span
+          >
           <span v-if="doubt.state === 'open'" class="acts">
-            <el-button size="small" :type="doubt.kind === 'background' ? 'default' : 'primary'" data-test="accept-doubt" @click.stop="accept(doubt)">{{ action[doubt.kind] }}</el-button>
-            <el-button size="small" data-test="fine-doubt" @click.stop="setFine(doubt, true)">The label is right</el-button>
+            <el-button
+              size="small"
+              :type="doubt.kind === 'background' ? 'default' : 'primary'"
+              data-test="accept-doubt"
+              @click.stop="accept(doubt)"
+              >{{ action[doubt.kind] }}</el-button
+            >
+            <el-button size="small" data-test="fine-doubt" @click.stop="setFine(doubt, true)"
+              >The label is right</el-button
+            >
             <router-link :to="`/project/${store.id}/collect/${doubt.picture_id}`">Open to label</router-link>
           </span>
-          <span v-else class="good">{{ states[doubt.state] }} <el-button v-if="doubt.state === 'fine'" link type="primary" size="small" @click.stop="setFine(doubt, false)">Undo</el-button></span>
+          <span v-else class="good"
+            >{{ states[doubt.state] }}
+            <el-button
+              v-if="doubt.state === 'fine'"
+              link
+              type="primary"
+              size="small"
+              @click.stop="setFine(doubt, false)"
+              >Undo</el-button
+            ></span
+          >
         </div>
       </li>
     </ol>
-    <p class="soft note">Labels in broken lines, predictions in full ones. What is changed here changes the labels of today; this measurement keeps the labels it was made with. Doubt, from 0 to 1, weighs how sure the model is against how often it is wrong about that class.</p>
+    <p class="soft note">
+      Labels in broken lines, predictions in full ones. What is changed here changes the labels of today; this
+      measurement keeps the labels it was made with. Doubt, from 0 to 1, weighs how sure the model is against how often
+      it is wrong about that class.
+    </p>
   </section>
 </template>
 
 <style scoped>
-header { display: flex; gap: 18px; align-items: center; margin-bottom: 10px; }
-ol { list-style: none; margin: 0; padding: 0; display: grid; grid-template-columns: repeat(auto-fill, minmax(380px, 1fr)); gap: 10px 22px; }
-li { display: grid; grid-template-columns: 112px minmax(0, 1fr); gap: 12px; padding: 6px; border-left: 3px solid transparent; cursor: pointer; }
-li.here { border-left-color: var(--leg); background: var(--leg-pale); }
-svg { width: 112px; height: 112px; background: var(--stage); display: block; }
-rect { fill: none; stroke-width: 2; vector-effect: non-scaling-stroke; }
-.label { stroke: var(--truth); stroke-dasharray: var(--truth-dash); }
-.text { display: grid; gap: 3px; align-content: start; font-size: 14px; }
-.acts { display: flex; gap: 6px 10px; align-items: center; flex-wrap: wrap; }
-.acts .el-button + .el-button { margin-left: 0; }
-.note { font-size: 13px; margin-top: 12px; }
+header {
+  display: flex;
+  gap: 18px;
+  align-items: center;
+  margin-bottom: 10px;
+}
+ol {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(380px, 1fr));
+  gap: 10px 22px;
+}
+li {
+  display: grid;
+  grid-template-columns: 112px minmax(0, 1fr);
+  gap: 12px;
+  padding: 6px;
+  border-left: 3px solid transparent;
+  cursor: pointer;
+}
+li.here {
+  border-left-color: var(--leg);
+  background: var(--leg-pale);
+}
+svg {
+  width: 112px;
+  height: 112px;
+  background: var(--stage);
+  display: block;
+}
+rect {
+  fill: none;
+  stroke-width: 2;
+  vector-effect: non-scaling-stroke;
+}
+.label {
+  stroke: var(--truth);
+  stroke-dasharray: var(--truth-dash);
+}
+.text {
+  display: grid;
+  gap: 3px;
+  align-content: start;
+  font-size: 14px;
+}
+.acts {
+  display: flex;
+  gap: 6px 10px;
+  align-items: center;
+  flex-wrap: wrap;
+}
+.acts .el-button + .el-button {
+  margin-left: 0;
+}
+.note {
+  font-size: 13px;
+  margin-top: 12px;
+}
 </style>

@@ -26,8 +26,18 @@ const wishes = [
 
 const load = latestOnly(async () => {
   try {
-    const query = { wish: wish.value, amount: given.amount / 100, miss_price: given.miss, alarm_price: given.alarm, overlap_limit: props.overlapLimit };
-    const found = await take(api.GET("/api/v1/evaluations/{evaluation_id}/operating", { params: { path: { evaluation_id: props.evaluationId }, query } }));
+    const query = {
+      wish: wish.value,
+      amount: given.amount / 100,
+      miss_price: given.miss,
+      alarm_price: given.alarm,
+      overlap_limit: props.overlapLimit,
+    };
+    const found = await take(
+      api.GET("/api/v1/evaluations/{evaluation_id}/operating", {
+        params: { path: { evaluation_id: props.evaluationId }, query },
+      }),
+    );
     classes.value = found.classes;
     if (!found.classes.some((each) => each.name === shown.value)) shown.value = found.classes[0]?.name ?? "";
   } catch (error) {
@@ -37,11 +47,23 @@ const load = latestOnly(async () => {
 watch([wish, given, () => props.overlapLimit], load, { immediate: true, deep: true });
 
 /** Scores are rounded down, so that the detection they were chosen by still passes. */
-const chosenScores = computed(() => Object.fromEntries(classes.value.flatMap((each) => (each.score === null ? [] : [[each.name, Math.floor(1000 * each.score) / 1000]]))));
+const chosenScores = computed(() =>
+  Object.fromEntries(
+    classes.value.flatMap((each) => (each.score === null ? [] : [[each.name, Math.floor(1000 * each.score) / 1000]])),
+  ),
+);
 async function keep(scores: Record<string, number>): Promise<void> {
   if (!props.run) return;
   try {
-    emit("saved", await take(api.PUT("/api/v1/runs/{run_id}/minimum-scores", { params: { path: { run_id: props.run.id } }, body: { scores } })));
+    emit(
+      "saved",
+      await take(
+        api.PUT("/api/v1/runs/{run_id}/minimum-scores", {
+          params: { path: { run_id: props.run.id } },
+          body: { scores },
+        }),
+      ),
+    );
   } catch (error) {
     complain(error);
   }
@@ -72,43 +94,136 @@ const colour = (name: string): string => store.classes.find((each) => each.name 
   <section class="chooser" data-test="chooser">
     <header>
       <h2>Which minimum score?</h2>
-      <el-select v-model="wish" size="small" aria-label="What matters" class="wish" data-test="wish"><el-option v-for="each in wishes" :key="each.value" v-bind="each" /></el-select>
-      <label v-if="wish === 'precision' || wish === 'recall'"><el-input-number v-model="given.amount" :min="1" :max="100" size="small" aria-label="Per cent" /> %</label>
+      <el-select v-model="wish" size="small" aria-label="What matters" class="wish" data-test="wish"
+        ><el-option v-for="each in wishes" :key="each.value" v-bind="each"
+      /></el-select>
+      <label v-if="wish === 'precision' || wish === 'recall'"
+        ><el-input-number v-model="given.amount" :min="1" :max="100" size="small" aria-label="Per cent" /> %</label
+      >
       <template v-if="wish === 'price'">
-        <label>A miss <el-input-number v-model="given.miss" :min="0.01" :step="1" size="small" aria-label="Price of a miss" /></label>
-        <label>A false alarm <el-input-number v-model="given.alarm" :min="0.01" :step="1" size="small" aria-label="Price of a false alarm" /></label>
+        <label
+          >A miss <el-input-number v-model="given.miss" :min="0.01" :step="1" size="small" aria-label="Price of a miss"
+        /></label>
+        <label
+          >A false alarm
+          <el-input-number v-model="given.alarm" :min="0.01" :step="1" size="small" aria-label="Price of a false alarm"
+        /></label>
       </template>
     </header>
     <div class="both">
       <table class="figures">
-        <thead><tr><th>Class</th><th class="number">Minimum score</th><th class="number">Precision</th><th class="number">Recall</th><th class="number">F1</th><th /></tr></thead>
+        <thead>
+          <tr>
+            <th>Class</th>
+            <th class="number">Minimum score</th>
+            <th class="number">Precision</th>
+            <th class="number">Recall</th>
+            <th class="number">F1</th>
+            <th />
+          </tr>
+        </thead>
         <tbody>
-          <tr v-for="each in classes" :key="each.name" :class="{ chosen: each.name === shown }" data-test="operating-row">
-            <td><button type="button" @click="shown = each.name"><i :style="{ background: colour(each.name) }" />{{ each.name }}</button></td>
-            <td class="number"><b>{{ figure(each.score) }}</b></td><td class="number">{{ figure(each.precision) }}</td><td class="number">{{ figure(each.recall) }}</td><td class="number">{{ figure(each.f1) }}</td>
-            <td><el-button v-if="each.score !== null" link type="primary" size="small" @click="emit('use', each.score)">Use here</el-button><span v-else class="soft">no score does</span></td>
+          <tr
+            v-for="each in classes"
+            :key="each.name"
+            :class="{ chosen: each.name === shown }"
+            data-test="operating-row">
+            <td>
+              <button type="button" @click="shown = each.name">
+                <i :style="{ background: colour(each.name) }" />{{ each.name }}
+              </button>
+            </td>
+            <td class="number">
+              <b>{{ figure(each.score) }}</b>
+            </td>
+            <td class="number">{{ figure(each.precision) }}</td>
+            <td class="number">{{ figure(each.recall) }}</td>
+            <td class="number">{{ figure(each.f1) }}</td>
+            <td>
+              <el-button v-if="each.score !== null" link type="primary" size="small" @click="emit('use', each.score)"
+                >Use here</el-button
+              ><span v-else class="soft">no score does</span>
+            </td>
           </tr>
         </tbody>
         <tfoot v-if="run">
-          <tr><td colspan="6">
-            <el-button v-hint="'Save the minimum scores with the model'" type="primary" size="small" data-test="save-scores" :disabled="!Object.keys(chosenScores).length" @click="save">Save with {{ run.name }}</el-button>
-            <span v-if="Object.keys(run.minimum_scores).length" class="soft" data-test="saved-scores"> Saved now: {{ Object.entries(run.minimum_scores).map(([name, score]) => `${name} ${score.toFixed(3)}`).join(", ") }}</span>
-            <span v-else class="soft"> Use and <code>avocet detect</code> then take them by themselves.</span>
-          </td></tr>
+          <tr>
+            <td colspan="6">
+              <el-button
+                v-hint="'Save the minimum scores with the model'"
+                type="primary"
+                size="small"
+                data-test="save-scores"
+                :disabled="!Object.keys(chosenScores).length"
+                @click="save"
+                >Save with {{ run.name }}</el-button
+              >
+              <span v-if="Object.keys(run.minimum_scores).length" class="soft" data-test="saved-scores">
+                Saved now:
+                {{
+                  Object.entries(run.minimum_scores)
+                    .map(([name, score]) => `${name} ${score.toFixed(3)}`)
+                    .join(", ")
+                }}</span
+              >
+              <span v-else class="soft"> Use and <code>avocet detect</code> then take them by themselves.</span>
+            </td>
+          </tr>
         </tfoot>
       </table>
-      <LineChart :curves="curves" x-name="Minimum score" :x-top="1" :top="1" :label="`Precision, recall and F1 of ${shown} against the minimum score`" />
+      <LineChart
+        :curves="curves"
+        x-name="Minimum score"
+        :x-top="1"
+        :top="1"
+        :label="`Precision, recall and F1 of ${shown} against the minimum score`" />
     </div>
   </section>
 </template>
 
 <style scoped>
-header { display: flex; gap: 16px; align-items: center; margin-bottom: 6px; flex-wrap: wrap; }
-.wish { width: 200px; }
-label { display: flex; gap: 6px; align-items: center; }
-.both { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 26px; min-height: 230px; }
-td { padding-top: 3px; padding-bottom: 3px; }
-tr.chosen td { background: var(--leg-pale); }
-button:not(.el-button) { border: 0; background: none; padding: 0; font: inherit; color: inherit; cursor: pointer; text-decoration: underline; text-decoration-color: var(--rule); }
-i { display: inline-block; width: 9px; height: 9px; margin-right: 7px; }
+header {
+  display: flex;
+  gap: 16px;
+  align-items: center;
+  margin-bottom: 6px;
+  flex-wrap: wrap;
+}
+.wish {
+  width: 200px;
+}
+label {
+  display: flex;
+  gap: 6px;
+  align-items: center;
+}
+.both {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+  gap: 26px;
+  min-height: 230px;
+}
+td {
+  padding-top: 3px;
+  padding-bottom: 3px;
+}
+tr.chosen td {
+  background: var(--leg-pale);
+}
+button:not(.el-button) {
+  border: 0;
+  background: none;
+  padding: 0;
+  font: inherit;
+  color: inherit;
+  cursor: pointer;
+  text-decoration: underline;
+  text-decoration-color: var(--rule);
+}
+i {
+  display: inline-block;
+  width: 9px;
+  height: 9px;
+  margin-right: 7px;
+}
 </style>

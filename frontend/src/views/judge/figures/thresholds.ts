@@ -21,10 +21,26 @@ export function useThresholds(act: () => void) {
   const step = (value: number, by: number, least: number, most: number): number =>
     Math.min(most, Math.max(least, Math.round((value + by) * 100) / 100));
   useKeys([
-    { keys: ["["], label: "Lower the minimum score", run: () => (minimumScore.value = step(minimumScore.value, -0.01, 0.01, 0.99)) },
-    { keys: ["]"], label: "Raise the minimum score", run: () => (minimumScore.value = step(minimumScore.value, 0.01, 0.01, 0.99)) },
-    { keys: ["{"], label: "Lower the overlap limit", run: () => (overlapLimit.value = step(overlapLimit.value, -0.01, 0, 1)) },
-    { keys: ["}"], label: "Raise the overlap limit", run: () => (overlapLimit.value = step(overlapLimit.value, 0.01, 0, 1)) },
+    {
+      keys: ["["],
+      label: "Lower the minimum score",
+      run: () => (minimumScore.value = step(minimumScore.value, -0.01, 0.01, 0.99)),
+    },
+    {
+      keys: ["]"],
+      label: "Raise the minimum score",
+      run: () => (minimumScore.value = step(minimumScore.value, 0.01, 0.01, 0.99)),
+    },
+    {
+      keys: ["{"],
+      label: "Lower the overlap limit",
+      run: () => (overlapLimit.value = step(overlapLimit.value, -0.01, 0, 1)),
+    },
+    {
+      keys: ["}"],
+      label: "Raise the overlap limit",
+      run: () => (overlapLimit.value = step(overlapLimit.value, 0.01, 0, 1)),
+    },
   ]);
 
   function query(): Record<string, string> {

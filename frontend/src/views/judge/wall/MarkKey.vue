@@ -13,6 +13,14 @@ defineProps<{ mark: "hit" | "miss" | "false_alarm" }>();
 </template>
 
 <style scoped>
-svg { vertical-align: -3px; fill: none; stroke: #f08a6c; stroke-width: 2; flex: none; }
-.hit { stroke: #9dbb80; }
+svg {
+  vertical-align: -3px;
+  fill: none;
+  stroke: #f08a6c;
+  stroke-width: 2;
+  flex: none;
+}
+.hit {
+  stroke: #9dbb80;
+}
 </style>

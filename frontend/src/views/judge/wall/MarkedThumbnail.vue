@@ -5,7 +5,13 @@ import { computed, onBeforeUnmount, onMounted, ref } from "vue";
 import type { MarkedBox, MarkedPicture } from "@/api/client";
 import { useProject } from "@/state/project";
 
-const props = defineProps<{ evaluationId: number; pictureId: number; name: string; boxes?: MarkedPicture; classNames: string[] }>();
+const props = defineProps<{
+  evaluationId: number;
+  pictureId: number;
+  name: string;
+  boxes?: MarkedPicture;
+  classNames: string[];
+}>();
 const emit = defineEmits<{ seen: [visible: boolean] }>();
 const store = useProject();
 const place = ref<HTMLElement>();
@@ -13,7 +19,10 @@ const colours = computed(() => new Map(store.classes.map((each) => [each.name, e
 /** Picture pixels for one pixel of a thumbnail about 200 wide. */
 const unit = computed(() => Math.max((props.boxes?.width ?? 1) / 200, (props.boxes?.height ?? 1) / 112));
 
-interface Drawn { box: MarkedBox; truth: boolean }
+interface Drawn {
+  box: MarkedBox;
+  truth: boolean;
+}
 const drawn = computed<Drawn[]>(() => [
   ...(props.boxes?.truths ?? []).map((box) => ({ box, truth: true })),
   ...(props.boxes?.predictions ?? []).map((box) => ({ box, truth: false })),
@@ -29,7 +38,9 @@ function corner(box: MarkedBox): string {
 
 let observer: IntersectionObserver;
 onMounted(() => {
-  observer = new IntersectionObserver((entries) => emit("seen", entries.at(-1)!.isIntersecting), { rootMargin: "200px" });
+  observer = new IntersectionObserver((entries) => emit("seen", entries.at(-1)!.isIntersecting), {
+    rootMargin: "200px",
+  });
   observer.observe(place.value!);
 });
 onBeforeUnmount(() => {
@@ -43,23 +54,58 @@ onBeforeUnmount(() => {
     <img :src="`/api/v1/evaluations/${evaluationId}/pictures/${pictureId}/thumbnail`" :alt="name" loading="lazy" />
     <svg v-if="boxes" :viewBox="`0 0 ${boxes.width} ${boxes.height}`" aria-hidden="true">
       <rect
-        v-for="({ box, truth }, index) in drawn" :key="index" :class="{ truth }" :stroke="truth ? 'var(--truth)' : colour(box)"
-        :x="box.corners[0]" :y="box.corners[1]" :width="box.corners[2] - box.corners[0]" :height="box.corners[3] - box.corners[1]"
-      />
+        v-for="({ box, truth }, index) in drawn"
+        :key="index"
+        :class="{ truth }"
+        :stroke="truth ? 'var(--truth)' : colour(box)"
+        :x="box.corners[0]"
+        :y="box.corners[1]"
+        :width="box.corners[2] - box.corners[0]"
+        :height="box.corners[3] - box.corners[1]" />
       <g v-for="({ box, truth }, index) in errors" :key="`e${index}`" class="mark" :transform="corner(box)">
         <circle r="5.5" />
-        <circle v-if="truth" r="2.2" class="ring" /><path v-else d="M-2.3 -2.3l4.6 4.6M2.3 -2.3l-4.6 4.6" />
+        <circle v-if="truth" r="2.2" class="ring" />
+        <path v-else d="M-2.3 -2.3l4.6 4.6M2.3 -2.3l-4.6 4.6" />
       </g>
     </svg>
   </span>
 </template>
 
 <style scoped>
-.picture { position: relative; display: block; aspect-ratio: 16 / 9; background: var(--stage); }
-img { width: 100%; height: 100%; object-fit: contain; display: block; color: var(--stage-ink); }
-svg { position: absolute; inset: 0; width: 100%; height: 100%; }
-rect { fill: none; stroke-width: 1.5; vector-effect: non-scaling-stroke; }
-rect.truth { stroke-dasharray: var(--truth-dash); }
-.mark circle { fill: #15181b; }
-.mark path, .mark .ring { fill: none; stroke: #f08a6c; stroke-width: 1.6; }
+.picture {
+  position: relative;
+  display: block;
+  aspect-ratio: 16 / 9;
+  background: var(--stage);
+}
+img {
+  width: 100%;
+  height: 100%;
+  object-fit: contain;
+  display: block;
+  color: var(--stage-ink);
+}
+svg {
+  position: absolute;
+  inset: 0;
+  width: 100%;
+  height: 100%;
+}
+rect {
+  fill: none;
+  stroke-width: 1.5;
+  vector-effect: non-scaling-stroke;
+}
+rect.truth {
+  stroke-dasharray: var(--truth-dash);
+}
+.mark circle {
+  fill: #15181b;
+}
+.mark path,
+.mark .ring {
+  fill: none;
+  stroke: #f08a6c;
+  stroke-width: 1.6;
+}
 </style>

@@ -29,7 +29,10 @@ export function useMarked(wanted: () => Wanted) {
     try {
       const found = await take(
         api.GET("/api/v1/evaluations/{evaluation_id}/marked", {
-          params: { path: { evaluation_id: asked.evaluationId }, query: { picture_ids: ids, minimum_score: asked.minimumScore, overlap_limit: asked.overlapLimit } },
+          params: {
+            path: { evaluation_id: asked.evaluationId },
+            query: { picture_ids: ids, minimum_score: asked.minimumScore, overlap_limit: asked.overlapLimit },
+          },
         }),
       );
       if (!same(asked, wanted())) return;

@@ -127,7 +127,13 @@ export function useBoxTool(options: ToolOptions) {
       selection.value = rest.length < selection.value.length ? rest : [...rest, found];
       return;
     }
-    const ghost = event.shiftKey ? -1 : hit(ghosts.value.map((each) => each.corners), point, 0);
+    const ghost = event.shiftKey
+      ? -1
+      : hit(
+          ghosts.value.map((each) => each.corners),
+          point,
+          0,
+        );
     if (found < 0 && ghost >= 0) {
       change([...boxes.value, { ...ghosts.value[ghost]!, track: null }]);
       selection.value = [boxes.value.length - 1];

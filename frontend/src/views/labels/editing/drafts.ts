@@ -31,7 +31,9 @@ export function draftOf(pictureId: number): Draft | null {
 /** Whether the server has what a draft holds: its answer may have been lost on the way. */
 export function isThere(draft: Draft, labels: Labels): boolean {
   const plain = (boxes: Labels["boxes"] | Draft["boxes"]): string =>
-    JSON.stringify(boxes.map((box) => [box.class_id, box.corners, box.crowd, Object.entries(box.attributes).sort(), box.track]));
+    JSON.stringify(
+      boxes.map((box) => [box.class_id, box.corners, box.crowd, Object.entries(box.attributes).sort(), box.track]),
+    );
   return draft.state === labels.state && plain(draft.boxes) === plain(labels.boxes);
 }
 
@@ -63,7 +65,8 @@ export async function sendDrafts(except: number): Promise<number> {
     } catch (error) {
       const problem = error as ApiError;
       if (problem.status === 0) return sent;
-      if (problem.status === 404 || (problem.status === 409 && isThere(draft, problem.current as Labels))) dropDraft(pictureId);
+      if (problem.status === 404 || (problem.status === 409 && isThere(draft, problem.current as Labels)))
+        dropDraft(pictureId);
     }
   }
   return sent;

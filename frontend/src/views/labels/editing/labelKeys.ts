@@ -42,7 +42,11 @@ const ARROWS = [
 export function useLabelKeys(act: LabelActions): void {
   const digits = ["1", "2", "3", "4", "5", "6", "7", "8", "9"];
   const keys: Key[] = [
-    { keys: digits, label: "Class of new boxes, and of the selected ones", run: (event) => act.chooseClass(Number(event.key)) },
+    {
+      keys: digits,
+      label: "Class of new boxes, and of the selected ones",
+      run: (event) => act.chooseClass(Number(event.key)),
+    },
     {
       keys: digits.map((digit) => `Alt+${digit}`),
       label: "Attribute of the selected boxes",
@@ -74,9 +78,24 @@ export function useLabelKeys(act: LabelActions): void {
     { keys: ["Ctrl+Shift+z", "Ctrl+y"], label: "Redo", run: act.redo },
     ...ARROWS.flatMap(([key, dx, dy], index): Key[] => [
       { keys: [key], label: "Move the selected boxes by 1 pixel", hidden: index > 0, run: () => act.nudge(dx, dy) },
-      { keys: [`Shift+${key}`], label: "Move them by 10 pixels", hidden: index > 0, run: () => act.nudge(10 * dx, 10 * dy) },
-      { keys: [`Ctrl+${key}`], label: "Grow or shrink them by 1 pixel", hidden: index > 0, run: () => act.grow(dx, dy) },
-      { keys: [`Ctrl+Shift+${key}`], label: "Grow or shrink them by 10 pixels", hidden: index > 0, run: () => act.grow(10 * dx, 10 * dy) },
+      {
+        keys: [`Shift+${key}`],
+        label: "Move them by 10 pixels",
+        hidden: index > 0,
+        run: () => act.nudge(10 * dx, 10 * dy),
+      },
+      {
+        keys: [`Ctrl+${key}`],
+        label: "Grow or shrink them by 1 pixel",
+        hidden: index > 0,
+        run: () => act.grow(dx, dy),
+      },
+      {
+        keys: [`Ctrl+Shift+${key}`],
+        label: "Grow or shrink them by 10 pixels",
+        hidden: index > 0,
+        run: () => act.grow(10 * dx, 10 * dy),
+      },
     ]),
   ];
   useKeys(keys);

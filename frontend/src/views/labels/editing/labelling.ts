@@ -10,7 +10,12 @@ import { useHistory, type Version } from "@/views/labels/editing/history";
 /** Boxes copied by key, for any picture of the sitting. */
 const clipboard = ref<LabelBox[]>([]);
 
-export function useLabelling(projectId: number, pictureId: number, size: Ref<{ width: number; height: number }>, touch: () => void) {
+export function useLabelling(
+  projectId: number,
+  pictureId: number,
+  size: Ref<{ width: number; height: number }>,
+  touch: () => void,
+) {
   const boxes = shallowRef<LabelBox[]>([]);
   const state = ref<Labels["state"]>("unlabelled");
   const selection = ref<number[]>([]);
@@ -144,7 +149,25 @@ export function useLabelling(projectId: number, pictureId: number, size: Ref<{ w
   }
 
   return {
-    boxes, state, selection, last, chosen, history, version, show, change, apply,
-    nudge, grow, remove, setClass, setAttribute, duplicate, add, copy, paste, tighten,
+    boxes,
+    state,
+    selection,
+    last,
+    chosen,
+    history,
+    version,
+    show,
+    change,
+    apply,
+    nudge,
+    grow,
+    remove,
+    setClass,
+    setAttribute,
+    duplicate,
+    add,
+    copy,
+    paste,
+    tighten,
   };
 }

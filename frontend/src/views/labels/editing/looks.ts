@@ -11,6 +11,13 @@ export interface Looks {
   tighten: boolean;
 }
 
-export const FIRST_LOOKS: Looks = { width: 1.8, badge: "number", faint: 0.3, brightness: 100, contrast: 100, tighten: false };
+export const FIRST_LOOKS: Looks = {
+  width: 1.8,
+  badge: "number",
+  faint: 0.3,
+  brightness: 100,
+  contrast: 100,
+  tighten: false,
+};
 
 export const looks = remembered<Looks>("looks", { ...FIRST_LOOKS });

@@ -61,7 +61,9 @@ export function useSitting() {
   async function boxesOf(pictureId: number): Promise<LabelBox[]> {
     const known = seen.get(pictureId);
     if (known) return known;
-    const detail = await take(api.GET("/api/v1/pictures/{picture_id}", { params: { path: { picture_id: pictureId } } }));
+    const detail = await take(
+      api.GET("/api/v1/pictures/{picture_id}", { params: { path: { picture_id: pictureId } } }),
+    );
     return detail.labels.boxes;
   }
 
@@ -93,5 +95,17 @@ export function useSitting() {
     return found;
   }
 
-  return { activeClass, ids, lastSizes, chooseFirstClass, chooseClass, loadIds, boxesOf, remember, nextUnlabelled, setPending, takePending };
+  return {
+    activeClass,
+    ids,
+    lastSizes,
+    chooseFirstClass,
+    chooseClass,
+    loadIds,
+    boxesOf,
+    remember,
+    nextUnlabelled,
+    setPending,
+    takePending,
+  };
 }

@@ -18,7 +18,9 @@ const fit = ref<Found["fit"] | null>(null);
 const busy = ref(false);
 const failed = ref("");
 const anchors = computed<[number, number][]>(() =>
-  props.draft.settings.anchors.length ? (props.draft.settings.anchors as [number, number][]) : (found.value?.anchors ?? []),
+  props.draft.settings.anchors.length
+    ? (props.draft.settings.anchors as [number, number][])
+    : (found.value?.anchors ?? []),
 );
 const byHand = computed(() => props.draft.settings.anchors.length > 0);
 
@@ -68,7 +70,9 @@ function setBack(): void {
 const levels = computed(() =>
   (found.value?.strides ?? []).map((stride, level) => ({
     stride,
-    anchors: anchors.value.slice(level * found.value!.per_level, (level + 1) * found.value!.per_level).map((size, number) => ({ size, index: level * found.value!.per_level + number })),
+    anchors: anchors.value
+      .slice(level * found.value!.per_level, (level + 1) * found.value!.per_level)
+      .map((size, number) => ({ size, index: level * found.value!.per_level + number })),
   })),
 );
 const largest = computed(() => Math.max(1, ...anchors.value.flat()));
@@ -87,7 +91,8 @@ const groups = computed(() => {
   const points = found.value?.points ?? [];
   if (colouring.value === "class")
     return (found.value?.class_names ?? []).map((name, number) => ({
-      name, colour: store.classes.find((each) => each.name === name)?.colour ?? "#A9B8C9",
+      name,
+      colour: store.classes.find((each) => each.name === name)?.colour ?? "#A9B8C9",
       data: points.filter((each) => each[2] === number).map(([w, h]) => [w, h]),
     }));
   const held: number[][][] = anchors.value.map(() => []);
@@ -106,15 +111,28 @@ const axis = { nameLocation: "middle" as const, nameGap: 22, splitLine: { lineSt
 const scatter = computed(() => {
   return {
     grid: { left: 44, right: 12, top: 10, bottom: 36 },
-    tooltip: { formatter: (each: { seriesName: string; value: number[] }) => `${each.seriesName}, ${each.value[0]} × ${each.value[1]} px` },
+    tooltip: {
+      formatter: (each: { seriesName: string; value: number[] }) =>
+        `${each.seriesName}, ${each.value[0]} × ${each.value[1]} px`,
+    },
     xAxis: { type: "log", logBase: 2, name: "Width in input pixels", ...reach(0), ...axis },
     yAxis: { type: "log", logBase: 2, name: "Height", ...reach(1), ...axis, nameGap: 30 },
     series: [
       ...groups.value.map(({ name, colour, data }) => ({
-        type: "scatter", name, symbolSize: 5, large: true, largeThreshold: 2000, itemStyle: { color: colour, opacity: 0.7 }, data,
+        type: "scatter",
+        name,
+        symbolSize: 5,
+        large: true,
+        largeThreshold: 2000,
+        itemStyle: { color: colour, opacity: 0.7 },
+        data,
       })),
       {
-        type: "scatter", name: "Anchor", symbol: "diamond", symbolSize: 13, z: 5,
+        type: "scatter",
+        name: "Anchor",
+        symbol: "diamond",
+        symbolSize: 13,
+        z: 5,
         itemStyle: { color: "#15181b", borderColor: "#fffefa", borderWidth: 1.5 },
         data: anchors.value.map(([w, h]) => [w, h]),
       },
@@ -123,12 +141,16 @@ const scatter = computed(() => {
 });
 const curve = computed(() => ({
   grid: { left: 44, right: 12, top: 10, bottom: 36 },
-  tooltip: { formatter: (each: { value: [number, number] }) => `${each.value[0]} anchors: mean best IoU ${each.value[1].toFixed(3)}` },
+  tooltip: {
+    formatter: (each: { value: [number, number] }) =>
+      `${each.value[0]} anchors: mean best IoU ${each.value[1].toFixed(3)}`,
+  },
   xAxis: { type: "value", name: "Number of anchors", min: 0, max: 15, interval: 3, ...axis },
   yAxis: { type: "value", name: "Mean best IoU", min: 0, max: 1, ...axis, nameGap: 30 },
   series: [
     {
-      type: "scatter", symbolSize: (value: [number, number]) => (value[0] === anchors.value.length ? 13 : 8),
+      type: "scatter",
+      symbolSize: (value: [number, number]) => (value[0] === anchors.value.length ? 13 : 8),
       data: (found.value?.curve ?? []).map((value, index) => ({
         value: [index + 1, value],
         itemStyle: { color: index + 1 === anchors.value.length ? "#15181b" : "#4A7397" },
@@ -144,12 +166,17 @@ const curve = computed(() => ({
     <p v-else-if="!found" class="soft">Clustering the boxes…</p>
     <template v-if="found && fit">
       <p data-test="anchor-fit">
-        Nine anchors {{ byHand ? "set by hand" : `clustered from ${count(found.boxes, "box", "boxes")}, as training scales them,` }} fit with a mean best IoU of
-        <b>{{ fit.mean_iou.toFixed(3) }}</b>; the best anchor of <b>{{ (100 * fit.poor).toFixed(1) }} %</b> of the boxes is under 0.5.
-        <el-button v-if="byHand" link type="primary" data-test="anchors-back" @click="setBack">Clustered ones again</el-button>
+        Nine anchors
+        {{ byHand ? "set by hand" : `clustered from ${count(found.boxes, "box", "boxes")}, as training scales them,` }}
+        fit with a mean best IoU of <b>{{ fit.mean_iou.toFixed(3) }}</b>; the best anchor of
+        <b>{{ (100 * fit.poor).toFixed(1) }} %</b> of the boxes is under 0.5.
+        <el-button v-if="byHand" link type="primary" data-test="anchors-back" @click="setBack"
+          >Clustered ones again</el-button
+        >
       </p>
       <el-radio-group v-model="colouring" size="small" aria-label="Colours of the boxes" data-test="anchor-colours">
-        <el-radio-button value="cluster">Boxes by anchor</el-radio-button><el-radio-button value="class">by class</el-radio-button>
+        <el-radio-button value="cluster">Boxes by anchor</el-radio-button
+        ><el-radio-button value="class">by class</el-radio-button>
       </el-radio-group>
       <div class="charts">
         <PlainChart :option="scatter" label="Box sizes and anchors in input pixels, log-log" />
@@ -157,32 +184,101 @@ const curve = computed(() => ({
       </div>
       <div v-for="level in levels" :key="level.stride" class="level">
         <h3>Stride {{ level.stride }}</h3>
-        <div v-for="each in level.anchors" :key="each.index" class="anchor" :style="{ '--tint': colouring === 'cluster' ? tint(each.index) : 'var(--ink)' }">
-          <svg :viewBox="`0 0 ${largest} ${largest}`" role="img" :aria-label="`Anchor of ${each.size[0]} by ${each.size[1]} pixels`">
-            <rect :x="(largest - each.size[0]) / 2" :y="(largest - each.size[1]) / 2" :width="each.size[0]" :height="each.size[1]" />
+        <div
+          v-for="each in level.anchors"
+          :key="each.index"
+          class="anchor"
+          :style="{ '--tint': colouring === 'cluster' ? tint(each.index) : 'var(--ink)' }">
+          <svg
+            :viewBox="`0 0 ${largest} ${largest}`"
+            role="img"
+            :aria-label="`Anchor of ${each.size[0]} by ${each.size[1]} pixels`">
+            <rect
+              :x="(largest - each.size[0]) / 2"
+              :y="(largest - each.size[1]) / 2"
+              :width="each.size[0]"
+              :height="each.size[1]" />
           </svg>
           <div>
-            <el-input-number :model-value="each.size[0]" :min="1" :max="4096" :precision="1" :controls="false" size="small" :aria-label="`Width of anchor ${each.index + 1}`" @change="change(each.index, 0, $event)" />
-            <el-input-number :model-value="each.size[1]" :min="1" :max="4096" :precision="1" :controls="false" size="small" :aria-label="`Height of anchor ${each.index + 1}`" @change="change(each.index, 1, $event)" />
+            <el-input-number
+              :model-value="each.size[0]"
+              :min="1"
+              :max="4096"
+              :precision="1"
+              :controls="false"
+              size="small"
+              :aria-label="`Width of anchor ${each.index + 1}`"
+              @change="change(each.index, 0, $event)" />
+            <el-input-number
+              :model-value="each.size[1]"
+              :min="1"
+              :max="4096"
+              :precision="1"
+              :controls="false"
+              size="small"
+              :aria-label="`Height of anchor ${each.index + 1}`"
+              @change="change(each.index, 1, $event)" />
             <span class="soft">{{ count(fit.held[each.index] ?? 0, "box", "boxes") }}</span>
           </div>
         </div>
       </div>
-      <p class="soft small">{{ capital(`widths and heights in input pixels at side ${found.side}; drawn to one scale.`) }}</p>
+      <p class="soft small">
+        {{ capital(`widths and heights in input pixels at side ${found.side}; drawn to one scale.`) }}
+      </p>
     </template>
   </div>
 </template>
 
 <style scoped>
-.panel { display: grid; gap: 10px; }
-.charts { display: grid; grid-template-columns: 1fr 1fr; gap: 14px; height: 225px; }
-.charts > * { min-width: 0; }
-.level { display: grid; grid-template-columns: 74px repeat(3, minmax(0, 1fr)); gap: 10px; align-items: center; border-top: 1px solid var(--rule); padding-top: 8px; }
-.anchor { display: flex; gap: 10px; align-items: center; }
-.anchor svg { width: 66px; height: 66px; background: var(--paper-deep); flex: none; }
-.anchor rect { fill: none; stroke: var(--tint); stroke-width: 2; vector-effect: non-scaling-stroke; }
-.anchor div { display: grid; gap: 3px; }
-.anchor :deep(.el-input-number) { width: 74px; }
-.anchor span { font-size: 13px; }
-.small { font-size: 13px; }
+.panel {
+  display: grid;
+  gap: 10px;
+}
+.charts {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 14px;
+  height: 225px;
+}
+.charts > * {
+  min-width: 0;
+}
+.level {
+  display: grid;
+  grid-template-columns: 74px repeat(3, minmax(0, 1fr));
+  gap: 10px;
+  align-items: center;
+  border-top: 1px solid var(--rule);
+  padding-top: 8px;
+}
+.anchor {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+}
+.anchor svg {
+  width: 66px;
+  height: 66px;
+  background: var(--paper-deep);
+  flex: none;
+}
+.anchor rect {
+  fill: none;
+  stroke: var(--tint);
+  stroke-width: 2;
+  vector-effect: non-scaling-stroke;
+}
+.anchor div {
+  display: grid;
+  gap: 3px;
+}
+.anchor :deep(.el-input-number) {
+  width: 74px;
+}
+.anchor span {
+  font-size: 13px;
+}
+.small {
+  font-size: 13px;
+}
 </style>

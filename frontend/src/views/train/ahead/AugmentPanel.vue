@@ -8,7 +8,13 @@ import JobState from "@/parts/JobState.vue";
 import { useLiveJob } from "@/parts/liveJob";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
-import { type Augmentation, type Draft, firstAugmentation, lookAhead, type Seen } from "@/views/train/ahead/runSettings";
+import {
+  type Augmentation,
+  type Draft,
+  firstAugmentation,
+  lookAhead,
+  type Seen,
+} from "@/views/train/ahead/runSettings";
 import { wordsOf } from "@/state/notes";
 
 const props = defineProps<{ plan: Plan; draft: Draft }>();
@@ -36,7 +42,11 @@ type Strength = Exclude<keyof Augmentation, "flips">;
 const strengths = computed(() =>
   Object.entries(AUGMENTATION)
     .filter(([key]) => key !== "flips")
-    .map(([key, said]) => ({ key: key as Strength, ...said, shown: (say[key] ?? share)(varied.value[key as Strength]) })),
+    .map(([key, said]) => ({
+      key: key as Strength,
+      ...said,
+      shown: (say[key] ?? share)(varied.value[key as Strength]),
+    })),
 );
 const flips = AUGMENTATION.flips!;
 
@@ -76,7 +86,8 @@ watch(
   { deep: true },
 );
 useKeys([{ keys: ["w"], label: "New sample", run: drawAgain }]);
-const colour = (index: number): string => store.classes.find((each) => each.name === sheet.value?.class_names[index])?.colour ?? "#A9B8C9";
+const colour = (index: number): string =>
+  store.classes.find((each) => each.name === sheet.value?.class_names[index])?.colour ?? "#A9B8C9";
 </script>
 
 <template>
@@ -84,14 +95,25 @@ const colour = (index: number): string => store.classes.find((each) => each.name
     <div class="knobs">
       <label class="wide">
         <span :title="flips.says">{{ flips.title }}</span>
-        <el-select :model-value="varied.flips ?? (plan.every_direction ? 'all' : 'sideways')" size="small" :aria-label="flips.title" @update:model-value="varied.flips = $event">
+        <el-select
+          :model-value="varied.flips ?? (plan.every_direction ? 'all' : 'sideways')"
+          size="small"
+          :aria-label="flips.title"
+          @update:model-value="varied.flips = $event">
           <el-option v-for="(label, key) in flips.choices" :key="key" :value="key" :label="label" />
         </el-select>
         <em>{{ plan.every_direction ? "boxes lie every way" : "boxes keep their way" }}</em>
       </label>
       <label v-for="each in strengths" :key="each.key" :title="each.says">
         <span>{{ each.title }}</span>
-        <el-slider v-model="varied[each.key]" :min="each.least" :max="each.most" :step="each.step" size="small" :show-tooltip="false" :aria-label="each.title" />
+        <el-slider
+          v-model="varied[each.key]"
+          :min="each.least"
+          :max="each.most"
+          :step="each.step"
+          size="small"
+          :show-tooltip="false"
+          :aria-label="each.title" />
         <em>{{ each.shown }}</em>
       </label>
       <div class="line wide">
@@ -102,27 +124,86 @@ const colour = (index: number): string => store.classes.find((each) => each.name
     </div>
     <p v-if="failed" class="notice bad">{{ failed }}</p>
     <div v-if="sheet" class="sheet" :class="{ busy }">
-      <svg v-for="(picture, number) in sheet.pictures" :key="`${sheet.job_id}-${number}`" :viewBox="`0 0 ${sheet.width} ${sheet.height}`" role="img" :aria-label="`${picture.name}, ${picture.boxes.length} boxes`" data-test="augmented">
+      <svg
+        v-for="(picture, number) in sheet.pictures"
+        :key="`${sheet.job_id}-${number}`"
+        :viewBox="`0 0 ${sheet.width} ${sheet.height}`"
+        role="img"
+        :aria-label="`${picture.name}, ${picture.boxes.length} boxes`"
+        data-test="augmented">
         <image :href="`/api/v1/sheets/${sheet.job_id}/${number}`" :width="sheet.width" :height="sheet.height" />
-        <rect v-for="(box, index) in picture.boxes" :key="index" :x="box[0]" :y="box[1]" :width="box[2] - box[0]" :height="box[3] - box[1]" :stroke="colour(picture.classes[index]!)" />
+        <rect
+          v-for="(box, index) in picture.boxes"
+          :key="index"
+          :x="box[0]"
+          :y="box[1]"
+          :width="box[2] - box[0]"
+          :height="box[3] - box[1]"
+          :stroke="colour(picture.classes[index]!)" />
       </svg>
     </div>
     <p v-if="sheet" class="soft small">
-      Twelve training pictures as the loader makes them, sample {{ draw + 1 }}. A box of which less than {{ (100 * sheet.least_visible).toFixed(0) }} % is left, or that is under {{ sheet.least_side }} pixels, is dropped; the last part of a training has no collages.
+      Twelve training pictures as the loader makes them, sample {{ draw + 1 }}. A box of which less than
+      {{ (100 * sheet.least_visible).toFixed(0) }} % is left, or that is under {{ sheet.least_side }} pixels, is
+      dropped; the last part of a training has no collages.
     </p>
   </div>
 </template>
 
 <style scoped>
-.panel { display: grid; gap: 10px; }
-.knobs { display: grid; grid-template-columns: 1fr 1fr; gap: 2px 22px; }
-.knobs label { display: grid; grid-template-columns: 104px minmax(0, 1fr) 58px; gap: 14px; align-items: center; font-weight: 600; min-height: 28px; }
-.knobs label.wide { grid-column: 1 / -1; grid-template-columns: 104px 190px 1fr; }
-.knobs em { font-style: normal; font-weight: 400; font-size: 13px; color: var(--ink-soft); }
-.line { grid-column: 1 / -1; margin-top: 4px; display: flex; gap: 8px; align-items: center; }
-.sheet { display: grid; grid-template-columns: repeat(4, 1fr); gap: 5px; }
-.sheet.busy { opacity: 0.55; }
-.sheet svg { width: 100%; background: var(--stage); display: block; }
-.sheet rect { fill: none; stroke-width: 1.5; vector-effect: non-scaling-stroke; }
-.small { font-size: 13px; }
+.panel {
+  display: grid;
+  gap: 10px;
+}
+.knobs {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 2px 22px;
+}
+.knobs label {
+  display: grid;
+  grid-template-columns: 104px minmax(0, 1fr) 58px;
+  gap: 14px;
+  align-items: center;
+  font-weight: 600;
+  min-height: 28px;
+}
+.knobs label.wide {
+  grid-column: 1 / -1;
+  grid-template-columns: 104px 190px 1fr;
+}
+.knobs em {
+  font-style: normal;
+  font-weight: 400;
+  font-size: 13px;
+  color: var(--ink-soft);
+}
+.line {
+  grid-column: 1 / -1;
+  margin-top: 4px;
+  display: flex;
+  gap: 8px;
+  align-items: center;
+}
+.sheet {
+  display: grid;
+  grid-template-columns: repeat(4, 1fr);
+  gap: 5px;
+}
+.sheet.busy {
+  opacity: 0.55;
+}
+.sheet svg {
+  width: 100%;
+  background: var(--stage);
+  display: block;
+}
+.sheet rect {
+  fill: none;
+  stroke-width: 1.5;
+  vector-effect: non-scaling-stroke;
+}
+.small {
+  font-size: 13px;
+}
 </style>

@@ -7,8 +7,20 @@ import SettingField from "@/views/train/ahead/SettingField.vue";
 const settings = defineModel<RunSettings>({ required: true });
 defineProps<{ plan: Plan }>();
 const names = [
-  "optimizer", "warm_up", "schedule", "weight_decay", "patience", "average", "best_by", "keep_every",
-  "box_weight", "objectness_weight", "class_weight", "number_format", "multi_scale", "seed",
+  "optimizer",
+  "warm_up",
+  "schedule",
+  "weight_decay",
+  "patience",
+  "average",
+  "best_by",
+  "keep_every",
+  "box_weight",
+  "objectness_weight",
+  "class_weight",
+  "number_format",
+  "multi_scale",
+  "seed",
 ] as const;
 </script>
 
@@ -20,5 +32,11 @@ const names = [
 </template>
 
 <style scoped>
-.fields { display: grid; grid-template-columns: auto minmax(0, 1fr); gap: 6px 12px; align-items: center; margin-top: 8px; }
+.fields {
+  display: grid;
+  grid-template-columns: auto minmax(0, 1fr);
+  gap: 6px 12px;
+  align-items: center;
+  margin-top: 8px;
+}
 </style>

@@ -27,7 +27,12 @@ function set(next: unknown): void {
     <el-select v-if="said.choices" :model-value="value" size="small" :aria-label="said.title" @update:model-value="set">
       <el-option v-for="(label, key) in said.choices" :key="key" :value="key" :label="label" />
     </el-select>
-    <el-switch v-else-if="typeof said.first === 'boolean'" :model-value="value === true" size="small" :aria-label="said.title" @update:model-value="set" />
+    <el-switch
+      v-else-if="typeof said.first === 'boolean'"
+      :model-value="value === true"
+      size="small"
+      :aria-label="said.title"
+      @update:model-value="set" />
     <el-input-number
       v-else
       :model-value="Number(value)"
@@ -37,13 +42,23 @@ function set(next: unknown): void {
       :step-strictly="name === 'side'"
       size="small"
       :aria-label="said.title"
-      @update:model-value="set"
-    />
+      @update:model-value="set" />
   </label>
-  <span><slot :says="said.says">{{ said.says }}</slot></span>
+  <span
+    ><slot :says="said.says">{{ said.says }}</slot></span
+  >
 </template>
 
 <style scoped>
-label { display: grid; grid-template-columns: 112px 122px; align-items: center; font-weight: 600; }
-span { font-size: 13px; color: var(--ink-soft); line-height: 1.25; }
+label {
+  display: grid;
+  grid-template-columns: 112px 122px;
+  align-items: center;
+  font-weight: 600;
+}
+span {
+  font-size: 13px;
+  color: var(--ink-soft);
+  line-height: 1.25;
+}
 </style>

@@ -44,44 +44,78 @@ const next = computed(() => {
     ? `Side ${larger.side} would bring ${(100 * gained).toFixed(0)} % of the boxes above ${CONSTANTS.learnable} pixels, for ${larger.cost.toFixed(1)} times the time.`
     : `Side ${larger.side} would cost ${larger.cost.toFixed(1)} times the time and lift hardly any box above ${CONSTANTS.learnable} pixels.`;
 });
-const millions = (value: number): string => (value / 1e6).toLocaleString("en", { maximumFractionDigits: value < 1e7 ? 2 : 0 });
+const millions = (value: number): string =>
+  (value / 1e6).toLocaleString("en", { maximumFractionDigits: value < 1e7 ? 2 : 0 });
 const megabytes = (value: number): string => `${(value / 1e6).toFixed(0)} MB`;
 </script>
 
 <template>
   <div class="panel" data-test="size-panel">
     <table class="figures">
-      <thead><tr><th>Size</th><th class="number">Parameters</th><th class="number">Multiply-adds</th><th class="number">Time a picture</th><th class="number">Activation memory</th></tr></thead>
+      <thead>
+        <tr>
+          <th>Size</th>
+          <th class="number">Parameters</th>
+          <th class="number">Multiply-adds</th>
+          <th class="number">Time a picture</th>
+          <th class="number">Activation memory</th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="(parameters, name) in plan.parameters" :key="name" :class="{ chosen: name === draft.settings.size }">
-          <td><button type="button" class="plain" @click="draft.settings.size = name as typeof draft.settings.size">{{ capital(String(name)) }}</button></td>
+          <td>
+            <button type="button" class="plain" @click="draft.settings.size = name as typeof draft.settings.size">
+              {{ capital(String(name)) }}
+            </button>
+          </td>
           <td class="number">{{ millions(parameters) }} M</td>
           <td class="number">{{ sizes?.[name] ? `${millions(sizes[name].multiply_adds)} M` : "–" }}</td>
-          <td class="number" data-test="milliseconds">{{ sizes?.[name] ? `${sizes[name].milliseconds.toFixed(0)} ms` : "–" }}</td>
+          <td class="number" data-test="milliseconds">
+            {{ sizes?.[name] ? `${sizes[name].milliseconds.toFixed(0)} ms` : "–" }}
+          </td>
           <td class="number">{{ sizes?.[name] ? megabytes(sizes[name].activations) : "–" }}</td>
         </tr>
       </tbody>
     </table>
     <p class="soft small">
       <template v-if="busy">Measuring on this machine…</template>
-      <template v-else-if="failed"><span class="bad">{{ failed }}</span></template>
-      <template v-else>Measured on this machine with a square picture of side {{ measuredAt }}; times vary while other work runs. </template>
+      <template v-else-if="failed"
+        ><span class="bad">{{ failed }}</span></template
+      >
+      <template v-else
+        >Measured on this machine with a square picture of side {{ measuredAt }}; times vary while other work runs.
+      </template>
       <el-button v-if="!busy" link type="primary" @click="measure">Measure again</el-button>
     </p>
 
     <h3>Which side?</h3>
     <p data-test="side-advice">
-      <template v-if="plan.advised_side === draft.settings.side">Side {{ draft.settings.side }} suits these boxes: nearly all are 8 pixels or more.</template>
-      <template v-else-if="plan.advised_side < draft.settings.side">Side {{ plan.advised_side }} would do: nearly all boxes are 8 pixels or more there, and it is quicker.</template>
+      <template v-if="plan.advised_side === draft.settings.side"
+        >Side {{ draft.settings.side }} suits these boxes: nearly all are 8 pixels or more.</template
+      >
+      <template v-else-if="plan.advised_side < draft.settings.side"
+        >Side {{ plan.advised_side }} would do: nearly all boxes are 8 pixels or more there, and it is
+        quicker.</template
+      >
       <template v-else>Many boxes are too small to be learnt here; side {{ plan.advised_side }} suits them.</template>
       {{ next }}
     </p>
     <table class="figures sides">
-      <thead><tr><th>Side</th><th>Boxes under 8 px</th><th class="number">Time against now</th></tr></thead>
+      <thead>
+        <tr>
+          <th>Side</th>
+          <th>Boxes under 8 px</th>
+          <th class="number">Time against now</th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="each in sides" :key="each.side" :class="{ chosen: each.side === draft.settings.side }">
-          <td><button type="button" class="plain" @click="draft.settings.side = each.side">{{ each.side }}</button></td>
-          <td class="bar"><i :style="{ width: `${Math.round(160 * each.small)}px` }" />{{ (100 * each.small).toFixed(1) }} %</td>
+          <td>
+            <button type="button" class="plain" @click="draft.settings.side = each.side">{{ each.side }}</button>
+          </td>
+          <td class="bar">
+            <i :style="{ width: `${Math.round(160 * each.small)}px` }" />{{ (100 * each.small).toFixed(1) }} %
+          </td>
           <td class="number">{{ each.cost.toFixed(2) }} ×</td>
         </tr>
       </tbody>
@@ -90,11 +124,22 @@ const megabytes = (value: number): string => `${(value / 1e6).toFixed(0)} MB`;
     <details v-if="chosen">
       <summary>{{ capital(draft.settings.size) }} layer by layer</summary>
       <table class="figures layers">
-        <thead><tr><th>Layer</th><th>Kind</th><th>Output</th><th class="number">Parameters</th><th class="number">Multiply-adds</th></tr></thead>
+        <thead>
+          <tr>
+            <th>Layer</th>
+            <th>Kind</th>
+            <th>Output</th>
+            <th class="number">Parameters</th>
+            <th class="number">Multiply-adds</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="each in chosen.layers" :key="each.name">
-            <td>{{ each.name }}</td><td>{{ each.kind }}</td><td>{{ each.output.join(" × ") }}</td>
-            <td class="number">{{ each.parameters.toLocaleString("en") }}</td><td class="number">{{ millions(each.multiply_adds) }} M</td>
+            <td>{{ each.name }}</td>
+            <td>{{ each.kind }}</td>
+            <td>{{ each.output.join(" × ") }}</td>
+            <td class="number">{{ each.parameters.toLocaleString("en") }}</td>
+            <td class="number">{{ millions(each.multiply_adds) }} M</td>
           </tr>
         </tbody>
       </table>
@@ -103,12 +148,40 @@ const megabytes = (value: number): string => `${(value / 1e6).toFixed(0)} MB`;
 </template>
 
 <style scoped>
-.panel { display: grid; gap: 10px; }
-h3 { margin-top: 8px; }
-.small { font-size: 13px; }
-.plain { border: 0; background: none; padding: 0; color: var(--leg-deep); text-decoration: underline; cursor: pointer; }
-tr.chosen td { background: var(--leg-pale); }
-.sides td, .layers td { padding-top: 3px; padding-bottom: 3px; }
-.bar i { display: inline-block; height: 9px; background: var(--sand); margin-right: 8px; }
-summary { cursor: pointer; color: var(--leg-deep); }
+.panel {
+  display: grid;
+  gap: 10px;
+}
+h3 {
+  margin-top: 8px;
+}
+.small {
+  font-size: 13px;
+}
+.plain {
+  border: 0;
+  background: none;
+  padding: 0;
+  color: var(--leg-deep);
+  text-decoration: underline;
+  cursor: pointer;
+}
+tr.chosen td {
+  background: var(--leg-pale);
+}
+.sides td,
+.layers td {
+  padding-top: 3px;
+  padding-bottom: 3px;
+}
+.bar i {
+  display: inline-block;
+  height: 9px;
+  background: var(--sand);
+  margin-right: 8px;
+}
+summary {
+  cursor: pointer;
+  color: var(--leg-deep);
+}
 </style>

@@ -37,7 +37,9 @@ const looks = ["sizes", "anchors", "augmented", "watch", "estimate"] as const;
 const settings = computed(() => draft.settings);
 const epochs = computed(() => {
   const passes = settings.value.passes ?? plan.value?.passes ?? 1;
-  return settings.value.epochs ?? Math.max(1, Math.round(((plan.value?.epochs ?? 1) * (plan.value?.passes ?? 1)) / passes));
+  return (
+    settings.value.epochs ?? Math.max(1, Math.round(((plan.value?.epochs ?? 1) * (plan.value?.passes ?? 1)) / passes))
+  );
 });
 const steps = computed(() => {
   const shown = (plan.value?.training ?? 0) * (settings.value.passes ?? plan.value?.passes ?? 1);
@@ -49,7 +51,8 @@ const advice = computed(() => plan.value?.sides.find((each) => each.side === set
 const usable = computed(() => runs.value.filter((run) => run.has_model && run.settings.size === settings.value.size));
 const starting = computed(() => {
   if (draft.start === null) return "All weights begin at random.";
-  if (draft.start === "shipped") return "They learnt shapes on patterned grounds: edges and outlines are known, your classes are new.";
+  if (draft.start === "shipped")
+    return "They learnt shapes on patterned grounds: edges and outlines are known, your classes are new.";
   const run = runs.value.find((each) => each.id === draft.start);
   if (!run) return "";
   const theirs = (run.facts.classes as string[] | undefined) ?? [];
@@ -70,7 +73,11 @@ async function load(): Promise<void> {
   const mine = ++asked;
   try {
     const path = { project_id: store.id };
-    const query = { side: settings.value.side, batch: settings.value.batch, snapshot_id: draft.snapshotId ?? undefined };
+    const query = {
+      side: settings.value.side,
+      batch: settings.value.batch,
+      snapshot_id: draft.snapshotId ?? undefined,
+    };
     const [planned, listed, frozen] = await Promise.all([
       take(api.GET("/api/v1/projects/{project_id}/plan", { params: { path, query } })),
       take(api.GET("/api/v1/projects/{project_id}/runs", { params: { path } })),
@@ -93,7 +100,13 @@ async function start(): Promise<void> {
     const starting = take(
       api.POST("/api/v1/projects/{project_id}/runs", {
         params: { path: { project_id: store.id } },
-        body: { name: draft.name, snapshot_id: draft.snapshotId, settings: settings.value, start: draft.start, watched: draft.watched },
+        body: {
+          name: draft.name,
+          snapshot_id: draft.snapshotId,
+          settings: settings.value,
+          start: draft.start,
+          watched: draft.watched,
+        },
       }),
     );
     const { outcome } = await store.outcomeOf("start_run", starting);
@@ -123,7 +136,11 @@ const forget = store.onJob((job) => {
 onBeforeUnmount(forget);
 useKeys([
   { keys: ["Ctrl+Enter"], label: "Start training", run: start },
-  ...looks.map((name, index) => ({ keys: [String(index + 1)], label: `Look at: ${name}`, run: () => (look.value = name) })),
+  ...looks.map((name, index) => ({
+    keys: [String(index + 1)],
+    label: `Look at: ${name}`,
+    run: () => (look.value = name),
+  })),
 ]);
 </script>
 
@@ -131,7 +148,9 @@ useKeys([
   <div class="view">
     <TrainHead />
     <div class="columns">
-      <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
+      <p v-if="failed" class="notice bad">
+        {{ failed }} <el-button link type="primary" @click="load">Try again</el-button>
+      </p>
       <form v-if="plan" novalidate class="plan" data-test="plan" @submit.prevent="start">
         <p>
           Learns from <b>{{ count(plan.training, "picture") }}</b>, validated on <b>{{ plan.validation }}</b>.
@@ -142,36 +161,69 @@ useKeys([
         </p>
         <div v-if="plan.obstacles.length" class="notice bad" data-test="obstacles">
           <p v-for="each in plan.obstacles" :key="each">{{ each }}</p>
-          <el-button v-if="plan.training + plan.validation + plan.unassigned" size="small" @click="splitting = true">Split the pictures</el-button>
+          <el-button v-if="plan.training + plan.validation + plan.unassigned" size="small" @click="splitting = true"
+            >Split the pictures</el-button
+          >
         </div>
         <div v-else-if="plan.warnings.length" class="notice" data-test="warnings">
           <p v-for="each in plan.warnings" :key="each">{{ each }}</p>
         </div>
         <div class="fields">
-          <label v-if="named.length">Labels
-            <el-select v-model="draft.snapshotId" size="small" clearable placeholder="As they are now" :value-on-clear="null" aria-label="Labels to learn from">
+          <label v-if="named.length"
+            >Labels
+            <el-select
+              v-model="draft.snapshotId"
+              size="small"
+              clearable
+              placeholder="As they are now"
+              :value-on-clear="null"
+              aria-label="Labels to learn from">
               <el-option v-for="each in named" :key="each.id" :value="each.id" :label="`Snapshot ${each.name}`" />
             </el-select>
           </label>
           <span v-if="named.length" />
-          <label>Size
+          <label
+            >Size
             <el-select v-model="settings.size" size="small" aria-label="Size">
-              <el-option v-for="(parameters, name) in plan.parameters" :key="name" :value="name" :label="capital(String(name))">
-                {{ capital(String(name)) }} <span class="soft">{{ (parameters / 1e6).toFixed(1) }} million parameters</span>
+              <el-option
+                v-for="(parameters, name) in plan.parameters"
+                :key="name"
+                :value="name"
+                :label="capital(String(name))">
+                {{ capital(String(name)) }}
+                <span class="soft">{{ (parameters / 1e6).toFixed(1) }} million parameters</span>
               </el-option>
             </el-select>
           </label>
-          <span>{{ ((plan.parameters[settings.size] ?? 0) / 1e6).toFixed(1) }} million parameters; larger is slower and finds more</span>
+          <span
+            >{{ ((plan.parameters[settings.size] ?? 0) / 1e6).toFixed(1) }} million parameters; larger is slower and
+            finds more</span
+          >
           <SettingField v-model="draft.settings" name="side">
-            pixels; <template v-if="advice">{{ (advice.small * 100).toFixed(advice.small > 0 && advice.small < 0.01 ? 1 : 0) }} % of boxes under {{ CONSTANTS.learnable }} px here</template>
+            pixels;
+            <template v-if="advice"
+              >{{ (advice.small * 100).toFixed(advice.small > 0 && advice.small < 0.01 ? 1 : 0) }} % of boxes under
+              {{ CONSTANTS.learnable }} px here</template
+            >
           </SettingField>
           <SettingField v-model="draft.settings" name="epochs" :open="epochs">
-            {{ steps.toLocaleString("en") }} steps; each epoch {{ (settings.passes ?? plan.passes) > 1 ? `goes ${settings.passes ?? plan.passes} times through the pictures` : "goes once through the pictures" }}
+            {{ steps.toLocaleString("en") }} steps; each epoch
+            {{
+              (settings.passes ?? plan.passes) > 1
+                ? `goes ${settings.passes ?? plan.passes} times through the pictures`
+                : "goes once through the pictures"
+            }}
           </SettingField>
           <SettingField v-model="draft.settings" name="batch" />
           <SettingField v-model="draft.settings" name="learning_rate" />
-          <label>Start from
-            <el-select :model-value="draft.start ?? 'nothing'" size="small" aria-label="Start from" data-test="start-from" @update:model-value="draft.start = $event === 'nothing' ? null : $event">
+          <label
+            >Start from
+            <el-select
+              :model-value="draft.start ?? 'nothing'"
+              size="small"
+              aria-label="Start from"
+              data-test="start-from"
+              @update:model-value="draft.start = $event === 'nothing' ? null : $event">
               <el-option value="shipped" label="Shipped weights" />
               <el-option value="nothing" label="Random weights" />
               <el-option v-for="run in usable" :key="run.id" :value="run.id" :label="run.name" />
@@ -179,9 +231,18 @@ useKeys([
           </label>
           <span data-test="starting">{{ starting }}</span>
           <SettingField v-if="draft.start !== null" v-model="draft.settings" name="freeze_backbone">
-            trains {{ Math.round(100 * (plan.trained_if_frozen[settings.size] ?? 1)) }} % of the weights: quicker, for few pictures
+            trains {{ Math.round(100 * (plan.trained_if_frozen[settings.size] ?? 1)) }} % of the weights: quicker, for
+            few pictures
           </SettingField>
-          <label>Name <el-input v-model="draft.name" size="small" placeholder="By size and number" aria-label="Run name" maxlength="200" /></label>
+          <label
+            >Name
+            <el-input
+              v-model="draft.name"
+              size="small"
+              placeholder="By size and number"
+              aria-label="Run name"
+              maxlength="200"
+          /></label>
           <span />
         </div>
         <details>
@@ -189,17 +250,31 @@ useKeys([
           <MoreSettings v-model="draft.settings" :plan="plan" />
         </details>
         <div class="go">
-          <el-button v-hint="'Start training'" type="primary" native-type="submit" size="large" :disabled="plan.obstacles.length > 0 || busy" data-test="start-run">Start training</el-button>
+          <el-button
+            v-hint="'Start training'"
+            type="primary"
+            native-type="submit"
+            size="large"
+            :disabled="plan.obstacles.length > 0 || busy"
+            data-test="start-run"
+            >Start training</el-button
+          >
           <el-button link type="primary" @click="reset">Reset</el-button>
         </div>
       </form>
       <section v-if="plan" class="ahead">
         <el-tabs v-model="look" data-test="looks">
           <el-tab-pane label="Sizes and side" name="sizes" lazy><SizePanel :plan="plan" :draft="draft" /></el-tab-pane>
-          <el-tab-pane label="Anchors" name="anchors" lazy><AnchorPanel v-if="!plan.obstacles.length" :draft="draft" /></el-tab-pane>
-          <el-tab-pane label="Augmentation" name="augmented" lazy><AugmentPanel :plan="plan" :draft="draft" /></el-tab-pane>
+          <el-tab-pane label="Anchors" name="anchors" lazy
+            ><AnchorPanel v-if="!plan.obstacles.length" :draft="draft"
+          /></el-tab-pane>
+          <el-tab-pane label="Augmentation" name="augmented" lazy
+            ><AugmentPanel :plan="plan" :draft="draft"
+          /></el-tab-pane>
           <el-tab-pane label="Watch pictures" name="watch" lazy><WatchChoice :draft="draft" /></el-tab-pane>
-          <el-tab-pane label="Time and memory" name="estimate" lazy><EstimatePanel v-if="!plan.obstacles.length" :draft="draft" /></el-tab-pane>
+          <el-tab-pane label="Time and memory" name="estimate" lazy
+            ><EstimatePanel v-if="!plan.obstacles.length" :draft="draft"
+          /></el-tab-pane>
         </el-tabs>
       </section>
     </div>
@@ -208,13 +283,53 @@ useKeys([
 </template>
 
 <style scoped>
-.columns { flex: 1; min-height: 0; display: grid; grid-template-columns: 456px minmax(0, 1fr); }
-.plan { display: grid; gap: 12px; align-content: start; padding: 16px 20px 24px 24px; overflow: auto; border-right: 1px solid var(--rule); }
-.ahead { min-width: 0; min-height: 0; overflow: auto; padding: 6px 24px 20px; }
-.fields { display: grid; grid-template-columns: auto minmax(0, 1fr); gap: 7px 12px; align-items: center; }
-.fields > label { display: grid; grid-template-columns: 112px 122px; align-items: center; font-weight: 600; }
-.fields > span { font-size: 13px; color: var(--ink-soft); line-height: 1.25; }
-summary { cursor: pointer; color: var(--leg-deep); }
-.go { display: flex; gap: 16px; align-items: center; }
-.notice p + p { margin-top: 4px; }
+.columns {
+  flex: 1;
+  min-height: 0;
+  display: grid;
+  grid-template-columns: 456px minmax(0, 1fr);
+}
+.plan {
+  display: grid;
+  gap: 12px;
+  align-content: start;
+  padding: 16px 20px 24px 24px;
+  overflow: auto;
+  border-right: 1px solid var(--rule);
+}
+.ahead {
+  min-width: 0;
+  min-height: 0;
+  overflow: auto;
+  padding: 6px 24px 20px;
+}
+.fields {
+  display: grid;
+  grid-template-columns: auto minmax(0, 1fr);
+  gap: 7px 12px;
+  align-items: center;
+}
+.fields > label {
+  display: grid;
+  grid-template-columns: 112px 122px;
+  align-items: center;
+  font-weight: 600;
+}
+.fields > span {
+  font-size: 13px;
+  color: var(--ink-soft);
+  line-height: 1.25;
+}
+summary {
+  cursor: pointer;
+  color: var(--leg-deep);
+}
+.go {
+  display: flex;
+  gap: 16px;
+  align-items: center;
+}
+.notice p + p {
+  margin-top: 4px;
+}
 </style>

@@ -11,7 +11,12 @@ export type Augmentation = Required<components["schemas"]["AugmentationIn"]>;
 export type RunSettings = Required<Omit<SettingsIn, "augmentation">> & { augmentation: Augmentation };
 
 /** The looks ahead at a run, and what the worker says of each. */
-const LOOKS = { anchors: "cluster_anchors", augmented: "draw_augmented", sizes: "sum_up_sizes", estimate: "probe_run" } as const;
+const LOOKS = {
+  anchors: "cluster_anchors",
+  augmented: "draw_augmented",
+  sizes: "sum_up_sizes",
+  estimate: "probe_run",
+} as const;
 export type Look = keyof typeof LOOKS;
 export type Seen<L extends Look> = Outcome<(typeof LOOKS)[L]>;
 
@@ -44,7 +49,10 @@ export function useDraft(): Draft {
   if (!drafts.has(id)) {
     const draft = reactive(fresh());
     // Anchors are in pixels of one side: chosen by hand for another they mean nothing.
-    watch(() => draft.settings.side, () => (draft.settings.anchors = []));
+    watch(
+      () => draft.settings.side,
+      () => (draft.settings.anchors = []),
+    );
     drafts.set(id, draft);
   }
   return drafts.get(id)!;

@@ -4,7 +4,11 @@ import { computed } from "vue";
 
 import { useProject } from "@/state/project";
 
-interface Drawn { corners: readonly number[]; classIndex: number; score?: number }
+interface Drawn {
+  corners: readonly number[];
+  classIndex: number;
+  score?: number;
+}
 const props = defineProps<{
   picture: { id: number; name: string; width: number; height: number };
   names: string[];
@@ -13,25 +17,67 @@ const props = defineProps<{
   scores?: boolean;
 }>();
 const store = useProject();
-const colour = (index: number): string => store.classes.find((each) => each.name === props.names[index])?.colour ?? "#A9B8C9";
-const number = (index: number): number => store.classes.find((each) => each.name === props.names[index])?.position ?? index + 1;
+const colour = (index: number): string =>
+  store.classes.find((each) => each.name === props.names[index])?.colour ?? "#A9B8C9";
+const number = (index: number): number =>
+  store.classes.find((each) => each.name === props.names[index])?.position ?? index + 1;
 const text = computed(() => Math.max(props.picture.width, props.picture.height) / 38);
 </script>
 
 <template>
-  <svg :viewBox="`0 0 ${picture.width} ${picture.height}`" role="img" :aria-label="`${picture.name}, ${predictions.length} found`" data-test="detections">
+  <svg
+    :viewBox="`0 0 ${picture.width} ${picture.height}`"
+    role="img"
+    :aria-label="`${picture.name}, ${predictions.length} found`"
+    data-test="detections">
     <image :href="`/api/v1/pictures/${picture.id}/file`" :width="picture.width" :height="picture.height" />
-    <rect v-for="(box, index) in truths ?? []" :key="`t${index}`" class="truth" :x="box.corners[0]" :y="box.corners[1]" :width="box.corners[2]! - box.corners[0]!" :height="box.corners[3]! - box.corners[1]!" />
+    <rect
+      v-for="(box, index) in truths ?? []"
+      :key="`t${index}`"
+      class="truth"
+      :x="box.corners[0]"
+      :y="box.corners[1]"
+      :width="box.corners[2]! - box.corners[0]!"
+      :height="box.corners[3]! - box.corners[1]!" />
     <g v-for="(box, index) in predictions" :key="`p${index}`" data-test="prediction">
-      <rect :x="box.corners[0]" :y="box.corners[1]" :width="box.corners[2]! - box.corners[0]!" :height="box.corners[3]! - box.corners[1]!" :stroke="colour(box.classIndex)" />
-      <text v-if="scores" :x="box.corners[0]! + text * 0.15" :y="box.corners[1]! + text" :font-size="text" :fill="colour(box.classIndex)">{{ number(box.classIndex) }} {{ box.score?.toFixed(2) }}</text>
+      <rect
+        :x="box.corners[0]"
+        :y="box.corners[1]"
+        :width="box.corners[2]! - box.corners[0]!"
+        :height="box.corners[3]! - box.corners[1]!"
+        :stroke="colour(box.classIndex)" />
+      <text
+        v-if="scores"
+        :x="box.corners[0]! + text * 0.15"
+        :y="box.corners[1]! + text"
+        :font-size="text"
+        :fill="colour(box.classIndex)">
+        {{ number(box.classIndex) }} {{ box.score?.toFixed(2) }}
+      </text>
     </g>
   </svg>
 </template>
 
 <style scoped>
-svg { display: block; width: 100%; background: var(--stage); }
-rect { fill: none; stroke-width: 2; vector-effect: non-scaling-stroke; }
-.truth { stroke: var(--truth); stroke-dasharray: var(--truth-dash); }
-text { font-family: var(--sans); font-weight: 700; paint-order: stroke; stroke: #101214; stroke-width: 0.2em; }
+svg {
+  display: block;
+  width: 100%;
+  background: var(--stage);
+}
+rect {
+  fill: none;
+  stroke-width: 2;
+  vector-effect: non-scaling-stroke;
+}
+.truth {
+  stroke: var(--truth);
+  stroke-dasharray: var(--truth-dash);
+}
+text {
+  font-family: var(--sans);
+  font-weight: 700;
+  paint-order: stroke;
+  stroke: #101214;
+  stroke-width: 0.2em;
+}
 </style>

@@ -31,5 +31,16 @@ watch(() => [props.latest, props.state], load);
 </template>
 
 <style scoped>
-pre { margin: 0; height: 100%; overflow: auto; font: 13px/1.5 ui-monospace, "DejaVu Sans Mono", monospace; background: var(--paper-deep); padding: 8px 12px; white-space: pre-wrap; }
+pre {
+  margin: 0;
+  height: 100%;
+  overflow: auto;
+  font:
+    13px/1.5 ui-monospace,
+    "DejaVu Sans Mono",
+    monospace;
+  background: var(--paper-deep);
+  padding: 8px 12px;
+  white-space: pre-wrap;
+}
 </style>

@@ -75,7 +75,9 @@ async function resume(): Promise<void> {
 
 async function extend(): Promise<void> {
   try {
-    run.value = await take(api.POST("/api/v1/runs/{run_id}/extend", { params: { path: { run_id: runId } }, body: { epochs: more.value } }));
+    run.value = await take(
+      api.POST("/api/v1/runs/{run_id}/extend", { params: { path: { run_id: runId } }, body: { epochs: more.value } }),
+    );
     extending.value = false;
   } catch (error) {
     complain(error);
@@ -116,7 +118,11 @@ useKeys([
   { keys: ["m"], label: "Measure this run on the validation part", run: judge },
   { keys: ["Ctrl+."], label: "Stop", run: stop },
   { keys: ["r"], label: "Resume", run: resume },
-  { keys: ["Shift+r"], label: "Extend by more epochs", run: () => job.value?.state === "done" && (extending.value = true) },
+  {
+    keys: ["Shift+r"],
+    label: "Extend by more epochs",
+    run: () => job.value?.state === "done" && (extending.value = true),
+  },
   { keys: ["Shift+d"], label: "Download model", run: () => modelLink.value?.click() },
 ]);
 </script>
@@ -128,42 +134,107 @@ useKeys([
       <h1>{{ run?.name }}</h1>
       <JobState v-if="job" :job="job" />
       <span class="spread" />
-      <el-button v-if="active" v-hint="'Stop'" :disabled="job?.stop_requested" data-test="stop-run" @click="stop">Stop</el-button>
-      <el-button v-if="resumable" v-hint="'Resume'" type="primary" data-test="resume-run" @click="resume">Resume</el-button>
+      <el-button v-if="active" v-hint="'Stop'" :disabled="job?.stop_requested" data-test="stop-run" @click="stop"
+        >Stop</el-button
+      >
+      <el-button v-if="resumable" v-hint="'Resume'" type="primary" data-test="resume-run" @click="resume"
+        >Resume</el-button
+      >
       <el-popover v-if="job?.state === 'done'" v-model:visible="extending" trigger="click" :width="250">
-        <template #reference><el-button v-hint="'Extend by more epochs'" data-test="extend-run">Extend</el-button></template>
+        <template #reference
+          ><el-button v-hint="'Extend by more epochs'" data-test="extend-run">Extend</el-button></template
+        >
         <form class="extend" @submit.prevent="extend">
-          <label>More epochs <el-input-number v-model="more" :min="1" :max="10000" size="small" aria-label="More epochs" /></label>
+          <label
+            >More epochs <el-input-number v-model="more" :min="1" :max="10000" size="small" aria-label="More epochs"
+          /></label>
           <p class="soft small">It goes on from the latest weights, at up to 0.3 times the learning rate.</p>
           <el-button type="primary" size="small" native-type="submit" data-test="extend-now">Extend</el-button>
         </form>
       </el-popover>
       <el-button v-if="run && !active" data-test="copy-run" @click="goOn">New run from this</el-button>
-      <a v-if="run?.has_model" ref="modelLink" v-hint="'Download model'" :href="`/api/v1/runs/${runId}/model/best`" data-test="download-model"><el-button tag="span">Download model</el-button></a>
-      <el-button v-if="run?.has_model" v-hint="'Measure this run on the validation part'" type="primary" data-test="judge-run" @click="judge">Measure</el-button>
+      <a
+        v-if="run?.has_model"
+        ref="modelLink"
+        v-hint="'Download model'"
+        :href="`/api/v1/runs/${runId}/model/best`"
+        data-test="download-model"
+        ><el-button tag="span">Download model</el-button></a
+      >
+      <el-button
+        v-if="run?.has_model"
+        v-hint="'Measure this run on the validation part'"
+        type="primary"
+        data-test="judge-run"
+        @click="judge"
+        >Measure</el-button
+      >
     </header>
     <div class="run-body">
-      <p v-if="failed" class="notice bad">{{ failed }} <el-button link type="primary" @click="load">Try again</el-button></p>
+      <p v-if="failed" class="notice bad">
+        {{ failed }} <el-button link type="primary" @click="load">Try again</el-button>
+      </p>
       <template v-if="run && job">
-        <p v-if="job.state === 'failed' || job.state === 'interrupted'" class="notice bad" data-test="run-message">{{ job.message }}</p>
+        <p v-if="job.state === 'failed' || job.state === 'interrupted'" class="notice bad" data-test="run-message">
+          {{ job.message }}
+        </p>
         <p v-for="hint in hints" :key="hint.kind + hint.text" class="notice" data-test="hint">{{ hint.text }}</p>
         <dl class="facts">
-          <div><dt>Time left</dt><dd data-test="time-left">{{ active ? (job.seconds_left === null ? "starting" : duration(job.seconds_left)) : "–" }}</dd></div>
-          <div><dt>Epoch</dt><dd data-test="epoch">{{ last?.epoch ?? 0 }} of {{ allEpochs }}</dd></div>
-          <div><dt>Step</dt><dd>{{ job.done }} of {{ job.total }}</dd></div>
-          <div><dt>Pictures a second</dt><dd>{{ last ? last.pictures_per_second.toFixed(1) : "–" }}</dd></div>
-          <div><dt>Learning rate</dt><dd>{{ last ? last.learning_rate.toPrecision(2) : "–" }}</dd></div>
-          <div><dt>Best mAP at 0.5</dt><dd data-test="best-map">{{ precision(run.best_map50) }}</dd></div>
-          <div><dt>at 0.50:0.95</dt><dd>{{ precision(run.best_map) }}</dd></div>
-          <div><dt>Best epoch</dt><dd>{{ run.best_epoch ?? "–" }}</dd></div>
+          <div>
+            <dt>Time left</dt>
+            <dd data-test="time-left">
+              {{ active ? (job.seconds_left === null ? "starting" : duration(job.seconds_left)) : "–" }}
+            </dd>
+          </div>
+          <div>
+            <dt>Epoch</dt>
+            <dd data-test="epoch">{{ last?.epoch ?? 0 }} of {{ allEpochs }}</dd>
+          </div>
+          <div>
+            <dt>Step</dt>
+            <dd>{{ job.done }} of {{ job.total }}</dd>
+          </div>
+          <div>
+            <dt>Pictures a second</dt>
+            <dd>{{ last ? last.pictures_per_second.toFixed(1) : "–" }}</dd>
+          </div>
+          <div>
+            <dt>Learning rate</dt>
+            <dd>{{ last ? last.learning_rate.toPrecision(2) : "–" }}</dd>
+          </div>
+          <div>
+            <dt>Best mAP at 0.5</dt>
+            <dd data-test="best-map">{{ precision(run.best_map50) }}</dd>
+          </div>
+          <div>
+            <dt>at 0.50:0.95</dt>
+            <dd>{{ precision(run.best_map) }}</dd>
+          </div>
+          <div>
+            <dt>Best epoch</dt>
+            <dd>{{ run.best_epoch ?? "–" }}</dd>
+          </div>
         </dl>
-        <p v-if="run.facts.transfer" class="soft small" data-test="transfer">Started from {{ run.facts.start === "shipped" ? "the shipped weights" : run.facts.start }}. {{ run.facts.transfer }}</p>
+        <p v-if="run.facts.transfer" class="soft small" data-test="transfer">
+          Started from {{ run.facts.start === "shipped" ? "the shipped weights" : run.facts.start }}.
+          {{ run.facts.transfer }}
+        </p>
         <el-tabs v-model="page" class="pages" data-test="run-pages">
-          <el-tab-pane label="Curves" name="curves"><RunCurves v-if="page === 'curves'" :run="run" :epochs="epochs" :x-top="allEpochs" /></el-tab-pane>
-          <el-tab-pane label="Watch pictures" name="watch"><WatchPanel v-if="page === 'watch'" :run="run" :latest="last?.epoch ?? 0" /></el-tab-pane>
-          <el-tab-pane label="Try" name="try"><TryPanel v-if="page === 'try'" :run="run" :latest="last?.epoch ?? 0" /></el-tab-pane>
-          <el-tab-pane label="Log" name="log"><RunLog v-if="page === 'log'" :run-id="runId" :latest="last?.epoch ?? 0" :state="job.state" /></el-tab-pane>
-          <el-tab-pane label="Trained with" name="facts"><RunFacts v-if="page === 'facts'" :run="run" :models="models" @changed="load" /></el-tab-pane>
+          <el-tab-pane label="Curves" name="curves"
+            ><RunCurves v-if="page === 'curves'" :run="run" :epochs="epochs" :x-top="allEpochs"
+          /></el-tab-pane>
+          <el-tab-pane label="Watch pictures" name="watch"
+            ><WatchPanel v-if="page === 'watch'" :run="run" :latest="last?.epoch ?? 0"
+          /></el-tab-pane>
+          <el-tab-pane label="Try" name="try"
+            ><TryPanel v-if="page === 'try'" :run="run" :latest="last?.epoch ?? 0"
+          /></el-tab-pane>
+          <el-tab-pane label="Log" name="log"
+            ><RunLog v-if="page === 'log'" :run-id="runId" :latest="last?.epoch ?? 0" :state="job.state"
+          /></el-tab-pane>
+          <el-tab-pane label="Trained with" name="facts"
+            ><RunFacts v-if="page === 'facts'" :run="run" :models="models" @changed="load"
+          /></el-tab-pane>
         </el-tabs>
         <p v-if="!epochs.length && active" class="soft">The first of {{ count(allEpochs, "epoch") }} is at work.</p>
       </template>
@@ -172,14 +243,54 @@ useKeys([
 </template>
 
 <style scoped>
-.run-body { flex: 1; min-height: 0; display: flex; flex-direction: column; gap: 8px; padding: 14px 24px 12px; overflow: auto; }
-.facts { display: flex; flex-wrap: wrap; gap: 6px 30px; margin: 0; }
-dt { font-size: 13px; color: var(--ink-soft); }
-dd { margin: 0; font: 560 19px/1.3 var(--serif); }
-.pages { flex: 1; min-height: 420px; display: flex; flex-direction: column; }
-.pages :deep(.el-tabs__header) { order: 0; margin-bottom: 10px; }
-.pages :deep(.el-tabs__content) { order: 1; flex: 1; min-height: 0; overflow: auto; }
-.pages :deep(.el-tab-pane) { height: 100%; }
-.extend { display: grid; gap: 8px; justify-items: start; }
-.small { font-size: 13px; }
+.run-body {
+  flex: 1;
+  min-height: 0;
+  display: flex;
+  flex-direction: column;
+  gap: 8px;
+  padding: 14px 24px 12px;
+  overflow: auto;
+}
+.facts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px 30px;
+  margin: 0;
+}
+dt {
+  font-size: 13px;
+  color: var(--ink-soft);
+}
+dd {
+  margin: 0;
+  font: 560 19px/1.3 var(--serif);
+}
+.pages {
+  flex: 1;
+  min-height: 420px;
+  display: flex;
+  flex-direction: column;
+}
+.pages :deep(.el-tabs__header) {
+  order: 0;
+  margin-bottom: 10px;
+}
+.pages :deep(.el-tabs__content) {
+  order: 1;
+  flex: 1;
+  min-height: 0;
+  overflow: auto;
+}
+.pages :deep(.el-tab-pane) {
+  height: 100%;
+}
+.extend {
+  display: grid;
+  gap: 8px;
+  justify-items: start;
+}
+.small {
+  font-size: 13px;
+}
 </style>
