@@ -11,7 +11,9 @@ import pytest
 ROOT = Path(__file__).parent.parent
 
 
-@pytest.mark.parametrize("page", ["README.md", "docs/files.md", "bench/README.md"])
+@pytest.mark.parametrize(
+    "page", ["README.md", "docs/architecture.md", "docs/files.md", "docs/words.md", "bench/README.md"]
+)
 def test_links_lead_somewhere(page):
     path = ROOT / page
     for target in re.findall(r"\]\(([^)#]+)\)", path.read_text()):

@@ -22,7 +22,9 @@ def test_everything_behind_the_figures(judged):
     assert judged.get(f"{picture}/crop?x1={x1}&y1={y1}&x2={x2}&y2={y2}").mimetype == "image/jpeg"
     assert judged.get(f"{picture}/file").status_code == judged.get(f"{picture}/thumbnail").status_code == 200
     assert judged.get(f"{url}/pictures/999/file").status_code == 404
-    assert sum(judged.get(f"{url}/calibration").json["counts"]) >= 0
+    right = judged.get(f"{url}/calibration").json
+    scores = [each["score"] for each in json.loads(judged.get(f"{url}/detections.json").text)]
+    assert sum(right["counts"]) == sum(score >= right["lowest_score"] for score in scores) < len(scores)
     assert judged.get(f"{url}/calibration?class_index=1").status_code == 200
     assert judged.post(f"{url}/looks").json["looks"] == 1
     assert judged.get(f"{url}/figures.csv").text.startswith("class,")
@@ -84,3 +86,15 @@ def test_files_from_outside(judged, work, frames, tmp_path):
     broken = send(detections=(b"", "empty.json"), truth=(truth.read_bytes(), "truth.json")).json
     work()
     assert "empty.json is empty" in judged.get(f"{BASE}/evaluations/{broken['id']}").json["job"]["message"]
+
+
+def test_what_is_in_the_bin_is_listed_and_restored(judged):
+    def listed(query=""):
+        found = judged.get(f"{BASE}/projects/1/evaluations{query}").json["evaluations"]
+        return [each["id"] for each in found]
+
+    assert (listed(), listed("?binned=true")) == ([1], [])
+    judged.put(f"{BASE}/evaluations/1/binned", json={"binned": True})
+    assert (listed(), listed("?binned=true")) == ([], [1])
+    judged.put(f"{BASE}/evaluations/1/binned", json={"binned": False})
+    assert (listed(), listed("?binned=true")) == ([1], [])

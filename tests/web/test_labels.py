@@ -51,3 +51,20 @@ def test_unusable_boxes_change_nothing(client, labelled, corners):
     }
     assert client.put(f"{BASE}/pictures/1/labels", json=body).status_code == 422
     assert client.get(f"{BASE}/pictures/1").json == before
+
+
+def test_changes_are_listed_and_undone_long_after(client, labelled):
+    moved = client.put(f"{BASE}/projects/1/parts", json={"ids": [1, 2], "part": "test"}).json
+    client.post(f"{BASE}/projects/1/classes", json={"name": "baguette"})
+    listed = client.get(f"{BASE}/projects/1/changes").json["changes"]
+    assert [each["title"] for each in listed] == ["Class baguette added", "2 pictures moved to test"]
+    assert not any(each["undone"] for each in listed)
+    undone = client.post(f"{BASE}/projects/1/changes/{moved['id']}/undo").json
+    assert undone["pictures"] == 2 and undone["kept"] == 0
+    assert [each["undone"] for each in client.get(f"{BASE}/projects/1/changes").json["changes"]] == [
+        False,
+        True,
+    ]
+    again = client.post(f"{BASE}/projects/1/changes/{moved['id']}/undo")
+    assert again.status_code == 422 and "undone already" in again.json["detail"]
+    assert client.post(f"{BASE}/projects/1/changes/99/undo").status_code == 404

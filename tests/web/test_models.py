@@ -20,3 +20,8 @@ def test_fusion_and_ensembles_over_http(judged, work):
     assert len(judged.get(f"{BASE}/projects/1/ensembles").json["ensembles"]) == 1
     judged.put(f"{BASE}/ensembles/1/binned", json={"binned": True})
     assert judged.get(f"{BASE}/projects/1/ensembles").json["ensembles"] == []
+    assert [e["name"] for e in judged.get(f"{BASE}/projects/1/ensembles?binned=true").json["ensembles"]] == [
+        "both"
+    ]
+    judged.put(f"{BASE}/ensembles/1/binned", json={"binned": False})
+    assert len(judged.get(f"{BASE}/projects/1/ensembles").json["ensembles"]) == 1

@@ -4,16 +4,18 @@ import pytest
 from PIL import Image
 
 from avocet.core.errors import InputError
-from avocet.store.tables import Part, PictureState
+from avocet.store.tables import Change, Part, PictureState
 from avocet.work.audit.crops import change_boxes, class_sheet, crop_jpeg, look_at_crops
 from avocet.work.audit.figures import figures
 from avocet.work.audit.findings import look_for_findings, mark_fine
+from avocet.work.audit.mending import cut_to_picture, join_parts
 from avocet.work.exchange.written import export_record
 from avocet.work.labels.boxes import boxes_from, labels_of, save_labels
 from avocet.work.labels.changes import undo_change
 from avocet.work.labels.classes import add_class, list_classes
 from avocet.work.labels.columns import read_columns
 from avocet.work.pictures.listing import Filter, list_pictures
+from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
 from tests.conftest import add_still
 
@@ -182,3 +184,34 @@ def test_figures_count_by_hand(session, labelled):
     one = figures(read_columns(session, labelled), 416, Part.VALIDATION)
     assert len(one.points) == one.parts["validation"].boxes
     assert figures(read_columns(session, labelled), 64).small_pictures > 0
+
+
+def test_a_box_over_the_edge_is_cut_with_a_way_back(session, labelled):
+    picture = list_pictures(session, labelled, Filter())[0]
+    box = picture.boxes[0]
+    # Labels of an earlier version may lie over the edge; a save of today would cut them.
+    box.x1, box.x2 = picture.width - 30.0, picture.width + 12.0
+    session.flush()
+    assert [each.pictures for each in found(session, labelled, "outside")] == [[picture.id]]
+    change = cut_to_picture(session, labelled, picture.id)
+    assert max(each.x2 for each in picture.boxes) == picture.width
+    assert found(session, labelled, "outside") == [] and picture.name in change.title
+    undo_change(session, labelled, change.id)
+    assert session.get(Change, change.id).undone_at is not None
+
+
+def test_parts_are_joined_in_that_of_the_first_with_a_way_back(session, labelled):
+    pictures = list_pictures(session, labelled, Filter())
+    first, second = pictures[0], pictures[-1]
+    assert (first.part, second.part) == (Part.TRAINING, Part.VALIDATION)
+    change = join_parts(session, labelled, [first.id, second.id])
+    session.refresh(second)
+    assert second.part == Part.TRAINING
+    undo_change(session, labelled, change.id)
+    session.refresh(second)
+    assert (first.part, second.part) == (Part.TRAINING, Part.VALIDATION)
+    first.part = None
+    with pytest.raises(InputError, match="the part of the first one, which has none"):
+        join_parts(session, labelled, [first.id, second.id])
+    with pytest.raises(NotFound, match="no picture 999"):
+        join_parts(session, labelled, [999])

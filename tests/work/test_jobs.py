@@ -8,7 +8,7 @@ import pytest
 
 from avocet.core.errors import InputError
 from avocet.jobs.worker import run_job
-from avocet.store.tables import JobState, Run
+from avocet.store.tables import JobState, Run, now
 from avocet.work.job_kinds import TRAIN
 from avocet.work.jobs import (
     JobReporter,
@@ -75,8 +75,9 @@ def test_unexpected_errors_end_a_job_too(data, labelled):
         assert job.state == JobState.FAILED and "ValidationError" in job.message
 
 
-def test_progress_is_recorded_and_stop_is_seen(data, labelled):
+def test_progress_is_recorded_and_stop_is_seen(data, labelled, monkeypatch):
     _, sessions = data
+    started = now()
     with sessions.begin() as session:
         job_id = create_job(session, labelled, TRAIN, "Train").id
         claim(session, job_id)
@@ -84,7 +85,11 @@ def test_progress_is_recorded_and_stop_is_seen(data, labelled):
     reporter.progress(1, 4, "first")
     assert not reporter.should_stop()
     with sessions.begin() as session:
-        assert seconds_left(get_job(session, job_id)) >= 0
+        monkeypatch.setattr("avocet.work.jobs.now", lambda: started + dt.timedelta(seconds=30))
+        job = get_job(session, job_id)
+        job.started_at = started
+        # A quarter took half a minute.
+        assert seconds_left(job) == 90
         request_stop(session, job_id)
     reporter.progress(4, 4, "last")
     assert reporter.should_stop()

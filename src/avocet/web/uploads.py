@@ -67,7 +67,12 @@ def accept_uploads(app: Flask, folder: DataFolder) -> None:
             filename: str | None = None,
             content_length: int | None = None,
         ) -> IO[bytes]:
-            check_space(folder, (total_content_length or 0) + SPARE)
+            try:
+                check_space(folder, (total_content_length or 0) + SPARE)
+            except InputError as error:
+                # The form parser passes over a ValueError, as if nothing had been sent.
+                g.refused = error
+                raise
             arriving = _Arriving(folder, filename or "")
             g.setdefault("arriving", []).append(arriving)
             return arriving  # type: ignore[return-value]
@@ -90,6 +95,8 @@ def sent_files(under: str = "files") -> list[ArrivedFile]:
         If there is none, a name is not one that a file may have, or the disk has no room for them.
     """
     files = [_arrived(each) for each in request.files.getlist(under)]
+    if "refused" in g:
+        raise g.refused
     if not files:
         raise InputError("no file was sent")
     return files
@@ -97,7 +104,7 @@ def sent_files(under: str = "files") -> list[ArrivedFile]:
 
 def sent_file(under: str) -> ArrivedFile | None:
     """The one file that was sent under a field's name, if any. Raises `InputError` for several."""
-    if not request.files.getlist(under):
+    if not request.files.getlist(under) and "refused" not in g:
         return None
     files = sent_files(under)
     if len(files) > 1:
