@@ -17,6 +17,7 @@ from selenium import webdriver
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import WebDriverWait
 
 PORT = 8399
@@ -117,7 +118,7 @@ def main(data: Path) -> None:
                 right[0] | {"corners": [9, 9, 12, 12]},
             ],
         )
-        camera.open("collect/audit", "[data-test=findings]")
+        camera.open("collect/audit", "[data-test=finding]")
         camera.take("findings")
         save(4, right)
         camera.open("collect/audit?class=5", "[data-test=crop] img")
@@ -126,7 +127,9 @@ def main(data: Path) -> None:
         camera.take("audit")
         if not ask("/projects/1/snapshots")["snapshots"]:
             ask("/projects/1/snapshots", {"name": "First belt", "note": "Before the night shift"})
+            wait_for_jobs()
             ask("/projects/1/snapshots", {"name": "Rings are rolls", "class_map": {5: 1}})
+            wait_for_jobs()
         camera.open("collect/snapshots", "[data-test=snapshot-detail]")
         camera.take("snapshots")
         camera.open("train", "[data-test=plan]")
@@ -137,6 +140,8 @@ def main(data: Path) -> None:
         if not any(run["job"]["state"] == "done" for run in ask("/projects/1/runs")["runs"]):
             ask("/projects/1/runs", {"start": "shipped", "settings": {"epochs": 10}, "name": "From shapes"})
             ask("/projects/1/runs", {"settings": {"epochs": 10, "side": 320}, "name": "From nothing"})
+            # Starting freezes the labels; the runs come after that.
+            wait_for_jobs()
             wait_for_jobs()
         run = next(
             run["id"]
@@ -149,7 +154,7 @@ def main(data: Path) -> None:
         camera.wait("[data-test=watch-picture]")
         camera.take("watch")
         camera.open("train/runs", "[data-test=run-row]")
-        ActionChains(driver).send_keys("a").perform()
+        ActionChains(driver).key_down(Keys.CONTROL).send_keys("a").key_up(Keys.CONTROL).perform()
         camera.wait("[data-test=overlay] canvas")
         camera.take("runs")
         others = [

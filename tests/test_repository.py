@@ -6,7 +6,10 @@ import subprocess
 import tomllib
 from pathlib import Path
 
+import click
 import pytest
+
+from avocet.cli.main import avocet
 
 ROOT = Path(__file__).parent.parent
 
@@ -124,3 +127,16 @@ def test_class_colours_are_told_apart():
     for colour in COLOURS:
         # Badge text is ink; boxes lie on the near-black stage.
         assert contrast(colour, "#15181b") >= 4.5
+
+
+def test_the_readme_names_options_that_are_there():
+    text = (ROOT / "README.md").read_text()
+    lines = re.search(r"```\n(avocet serve.*?)```", text, re.S)[1].replace("\n   ", " ").splitlines()
+    assert len(lines) == 7
+    for line in lines:
+        name = line.split()[1]
+        context = click.Context(avocet)
+        command = avocet.get_command(context, name)
+        known = {option for parameter in command.params for option in parameter.opts}
+        wanted = set(re.findall(r"--[\w-]+", line))
+        assert wanted and wanted <= known, (name, wanted - known)

@@ -132,6 +132,16 @@ class Page:
         """Ask below the project's own address."""
         return self.fetch(f"/projects/{self.project}/{path}", method, body)
 
+    def outcome(self, started, seconds=300):
+        """What a started job came to, once it is done."""
+        number = started["job"]["id"]
+        self.until(
+            lambda: self.fetch(f"/jobs/{number}")["state"] in ("done", "failed"), "the job's end", seconds
+        )
+        job = self.fetch(f"/jobs/{number}")
+        assert job["state"] == "done", job["message"]
+        return job["outcome"][job["kind"]]
+
     def run(self):
         """The project's latest run with its epochs."""
         return self.fetch(f"/runs/{self.own('runs')['runs'][0]['id']}")

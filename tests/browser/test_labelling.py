@@ -9,6 +9,7 @@ from avocet.core.boxes import iou
 from avocet.demo.belt import render_still
 from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import JobState, PictureState
+from avocet.work.job_kinds import TAKE_FOLDER, FolderToTake
 from avocet.work.jobs import create_job
 from avocet.work.labels.boxes import NewBox, save_labels
 from avocet.work.labels.classes import list_classes
@@ -180,7 +181,7 @@ def test_several_boxes_at_once(page):
     for x in (220, 320):
         chain.move_to_element_with_offset(page.stage(), *page._on_screen((x, 120))).click()
     chain.key_up(Keys.CONTROL).perform()
-    page.find("box-details", "and 2 more chosen")
+    page.find("box-details", "and 2 more selected")
     page.keys("3", Keys.ARROW_DOWN)
     assert names(page) == ["loaf"] * 3 and [box[1] for box in page.boxes()] == pytest.approx(
         [101] * 3, abs=1.5
@@ -198,7 +199,7 @@ def test_several_boxes_at_once(page):
 def test_a_pass_for_one_class(page):
     page.open_picture(1)
     page.stage()
-    page.keys("1", "f")
+    page.keys("1", "q")
     page.find("mode", "Only roll")
     other = next(box for box, name in zip(page.boxes(), names(page), strict=True) if name != "roll")
     page.tap(((other[0] + other[2]) / 2, (other[1] + other[3]) / 2))
@@ -210,13 +211,13 @@ def test_a_pass_for_one_class(page):
     page.keys(".")
     page.find(".name", "still-1.jpg")
     page.find("mode", "Only roll")
-    page.keys("f")
+    page.keys("q")
     page.gone("[data-test=mode]")
     page.chord(Keys.SHIFT, "h")
     page.find("mode", "Boxes are hidden")
     page.chord(Keys.SHIFT, "h")
     page.keys(Keys.TAB, "h")
-    page.find("mode", "Only the chosen box")
+    page.find("mode", "Only the selected box")
 
 
 def test_sizes_and_looks_are_remembered(page):
@@ -315,7 +316,7 @@ def test_a_picture_that_changed_where_it_lies_is_named(page, server, sessions, t
     path = tmp_path / "outside.jpg"
     path.write_bytes(encode_jpeg(render_still(31).pixels))
     with sessions.begin() as session:
-        added = add_picture(session, server[1], page.project, path, "outside.jpg", copied=False).picture.id
+        added = add_picture(session, server[1], page.project, path, "outside.jpg", keep="in place").picture.id
     page.open(f"collect/{added}")
     page.stage()
     path.write_bytes(encode_jpeg(render_still(32).pixels))
@@ -333,8 +334,8 @@ def test_what_was_broken_off_goes_on(page, server, sessions, tmp_path, belt):
     shelf.mkdir()
     (shelf / "late.jpg").write_bytes(encode_jpeg(render_still(33).pixels))
     with sessions.begin() as session:
-        given = {"project_id": page.project, "path": str(shelf), "copied": True}
-        job = create_job(session, page.project, "take_folder", "Take pictures from shelf", given)
+        given = FolderToTake(project_id=page.project, path=str(shelf), copied=True)
+        job = create_job(session, page.project, TAKE_FOLDER, "Take pictures from shelf", given)
         job.state = JobState.INTERRUPTED
     page.open("collect")
     page.find("broken-off", "Take pictures from shelf")

@@ -19,7 +19,7 @@ def field(page, label, value):
 
 def start_small_run(page, epochs):
     page.open("train")
-    page.find("plan", "Learns from 4 pictures, watched on 2")
+    page.find("plan", "Learns from 4 pictures, validated on 2")
     field(page, "Input side", 96)
     field(page, "Epochs", epochs)
     field(page, "Batch", 2)
@@ -83,7 +83,9 @@ def test_train_judge_and_use(page):
         lambda: len(page.driver.find_elements(By.CSS_SELECTOR, "[data-test=marks] button")) != rows,
         "fewer marks",
     )
-    page.keys("g", "p", ".")
+    page.keys("g")
+    page.chord(Keys.SHIFT, "g")
+    page.keys(".")
     page.find(".compare, [data-test=compare]")
 
     page.open("use")
@@ -91,7 +93,7 @@ def test_train_judge_and_use(page):
     slider = page.find("[data-test=score-slider] [role=slider]")
     slider.send_keys(Keys.HOME)
     page.click("start-detection")
-    page.find("objects", "object", 240)
+    page.find("objects", "box", 240)
     assert float(page.find("speed").text) > 0
     assert page.own("detections")["detections"][0]["summary"]["pictures"] == 12
     moving = "const v = document.querySelector('video'); return v && v.readyState >= 2 && v.currentTime > 0.1 && v.videoWidth"

@@ -50,9 +50,9 @@ def test_grid_by_keyboard(page):
     outline = page.driver.execute_script("return getComputedStyle(document.activeElement).outlineStyle")
     assert outline == "solid"
     page.keys("x")
-    page.find("chosen-bar", "1 picture chosen")
+    page.find("chosen-bar", "1 picture selected")
     page.keys(Keys.ARROW_RIGHT, "x")
-    page.find("chosen-bar", "2 pictures chosen")
+    page.find("chosen-bar", "2 pictures selected")
     page.keys(Keys.ESCAPE)
     page.until(lambda: not page.shown("chosen-bar"), "nothing chosen")
     page.keys(Keys.ENTER)
@@ -80,7 +80,7 @@ def test_chosen_pictures_move_to_a_part_and_back(page):
     page.open("collect?state=unlabelled")
     page.until(lambda: len(page.all("card")) == 4, "four pictures")
     page.chord(Keys.CONTROL, "a")
-    page.find("chosen-bar", "4 pictures chosen")
+    page.find("chosen-bar", "4 pictures selected")
     page.driver.find_elements(By.CSS_SELECTOR, "[data-test=chosen-bar] button")[2].click()
     page.until(
         lambda: sum(p["part"] == "test" for p in page.own("pictures")["pictures"]) == 4,
@@ -89,7 +89,7 @@ def test_chosen_pictures_move_to_a_part_and_back(page):
     page.click(".undo-button", "Undo")
     page.until(
         lambda: sum(p["part"] is None for p in page.own("pictures")["pictures"]) == 4,
-        "four in no part",
+        "four unassigned",
     )
 
 
@@ -97,9 +97,9 @@ def test_stages_by_key_and_help_of_each(page):
     page.open("collect")
     page.find("add")
     for key, heading, known in (
-        ("t", "Train", "Start the training"),
-        ("j", "Judge", "Measure the chosen model"),
-        ("u", "Use", "Start the detection"),
+        ("t", "Train", "Start training"),
+        ("j", "Judge", "Measure the model"),
+        ("u", "Use", "Start detection run"),
         ("c", "Collect", "Import labels"),
     ):
         page.chord(Keys.ALT, key)
@@ -182,7 +182,7 @@ def test_results_on_files_from_this_computer(page, belt, tmp_path):
     page.find("use-files").send_keys(f"{belt / 'still-0.jpg'}\n{belt / 'still-1.jpg'}\n{bad}")
     page.find("use-form", "3 files from this computer")
     page.click("start-detection")
-    page.find("objects", "object", 240)
+    page.find("objects", "box", 240)
     page.find(".notice", "bad.png is not a JPEG")
     loaded = "const i = document.querySelector('.stage img'); return i && i.naturalWidth"
     assert page.until(lambda: page.driver.execute_script(loaded), "the annotated copy") == 960

@@ -50,13 +50,13 @@ def test_looks_ahead_of_a_run(page):
     page.find("augment-panel", "± 45°")
 
     tab(page, "Time and memory")
-    page.keys("e")
+    page.chord(Keys.SHIFT, "e")
     page.find("estimated", "GB", 120)
 
     tab(page, "Watch pictures")
     page.until(lambda: len(page.all("watch-tile")) == 2, "validation pictures")
     page.all("watch-tile")[1].click()
-    page.find("watch-choice", "1 picture chosen")
+    page.find("watch-choice", "1 picture selected")
     field(page, "Epochs", 1)
     field(page, "Batch", 2)
     page.click("start-run")
@@ -88,7 +88,7 @@ def test_watch_try_extend_and_compare(page):
     page.keys("4")
     page.find("log", "Epoch 3: loss")
 
-    page.keys("x")
+    page.chord(Keys.SHIFT, "r")
     field(page, "More epochs", 2)
     page.click("extend-now")
     page.find("epoch", "5 of 5", 240)
@@ -109,14 +109,14 @@ def test_watch_try_extend_and_compare(page):
     page.until(lambda: len(page.all("run-row")) == 2, "two runs")
     head = page.find("runs").text.split("\n")[0]
     assert "Batch" in head and "Started from" in head and "Optimiser" not in head
-    page.keys("a")
+    page.chord(Keys.CONTROL, "a")
     page.find("overlay", "2 runs over one another")
     page.choose("[data-test=group-by]", "Batch")
     page.find("groups", "By batch")
     page.click("bin-runs")
     page.gone("[data-test=run-row]")
     page.click(".undo-button")
-    page.until(lambda: len(page.all("run-row")) == 2, "both taken back")
+    page.until(lambda: len(page.all("run-row")) == 2, "both restored")
 
 
 def test_how_many_pictures(page):

@@ -132,7 +132,7 @@ def test_taking_over_and_taking_back(data, fresh):
     assert (taken.pictures, taken.boxes) == (1, 1)
     with sessions.begin() as session:
         new = list_pictures(session, fresh, Filter(name="new"))[0]
-        assert new.state == PictureState.DONE and new.boxes[0].corners == [10, 20, 40, 60]
+        assert new.state == PictureState.DONE and new.boxes[0].corners == (10, 20, 40, 60)
         still = list_pictures(session, fresh, Filter(name="still-1"))[0]
         assert "baguette" in [each.name for each in list_classes(session, fresh)] and len(still.boxes) > 1
     with pytest.raises(InputError, match="none of its 2 pictures"):

@@ -181,7 +181,8 @@ def intersection(first: ArrayLike, second: ArrayLike) -> Array:
     a, b = as_boxes(first)[:, None], as_boxes(second)[None]
     width = np.minimum(a[..., 2], b[..., 2]) - np.maximum(a[..., 0], b[..., 0])
     height = np.minimum(a[..., 3], b[..., 3]) - np.maximum(a[..., 1], b[..., 1])
-    return np.maximum(width, 0) * np.maximum(height, 0)
+    overlap: Array = np.maximum(width, 0) * np.maximum(height, 0)
+    return overlap
 
 
 def iou(first: ArrayLike, second: ArrayLike, crowd: ArrayLike | None = None) -> Array:

@@ -2,7 +2,7 @@
 
 import json
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, TypeGuard
 
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
@@ -133,16 +133,23 @@ def _take(
     return ""
 
 
+def _is_four_numbers(value: object) -> TypeGuard[list[float]]:
+    return (
+        isinstance(value, list)
+        and len(value) == 4
+        and all(isinstance(each, int | float) and not isinstance(each, bool) for each in value)
+    )
+
+
 def _box(entry: Any, picture: RecordedPicture, classes: dict[str, int]) -> tuple[RecordedBox | None, str]:
     if not isinstance(entry, dict):
         return None, "is not an object"
     label, corners = entry.get("class"), entry.get("corners")
     if not isinstance(label, str) or not label.strip():
         return None, "has no class"
-    numbers = isinstance(corners, list) and len(corners) == 4
-    if not numbers or not all(isinstance(v, int | float) and not isinstance(v, bool) for v in corners):  # type: ignore[union-attr]
+    if not _is_four_numbers(corners):
         return None, f"has the corners {str(corners)[:80]}, which are not four numbers"
-    fitted, reason = fit_box(corners, picture.width, picture.height)  # type: ignore[arg-type]
+    fitted, reason = fit_box(corners, picture.width, picture.height)
     if fitted is None:
         return None, f"with corners {str(corners)[:80]} {reason}"
     track, attributes = entry.get("track"), entry.get("attributes", {})

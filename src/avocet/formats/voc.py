@@ -160,7 +160,7 @@ def _put(parent: ElementTree.Element, name: str, text: str) -> None:
 
 def _root(content: bytes, name: str) -> ElementTree.Element:
     try:
-        root = fromstring(content)
+        root: ElementTree.Element = fromstring(content)
     except ElementTree.ParseError as error:
         raise InputError(f"{name} is not XML: {error}") from None
     except DefusedXmlException:
@@ -169,7 +169,7 @@ def _root(content: bytes, name: str) -> ElementTree.Element:
         raise InputError(f"{name} is not XML: {error}") from None
     if root.tag != "annotation":
         raise InputError(f"{name} is no Pascal VOC file: its top is <{root.tag}>, not <annotation>")
-    return root  # type: ignore[no-any-return]
+    return root
 
 
 def _whole(root: ElementTree.Element, path: str) -> int:

@@ -206,8 +206,8 @@ class Box(Base):
     picture: Mapped[Picture] = relationship(back_populates="boxes")
 
     @property
-    def corners(self) -> list[float]:
-        return [self.x1, self.y1, self.x2, self.y2]
+    def corners(self) -> tuple[float, float, float, float]:
+        return self.x1, self.y1, self.x2, self.y2
 
 
 class Snapshot(Base):

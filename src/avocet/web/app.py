@@ -22,7 +22,7 @@ from avocet.web.routes import ALL
 from avocet.web.schemas.common import Problem
 from avocet.web.uploads import accept_uploads
 from avocet.work.train.ahead.choices import AugmentationIn, SettingsIn
-from avocet.work.train.ahead.plan import LEARNABLE
+from avocet.work.train.ahead.plan import LEARNABLE_SIDE
 
 PAGE = Path(__file__).parent / "page"
 """Where the built page lies."""
@@ -34,7 +34,7 @@ CONSTANTS = {
     "minimum_score": MINIMUM_SCORE,
     "overlap_limit": OVERLAP_LIMIT,
     "fusion_iou": FUSION_IOU,
-    "learnable": LEARNABLE,
+    "learnable": LEARNABLE_SIDE,
     "area_bounds": AREA_BOUNDS,
 }
 """What the page needs to know before it asks anything; each is declared where it is used."""

@@ -72,7 +72,7 @@ def tighten(pixels: NDArray[np.uint8], box: ArrayLike) -> Array:
     if pixels.ndim != 3 or pixels.shape[2] != 3:
         raise ValueError(f"a picture has shape (H, W, 3), not {pixels.shape}")
     height, width = pixels.shape[:2]
-    drawn = np.clip(as_boxes(np.asarray(box)[None])[0], 0, [width, height, width, height])
+    drawn: Array = np.clip(as_boxes(np.asarray(box)[None])[0], 0, [width, height, width, height])
     sides = drawn[2:] - drawn[:2]
     if (sides <= 0).any():
         raise ValueError(f"the box {np.asarray(box).tolist()} has no area in a picture of {width}×{height}")
@@ -92,14 +92,18 @@ def tighten(pixels: NDArray[np.uint8], box: ArrayLike) -> Array:
     if iou([found], [drawn])[0, 0] >= TIGHT_ALREADY:
         return drawn
     small = np.abs(found - drawn) <= np.maximum(STAYS * np.tile(sides, 2), step)
-    return np.clip(np.where(small, drawn, found), 0, [width, height] * 2)
+    tightened: Array = np.clip(np.where(small, drawn, found), 0, [width, height] * 2)
+    return tightened
 
 
 def _shrunk(pixels: NDArray[np.uint8], step: int) -> NDArray[np.float32]:
     """Means over squares of ``step`` pixels, lightly smoothed against noise."""
     rows, columns = pixels.shape[0] // step * step, pixels.shape[1] // step * step
     blocks = pixels[:rows, :columns].reshape(rows // step, step, columns // step, step, 3)
-    return ndimage.gaussian_filter(blocks.mean(axis=(1, 3), dtype=np.float32), (0.7, 0.7, 0))
+    softened: NDArray[np.float32] = ndimage.gaussian_filter(
+        blocks.mean(axis=(1, 3), dtype=np.float32), (0.7, 0.7, 0)
+    )
+    return softened
 
 
 def _object(crop: NDArray[np.float32], box: Array) -> NDArray[np.bool_] | None:

@@ -31,7 +31,8 @@ class Resampled:
         known = ~np.isnan(values)
         total = np.where(known, values, 0).sum(axis=(0, 1))
         count = known.sum(axis=(0, 1))
-        return np.divide(total, count, out=np.full(len(total), np.nan), where=count > 0)
+        mean: Array = np.divide(total, count, out=np.full(len(total), np.nan), where=count > 0)
+        return mean
 
 
 def resample(

@@ -20,7 +20,8 @@ class ConvUnit(nn.Module):
         self.act = nn.SiLU(inplace=True)
 
     def forward(self, x: Tensor) -> Tensor:
-        return self.act(self.norm(self.conv(x)))
+        out: Tensor = self.act(self.norm(self.conv(x)))
+        return out
 
     def fold(self) -> None:
         """Merge the normalisation into the convolution, for inference."""
@@ -38,7 +39,8 @@ class Residual(nn.Module):
         self.widen = ConvUnit(channels // 2, channels, 3)
 
     def forward(self, x: Tensor) -> Tensor:
-        return x + self.widen(self.narrow(x))
+        out: Tensor = x + self.widen(self.narrow(x))
+        return out
 
 
 class Network(nn.Module):

@@ -1,6 +1,7 @@
 """What a size costs: parameters, multiply-adds, memory and measured time, layer by layer."""
 
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -112,7 +113,7 @@ def summarise(size: str, side: int, classes: int) -> Summary:
     )
 
 
-def _noter(name: str, layers: list[Layer]):  # type: ignore[no-untyped-def]
+def _noter(name: str, layers: list[Layer]) -> Callable[[nn.Module, tuple[Tensor, ...], Tensor], None]:
     def note(module: nn.Module, inputs: tuple[Tensor, ...], output: Tensor) -> None:
         conv = module.conv if isinstance(module, ConvUnit) else module
         assert isinstance(conv, nn.Conv2d)

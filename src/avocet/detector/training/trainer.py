@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import torch
@@ -40,6 +41,8 @@ WHOLE_PICTURES = 0.15
 
 LARGEST_GRADIENT = 10.0
 """Gradients of a greater norm are shortened to it."""
+
+State = dict[str, Any]
 
 
 def input_sizes(pictures: Sequence[LabelledPicture], side: int) -> Array:
@@ -180,7 +183,8 @@ class Training:
     def trained_share(self) -> float:
         """Share of the weights that are trained rather than frozen."""
         counts = [(each.numel(), each.requires_grad) for each in self.network.parameters()]
-        return sum(count for count, trained in counts if trained) / sum(count for count, _ in counts)
+        share: float = sum(count for count, trained in counts if trained) / sum(count for count, _ in counts)
+        return share
 
     @property
     def checkpoint_path(self) -> Path:
@@ -299,7 +303,7 @@ class Training:
             name = ("box", "objectness", "class")[int((~np.isfinite(parts)).argmax())]
             raise InputError(self._broken(f"the {name} loss", batch, epoch, number))
         self._optimizer.zero_grad(set_to_none=True)
-        losses.total.backward()
+        torch.autograd.backward(losses.total)
         norm = nn.utils.clip_grad_norm_(self.network.parameters(), LARGEST_GRADIENT)
         if not math.isfinite(float(norm)):
             raise InputError(self._broken("the gradient", batch, epoch, number))
@@ -324,7 +328,9 @@ class Training:
     def _follow(self, step: int) -> None:
         """Moving average of the weights, quick at first."""
         keep = self.settings.average * (1 - math.exp(-(step + 1) / 40))
-        get_ema_multi_avg_fn(keep)(*self._followed, step)
+        # Untyped in torch.
+        follow: Callable[..., None] = get_ema_multi_avg_fn(keep)  # type: ignore[no-untyped-call]
+        follow(*self._followed, step)
 
     def validate(self) -> Validation:
         """Losses and mAP of the averaged weights on the validation pictures. Changes no weight."""
@@ -385,12 +391,12 @@ class Training:
         with replacing(self.folder / name) as temporary:
             write_bundle(temporary, self.card(metrics), self.average.state_dict())
 
-    def _training_state(self) -> tuple[dict, dict, dict]:
+    def _training_state(self) -> tuple[State, State, State]:
         return copy.deepcopy(
             (self.network.state_dict(), self.average.state_dict(), self._optimizer.state_dict())
         )
 
-    def _restore(self, state: tuple[dict, dict, dict]) -> None:
+    def _restore(self, state: tuple[State, State, State]) -> None:
         network, average, optimizer = state
         self.network.load_state_dict(network)
         self.average.load_state_dict(average)

@@ -3,6 +3,7 @@
 import json
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -66,10 +67,10 @@ def watched_epochs(folder: Path, last: int) -> list[int]:
     return [epoch for epoch in found if epoch <= last]
 
 
-def read_watched(folder: Path, epoch: int) -> list[dict[str, list]] | None:
+def read_watched(folder: Path, epoch: int) -> list[dict[str, list[Any]]] | None:
     """What an epoch found on each watch picture, or None where nothing was kept."""
     path = folder / "watch" / f"{epoch:05}.json"
     if not path.is_file():
         return None
-    kept: list[dict[str, list]] = json.loads(path.read_text())
+    kept: list[dict[str, list[Any]]] = json.loads(path.read_text())
     return kept

@@ -6,12 +6,13 @@ from functools import lru_cache
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 
+from avocet.core.raw.explaining import Fates
 from avocet.web.context import context, reply, start_job
 from avocet.web.schemas import anatomy as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.train import RunPath
 from avocet.work.anatomy import fusion
-from avocet.work.anatomy.raw import Fates, TakenApart, shown_candidates
+from avocet.work.anatomy.raw import TakenApart, shown_candidates
 from avocet.work.job_kinds import FIND_BOXES, TAKE_APART, PictureApart, RunsAndPicture
 from avocet.work.jobs import get_job, outcome_of
 from avocet.work.pictures.files import get_picture

@@ -8,6 +8,7 @@ from flask_openapi3 import APIBlueprint, Tag
 from pydantic import ValidationError
 
 from avocet.core.errors import InputError
+from avocet.core.score.calibration import CALIBRATED_SCORE
 from avocet.files import safe_name
 from avocet.store.tables import Evaluation
 from avocet.web.context import context, job_out, moment, reply
@@ -275,7 +276,7 @@ def calibration(path: schemas.EvaluationPath, query: schemas.CalibrationQuery) -
             mean_score=[_known(value) for value in made.mean_score.tolist()],
             share_right=[_known(value) for value in made.share_right.tolist()],
             expected_error=_known(made.expected_error),
-            lowest_score=answers.CALIBRATED_SCORE,
+            lowest_score=CALIBRATED_SCORE,
         )
     )
 

@@ -2,6 +2,7 @@
 
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
+from sqlalchemy.orm import Session
 
 from avocet.store.tables import Project
 from avocet.web.context import context, reply
@@ -13,7 +14,7 @@ from avocet.work.project.stages import stages as work_stages
 project = APIBlueprint("project", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="project")])
 
 
-def _out(session, project: Project) -> schemas.ProjectOut:  # type: ignore[no-untyped-def]
+def _out(session: Session, project: Project) -> schemas.ProjectOut:
     stages = schemas.StagesOut.model_validate(work_stages(session, project.id))
     return schemas.ProjectOut(id=project.id, name=project.name, stages=stages)
 

@@ -147,7 +147,8 @@ class TakenApart:
         """Place of a cell's anchor among all candidates."""
         before = sum(int(np.prod((each.shape[0], *each.shape[2:]))) for each in self.raw[:level])
         anchors, _, _, columns = self.raw[level].shape
-        return before + (row * columns + column) * anchors + anchor
+        number: int = before + (row * columns + column) * anchors + anchor
+        return number
 
 
 def shown_candidates(

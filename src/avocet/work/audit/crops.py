@@ -199,9 +199,8 @@ def change_boxes(
                 changed += 1
                 if class_id is None:
                     continue
-            corners: tuple[float, float, float, float] = tuple(box.corners)  # type: ignore[assignment]
             kept = class_id if box.id in wanted and class_id is not None else box.class_id
-            boxes.append(NewBox(kept, corners, box.crowd, box.attributes, box.track))
+            boxes.append(NewBox(kept, box.corners, box.crowd, box.attributes, box.track))
         change_picture(session, change, picture, boxes, picture.state)
     if not changed:
         raise InputError("these boxes were changed meanwhile; look at the sheet again")

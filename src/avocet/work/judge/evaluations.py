@@ -126,12 +126,12 @@ def prepare_evaluation(
     chosen = [each for each in (run, ensemble, files.get(MODEL), files.get(DETECTIONS)) if each is not None]
     if len(chosen) != 1:
         raise InputError("choose one model: a run, an ensemble, a bundle or a file of detections")
-    for owned in (run, ensemble):
-        if owned is not None and owned.project_id != project_id:
+    owned = run if run is not None else ensemble
+    if owned is not None:
+        if owned.project_id != project_id:
             raise NotFound(f"the project has no such model ({owned.name})")
-    if run is not None or ensemble is not None:
         bundles_of(session, folder, run, ensemble, order.checkpoint)
-        name = run.name if run is not None else ensemble.name  # type: ignore[union-attr]
+        name = owned.name
         if run is not None and order.checkpoint != "best":
             kind, _, number = order.checkpoint.partition("-")
             name += f", {kind} {int(number)}" if number else f", {kind}"

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from sqlalchemy import and_, func, select, text
+from sqlalchemy import ColumnElement, and_, func, select, text
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
@@ -86,6 +86,6 @@ def boxes_with(session: Session, project_id: int, name: str) -> int:
     return session.scalar(query) or 0
 
 
-def has(name: str):  # type: ignore[no-untyped-def]
+def has(name: str) -> ColumnElement[bool]:
     """The condition that a box has an attribute; the first half of it uses an index of the few that have any."""
     return and_(text("box.attributes <> '{}'"), func.json_type(Box.attributes, f'$."{name}"').is_not(None))

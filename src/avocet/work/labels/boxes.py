@@ -75,7 +75,7 @@ def save_labels(
             known[box.class_id] = found is not None and found.project_id == picture.project_id
         if not known[box.class_id]:
             raise InputError(f"box {number} of {picture.name} has class {box.class_id}, which is not here")
-        corners, reason = fit_box(box.corners, picture.width, picture.height)  # type: ignore[arg-type]
+        corners, reason = fit_box(box.corners, picture.width, picture.height)
         if corners is None:
             raise InputError(f"box {number} of {picture.name} {reason}")
         x1, y1, x2, y2 = corners
@@ -111,7 +111,7 @@ def labels_of(picture: Picture) -> dict[str, Any]:
         "boxes": [
             {
                 "class_id": box.class_id,
-                "corners": box.corners,
+                "corners": list(box.corners),
                 "crowd": box.crowd,
                 "attributes": box.attributes,
                 "track": box.track,

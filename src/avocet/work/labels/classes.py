@@ -153,7 +153,7 @@ def merge_class(session: Session, project_id: int, class_id: int, into_id: int) 
         boxes = [
             NewBox(
                 into_id if box.class_id == class_id else box.class_id,
-                tuple(box.corners),  # type: ignore[arg-type]
+                box.corners,
                 box.crowd,
                 box.attributes,
                 box.track,

@@ -68,7 +68,8 @@ class LabelColumns:
 
     def in_part(self, part: Part | None) -> NDArray[np.bool_]:
         """Which pictures are in a part, or in none."""
-        return self.part == PARTS.index(part)
+        there: NDArray[np.bool_] = self.part == PARTS.index(part)
+        return there
 
     def of_pictures(self, chosen: NDArray[np.bool_]) -> "LabelColumns":
         """Only some pictures with their boxes."""

@@ -32,7 +32,7 @@ def _choice(name: str, settings: type, left_open: set[str], left_out: set[str], 
 _Augmentation: Any = _choice("_Augmentation", Augmentation, {"flips"}, set())
 
 
-class AugmentationIn(_Augmentation):
+class AugmentationIn(_Augmentation):  # type: ignore[misc]  # made from the settings' own fields
     """How training pictures are varied."""
 
 
@@ -45,7 +45,7 @@ _Settings: Any = _choice(
 )
 
 
-class SettingsIn(_Settings):
+class SettingsIn(_Settings):  # type: ignore[misc]  # made from the settings' own fields
     """What is left out or null is chosen from the labels."""
 
 

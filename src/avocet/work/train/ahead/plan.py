@@ -15,6 +15,9 @@ from avocet.work.train.ahead.run_labels import RunLabels
 
 DEFAULT_SIDE, DEFAULT_BATCH = Settings().side, Settings().batch
 
+LEARNABLE_SIDE = LEARNABLE
+"""In input pixels, for those above who may not ask the detector."""
+
 ENOUGH_LEARNABLE = 0.02
 """A side is advised at which at most this share of boxes is too small."""
 
