@@ -52,7 +52,7 @@ def test_from_figures_to_what_lies_behind(page):
     page.until(lambda: page.find("compare-two").is_enabled(), "two selected")
     page.click("compare-two")
     words = page.find("beside-words", "mAP at 0.50:0.95").text
-    assert words.startswith("better") and "chance" in words
+    assert words.startswith("worse measures −") and "against better" in words and "chance" in words
     assert page.find("beside-figures").text.count("\n") >= 6
     page.find("beside-pictures", "right by both")
     shown = boxes_of(page, first, 0.25) + boxes_of(page, second, 0.25)

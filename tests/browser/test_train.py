@@ -50,6 +50,7 @@ def test_looks_ahead_of_a_run(page):
     page.find("augment-panel", "± 45°")
 
     tab(page, "Time and memory")
+    page.find("estimate")
     page.chord(Keys.SHIFT, "e")
     page.find("estimated", "GB", 120)
 
