@@ -4,8 +4,9 @@ DATA ?= data
 VENV := .venv
 PYTHON := $(VENV)/bin/python
 PAGE := src/avocet/web/page/index.html
+BENCHES := suppression evaluation judging reading pages training learning digits
 
-.PHONY: help run setup test quick check bench screenshots types clean
+.PHONY: help run setup test quick check bench screenshots types clean $(BENCHES)
 
 help:
 	@echo "make run          set up what is missing, make the demo project, serve it on 127.0.0.1:$(PORT)"
@@ -67,8 +68,12 @@ $(VENV)/benched: $(VENV)/tested
 	@$(PYTHON) -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[bench]'
 	@touch $@
 
+# `make bench` runs all, `make bench pages` only those that are named.
 bench: $(VENV)/benched
-	$(PYTHON) -m bench
+	$(PYTHON) -m bench $(filter $(BENCHES),$(MAKECMDGOALS))
+
+$(BENCHES): bench
+	@:
 
 screenshots: setup $(VENV)/tested
 	$(PYTHON) scripts/screenshots.py

@@ -9,7 +9,7 @@ from threadpoolctl import threadpool_limits
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.score.bootstrap import RESAMPLES, interval, resample
 from avocet.core.score.matching import match
-from avocet.core.score.measurement import COCO_AREAS, match_pictures, measure_detections
+from avocet.core.score.measurement import area_ranges, match_pictures, measure_detections
 from avocet.core.score.precision import COCO_THRESHOLDS
 
 PICTURES, TRUTHS, DETECTIONS, CLASSES = 5_000, 36_000, 500_000, 80
@@ -45,7 +45,7 @@ def main() -> None:
     with threadpool_limits(1):
         started = time.perf_counter()
         measured = measure_detections(
-            truths, found, range(CLASSES), COCO_THRESHOLDS, COCO_AREAS, (1, 10, 100)
+            truths, found, range(CLASSES), COCO_THRESHOLDS, area_ranges(), (1, 10, 100)
         )
         seconds = time.perf_counter() - started
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
@@ -57,7 +57,7 @@ def main() -> None:
                 detections.boxes[mine], detections.scores[mine], truth.boxes[real], COCO_THRESHOLDS,
                 truth.ignored[real],
             )  # fmt: skip
-    plain = (time.perf_counter() - started) * PICTURES / PART * len(COCO_AREAS)
+    plain = (time.perf_counter() - started) * PICTURES / PART * len(area_ranges())
     print(
         f"{PICTURES:,} pictures, {TRUTHS:,} truths, {DETECTIONS:,} detections, {CLASSES} classes, ten IoUs, four areas"
     )

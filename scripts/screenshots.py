@@ -143,11 +143,8 @@ def main(data: Path) -> None:
             # Starting freezes the labels; the runs come after that.
             wait_for_jobs()
             wait_for_jobs()
-        run = next(
-            run["id"]
-            for run in ask("/projects/1/runs")["runs"]
-            if run["name"] == "From shapes" or run["job"]["state"] == "done"
-        )
+        done = [run for run in ask("/projects/1/runs")["runs"] if run["job"]["state"] == "done"]
+        run = max(done, key=lambda each: each["name"] == "From shapes")["id"]
         camera.open(f"train/{run}", ".chart canvas")
         camera.take("run")
         driver.find_element(By.XPATH, "//div[@role='tab'][contains(.,'Watch pictures')]").click()

@@ -12,9 +12,10 @@ def test_classes_and_attributes(client, labelled):
     pasted = client.post(f"{url}/pasted", json={"text": "bun\nbraid"}).json
     assert names() == [*before, "bun", "braid"]
     client.post(f"{BASE}/projects/1/changes/{pasted['change_id']}/undo")
-    ids = [each["id"] for each in client.get(url).json["classes"]]
+    assert names() == before
+    ids = [each["id"] for each in client.get(url).json["classes"] if not each["retired"]]
     client.put(f"{url}/order", json={"ids": ids[::-1]})
-    assert names()[0] == "braid"
+    assert names() == before[::-1]
     merged = client.post(f"{url}/{ids[0]}/merge", json={"into_id": ids[1]}).json
     assert len(names()) == len(ids) - 1
     client.post(f"{BASE}/projects/1/changes/{merged['change_id']}/undo")
@@ -68,3 +69,27 @@ def test_changes_are_listed_and_undone_long_after(client, labelled):
     again = client.post(f"{BASE}/projects/1/changes/{moved['id']}/undo")
     assert again.status_code == 422 and "undone already" in again.json["detail"]
     assert client.post(f"{BASE}/projects/1/changes/99/undo").status_code == 404
+
+
+def test_undoing_that_a_class_was_added_retires_it_unless_it_has_boxes(client, labelled):
+    def names(retired):
+        listed = client.get(f"{BASE}/projects/1/classes").json["classes"]
+        return [each["name"] for each in listed if each["retired"] == retired]
+
+    before = names(False)
+    for name in ("baguette", "bun"):
+        client.post(f"{BASE}/projects/1/classes", json={"name": name})
+    baguette = next(
+        each["id"]
+        for each in client.get(f"{BASE}/projects/1/classes").json["classes"]
+        if each["name"] == "baguette"
+    )
+    box = {"class_id": baguette, "corners": [10, 10, 50, 50], "crowd": False, "attributes": {}, "track": None}
+    revision = client.get(f"{BASE}/pictures/1").json["labels"]["revision"]
+    body = {"revision": revision, "state": "done", "boxes": [box]}
+    assert client.put(f"{BASE}/pictures/1/labels", json=body).status_code == 200
+    changes = {each["title"]: each["id"] for each in client.get(f"{BASE}/projects/1/changes").json["changes"]}
+    client.post(f"{BASE}/projects/1/changes/{changes['Class baguette added']}/undo")
+    assert names(True) == [] and names(False) == [*before, "baguette", "bun"]
+    client.post(f"{BASE}/projects/1/changes/{changes['Class bun added']}/undo")
+    assert names(True) == ["bun"] and names(False) == [*before, "baguette"]

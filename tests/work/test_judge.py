@@ -7,6 +7,7 @@ import zipfile
 import numpy as np
 import pytest
 
+from avocet.core.detections import PictureTruth
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import Candidates
 from avocet.jobs.worker import run_job
@@ -34,7 +35,7 @@ from avocet.work.judge.evaluations import (
 )
 from avocet.work.judge.files import detections_json, report_csv, report_json
 from avocet.work.judge.opened import Measured
-from avocet.work.judge.report import measure, truths_in
+from avocet.work.judge.report import measure
 from avocet.work.labels.boxes import NewBox, labels_of, save_labels
 from avocet.work.labels.changes import undo_change
 from avocet.work.pictures.listing import Filter, list_pictures
@@ -423,7 +424,7 @@ def test_measuring_perfect_and_useless_answers(data, trained):
     pictures = labelled_pictures(folder, run.project_id, frozen, Part.VALIDATION)
     perfect = [Candidates(p.boxes, np.linspace(0.9, 0.8, len(p.boxes)), p.classes) for p in pictures]
     nothing = [Candidates(np.zeros((0, 4)), np.zeros(0), np.zeros(0, np.int64)) for _ in pictures]
-    truths = truths_in(pictures)
+    truths = [PictureTruth(picture.boxes, picture.classes, picture.ignored) for picture in pictures]
     good, bad = measure(frozen.classes, truths, perfect), measure(frozen.classes, truths, nothing)
     assert good["map"] == good["map75"] == 1.0 and bad["map50"] == 0.0
     assert good["map_interval"] == [1.0, 1.0] and bad["map50_interval"] == [0.0, 0.0]

@@ -41,7 +41,6 @@ CLASS_WORDS = ("class", "classname", "label", "category", "source", "kind", "typ
 WIDTH_WORDS = ("picturewidth", "imagewidth", "imgwidth")
 HEIGHT_WORDS = ("pictureheight", "imageheight", "imgheight")
 SHOWN_ROWS = 5
-LONGEST_FIELD = 100_000
 
 
 @dataclass(frozen=True)

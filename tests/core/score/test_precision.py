@@ -6,7 +6,7 @@ from hypothesis import strategies as st
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.score.bootstrap import interval, resample
 from avocet.core.score.matching import match
-from avocet.core.score.measurement import COCO_AREAS, match_pictures, measure_detections, sum_up
+from avocet.core.score.measurement import area_ranges, match_pictures, measure_detections, sum_up
 from avocet.core.score.precision import COCO_THRESHOLDS, average_precision, evaluate
 from tests.conftest import examples
 from tests.core.slow import average_precision_slowly, match_slowly, measure_slowly
@@ -172,7 +172,7 @@ def test_sizes_worked_by_hand():
     """A small truth found, a large one missed, and a large false alarm."""
     truth = PictureTruth([[0, 0, 10, 10], [100, 100, 300, 300]], [1, 1])
     found = PictureDetections([[0, 0, 10, 10], [400, 100, 600, 300]], [0.6, 0.9], [1, 1])
-    measured = measure_detections([truth], [found], [1], [0.5], COCO_AREAS, (1, 10, 100))
+    measured = measure_detections([truth], [found], [1], [0.5], area_ranges(), (1, 10, 100))
     by_area = dict(zip(measured.areas, measured.average_precision[0, 0].tolist(), strict=True))
     # Of all: false alarm first, then one hit of two truths: precision 1/2 up to recall 1/2.
     assert by_area["all"] == pytest.approx(0.5 * 51 / 101)

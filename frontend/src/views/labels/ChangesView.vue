@@ -57,7 +57,7 @@ useKeys([
         <p class="soft">What changes many pictures or a class at once is kept here, and can be undone from here.</p>
       </div>
       <template v-else-if="loaded">
-        <p class="soft">Undo changes back what nobody has worked on since; the rest stays as it is.</p>
+        <p class="soft">Undo restores what nobody has worked on since; the rest stays as it is.</p>
         <table class="figures">
           <thead>
             <tr>

@@ -44,7 +44,7 @@ const stages = computed(() => {
     {
       name: "Use",
       path: "use",
-      state: figures.detections ? count(figures.detections, "detection") : "Not used yet",
+      state: figures.detections ? count(figures.detections, "detection run") : "Not used yet",
       more: figures.last_source ? `last on ${figures.last_source}` : "",
     },
   ];

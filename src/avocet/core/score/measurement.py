@@ -45,9 +45,6 @@ def area_ranges(bounds: Sequence[float] = AREA_BOUNDS) -> Areas:
     }
 
 
-COCO_AREAS = area_ranges()
-
-
 @dataclass(frozen=True)
 class Measurement:
     """What was measured. T thresholds, K classes, A area ranges, M limits of detections a picture.

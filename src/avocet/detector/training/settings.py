@@ -113,8 +113,8 @@ class Settings:
     )
     keep_every: int = setting(
         0,
-        "Keep every",
-        "also keeps the checkpoint of every N-th epoch; 0 keeps latest and best",
+        "Also every N-th epoch",
+        "keeps its checkpoint too; 0 keeps only the latest and the best",
         0,
         10_000,
         1,

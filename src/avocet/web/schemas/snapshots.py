@@ -68,29 +68,6 @@ class SnapshotPairPath(SnapshotPath):
     other_id: int
 
 
-class ClassChangesOut(Schema):
-    name: str
-    added: int
-    gone: int
-    moved: int
-    relabelled: int
-
-
-class RelabelledOut(Schema):
-    before: str
-    after: str
-    boxes: int
-
-
-class ComparisonOut(Schema):
-    pictures_added: list[str]
-    pictures_gone: list[str]
-    pictures_changed: list[str]
-    other_part: list[str]
-    classes: list[ClassChangesOut]
-    relabelled: list[RelabelledOut]
-
-
 class ArchiveIn(Request):
     format: FormatKey = "coco"
     with_pictures: bool = True

@@ -27,7 +27,6 @@ from avocet.work.pictures.files import StoredPicture, get_picture, picture_path
 from avocet.work.progress import Reporter, Stopped
 
 SheetOrder = Literal["size", "shape", "brightness", "date", "strange"]
-NEEDS_LOOKS = frozenset({"brightness", "strange"})
 CROP = 160
 """Sides of a crop's picture in pixels."""
 

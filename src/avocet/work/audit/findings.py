@@ -191,7 +191,8 @@ def _doubled(project: _Project) -> Iterator[Finding]:
     for first, second, overlap in doubled(columns.corners[plain], columns.owner[plain]):
         boxes = [project.box(int(plain[each])) for each in (first, second)]
         kind = "doubled" if boxes[0].class_id == boxes[1].class_id else "two classes"
-        what = " and ".join(dict.fromkeys(project.classes[box.class_id] for box in boxes))
+        names = [project.classes[box.class_id] for box in boxes]
+        what = f"two boxes of {names[0]}" if kind == "doubled" else " and ".join(names)
         name = project.name(columns.owner[plain[first]])
         text = f"{what} overlap with an IoU of {overlap:.2f} in {name}"
         yield Finding(_key(kind, *boxes), kind, text, [boxes[0].picture_id], boxes)

@@ -49,11 +49,6 @@ def find_candidates(
     return found
 
 
-def truths_in(pictures: Sequence[LabelledPicture]) -> list[PictureTruth]:
-    """What is to be found in pictures."""
-    return [PictureTruth(picture.boxes, picture.classes, picture.ignored) for picture in pictures]
-
-
 def measure(
     class_names: Sequence[str],
     truths: Sequence[PictureTruth],

@@ -11,7 +11,7 @@ from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.store.tables import Change, ChangedPicture, ObjectClass, Part, Picture, PictureState, now
+from avocet.store.tables import Box, Change, ChangedPicture, ObjectClass, Part, Picture, PictureState, now
 from avocet.work.labels.boxes import NewBox, boxes_from, labels_of, save_labels
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import get_project
@@ -110,6 +110,7 @@ def undo_change(session: Session, project_id: int, change_id: int) -> Undone:
         save_labels(session, picture, picture.revision, boxes_from(row.before), state, by_hand=False)
         picture.state = state
         pictures += 1
+    _retire_added(session, change)
     change.undone_at = now()
     session.flush()
     return Undone(change.title, pictures, kept)
@@ -161,7 +162,7 @@ def _class_row(each: ObjectClass) -> dict[str, Any]:
 
 
 def _restore_classes(session: Session, change: Change) -> None:
-    """Names, colours and order as they were; classes made since stay, after the others."""
+    """Names, colours and order as they were; classes made since come after the others."""
     project = get_project(session, change.project_id)
     before = {row["id"]: row for row in change.classes}
     here = {each.id: each for each in project.classes if each.id in before}
@@ -179,3 +180,28 @@ def _restore_classes(session: Session, change: Change) -> None:
     for position, each in enumerate(order, start=1):
         each.position = position
     session.flush()
+
+
+def _retire_added(session: Session, change: Change) -> None:
+    """Retire the classes that a change added, unless boxes have been drawn of them since."""
+    project = get_project(session, change.project_id)
+    later = session.scalars(
+        select(Change)
+        .where(Change.project_id == project.id, Change.id > change.id)
+        .order_by(Change.id)
+        .limit(1)
+    ).first()
+    after = {row["id"] for row in later.classes} if later else {each.id for each in project.classes}
+    added = after - {row["id"] for row in change.classes}
+    for each in project.classes:
+        has_boxes = select(Box.id).where(Box.class_id == each.id).limit(1)
+        if each.id in added and each.retired_at is None and session.scalar(has_boxes) is None:
+            each.retired_at = now()
+    renumber(project.classes)
+
+
+def renumber(classes: Sequence[ObjectClass]) -> None:
+    """Number keys without gaps; retired classes come last."""
+    ordered = sorted(classes, key=lambda each: (each.retired_at is not None, each.position))
+    for position, each in enumerate(ordered, start=1):
+        each.position = position

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session, selectinload
 from avocet.core.errors import InputError
 from avocet.store.tables import Box, Change, ObjectClass, Picture, now
 from avocet.work.labels.boxes import NewBox
-from avocet.work.labels.changes import begin_change, change_picture
+from avocet.work.labels.changes import begin_change, change_picture, renumber
 from avocet.work.labels.columns import LabelColumns
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import get_project
@@ -74,7 +74,7 @@ def add_class(session: Session, project_id: int, name: str) -> ObjectClass:
     if retired is not None:
         retired.retired_at = None
         retired.position = 1 + max(each.position for each in project.classes)
-        _number(project.classes)
+        renumber(project.classes)
         return retired
     wanted = _usable_name(project.classes, name)
     if len(project.classes) >= MOST_CLASSES:
@@ -83,7 +83,7 @@ def add_class(session: Session, project_id: int, name: str) -> ObjectClass:
     position = 1 + max((each.position for each in project.classes if not each.retired_at), default=0)
     added = ObjectClass(name=wanted, colour=COLOURS[place % len(COLOURS)], position=position)
     project.classes.append(added)
-    _number(project.classes)
+    renumber(project.classes)
     session.flush()
     return added
 
@@ -188,15 +188,8 @@ def ensure_classes(session: Session, project_id: int, names: list[str]) -> list[
 
 def _retire(session: Session, chosen: ObjectClass) -> None:
     chosen.retired_at = now()
-    _number(get_project(session, chosen.project_id).classes)
+    renumber(get_project(session, chosen.project_id).classes)
     session.flush()
-
-
-def _number(classes: list[ObjectClass]) -> None:
-    """Number keys without gaps; retired classes come last."""
-    ordered = sorted(classes, key=lambda each: (each.retired_at is not None, each.position))
-    for position, each in enumerate(ordered, start=1):
-        each.position = position
 
 
 def _usable_name(classes: list[ObjectClass], name: str) -> str:

@@ -62,9 +62,8 @@ def training_hints(
                 Hint(
                     "overfitting",
                     int(epochs[lowest]),
-                    f"Validation loss has risen since epoch {epochs[lowest]} while training loss falls: the "
-                    "detector learns its training pictures by heart. More pictures or stronger augmentation "
-                    "help; the best epoch is kept.",
+                    f"Validation loss has risen since epoch {epochs[lowest]} while training loss falls: "
+                    "overfitting. More pictures or stronger augmentation help; the best epoch is kept.",
                 )
             )
     if len(learnt) > 2 and _rising(learnt):

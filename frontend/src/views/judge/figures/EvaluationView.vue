@@ -362,4 +362,7 @@ dd b {
   align-items: center;
   font-weight: 600;
 }
+.facts dd b + span {
+  margin-left: 6px;
+}
 </style>

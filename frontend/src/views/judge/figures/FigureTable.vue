@@ -157,4 +157,7 @@ button {
   margin: 0;
   font-variant-numeric: tabular-nums;
 }
+.worst td:first-child .soft {
+  margin-left: 6px;
+}
 </style>

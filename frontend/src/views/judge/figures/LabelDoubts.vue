@@ -85,7 +85,7 @@ const action: Record<Doubt["kind"], string> = {
   unlabelled: "Add the box",
   "other class": "Change the class",
   "badly placed": "Move the box",
-  background: "Take the box off",
+  background: "Delete the box",
 };
 const states: Record<Doubt["state"], string> = {
   open: "",

@@ -52,7 +52,7 @@ function set(next: unknown): void {
 <style scoped>
 label {
   display: grid;
-  grid-template-columns: 112px 122px;
+  grid-template-columns: 120px 122px;
   align-items: center;
   font-weight: 600;
 }

@@ -309,9 +309,12 @@ useKeys([
   gap: 7px 12px;
   align-items: center;
 }
+.ahead :deep(.el-tabs__item) {
+  padding: 0 13px;
+}
 .fields > label {
   display: grid;
-  grid-template-columns: 112px 122px;
+  grid-template-columns: 120px 122px;
   align-items: center;
   font-weight: 600;
 }
