@@ -1,6 +1,7 @@
 """``avocet serve``."""
 
 import os
+import signal
 import socket
 from pathlib import Path
 from typing import Any
@@ -84,8 +85,9 @@ def serve(data: Path, host: str, port: int, folders: tuple[Path, ...], demo: boo
     click.echo(
         f"Avocet is at http://{shown}:{listener.getsockname()[1]} with the data in {folder.root}. Ctrl-C ends it."
     )
+    # The server hands a signal on once it has ended: a termination then ends the rest as Ctrl-C does.
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
-        # Ctrl-C and a termination end it in order, and the workers after it.
         server.run(sockets=[listener])
     except KeyboardInterrupt:
         pass
