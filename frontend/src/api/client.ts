@@ -14,7 +14,7 @@ export type Job = Schemas["JobOut"];
 export type JobKind = Job["kind"];
 /** What a kind of job comes to. */
 export type Outcome<K extends JobKind> = NonNullable<Schemas["JobOutcomes"][K]>;
-export type LabelBox = Schemas["BoxOut"];
+export type DrawnBox = Schemas["BoxOut"];
 export type Run = Schemas["RunOut"];
 export type Epoch = Schemas["EpochOut"];
 export type Hint = Schemas["HintOut"];

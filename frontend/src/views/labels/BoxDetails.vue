@@ -4,9 +4,9 @@ import { computed } from "vue";
 
 import { useProject } from "@/state/project";
 import { inputSide, LEARNABLE } from "@/state/remembered";
-import type { LabelBox } from "@/api/client";
+import type { DrawnBox } from "@/api/client";
 
-const props = defineProps<{ box: LabelBox; others: number; size: { width: number; height: number } }>();
+const props = defineProps<{ box: DrawnBox; others: number; size: { width: number; height: number } }>();
 const emit = defineEmits<{ attribute: [name: string, value: unknown] }>();
 const store = useProject();
 

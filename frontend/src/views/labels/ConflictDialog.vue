@@ -3,9 +3,9 @@
 import type { Picture } from "@/api/client";
 import { count } from "@/parts/format";
 import PicturePreview from "@/parts/PicturePreview.vue";
-import type { LabelBox } from "@/api/client";
+import type { DrawnBox } from "@/api/client";
 
-defineProps<{ picture: Picture; mine: LabelBox[]; theirs: LabelBox[] }>();
+defineProps<{ picture: Picture; mine: DrawnBox[]; theirs: DrawnBox[] }>();
 const emit = defineEmits<{ mine: []; theirs: [] }>();
 </script>
 

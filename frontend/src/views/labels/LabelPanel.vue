@@ -6,10 +6,10 @@ import { api, type Labels, take } from "@/api/client";
 import ClassBadge from "@/parts/ClassBadge.vue";
 import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
-import type { LabelBox } from "@/api/client";
+import type { DrawnBox } from "@/api/client";
 
 const props = defineProps<{
-  boxes: LabelBox[];
+  boxes: DrawnBox[];
   selection: number[];
   activeClass: number | null;
   state: Labels["state"];
@@ -75,7 +75,7 @@ async function addClass(): Promise<void> {
   }
 }
 
-function sizeOf({ corners: [x1, y1, x2, y2] }: LabelBox): string {
+function sizeOf({ corners: [x1, y1, x2, y2] }: DrawnBox): string {
   return `${Math.round(x2 - x1)}×${Math.round(y2 - y1)}`;
 }
 </script>

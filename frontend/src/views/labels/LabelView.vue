@@ -13,7 +13,7 @@ import { useProject } from "@/state/project";
 import BoxDetails from "@/views/labels/BoxDetails.vue";
 import { useBoxTool } from "@/views/labels/editing/boxTool";
 import ConflictDialog from "@/views/labels/ConflictDialog.vue";
-import type { LabelBox } from "@/api/client";
+import type { DrawnBox } from "@/api/client";
 import { useLabelKeys } from "@/views/labels/editing/labelKeys";
 import { useLabelling } from "@/views/labels/editing/labelling";
 import LabelPanel from "@/views/labels/LabelPanel.vue";
@@ -29,7 +29,7 @@ const store = useProject();
 const pictureId = Number(route.params.picture);
 const picture = ref<Picture | null>(null);
 const failed = ref("");
-const previousBoxes = shallowRef<LabelBox[]>([]);
+const previousBoxes = shallowRef<DrawnBox[]>([]);
 const show = reactive({ ghosts: false, onlyChosen: false, none: false, looks: false });
 const stamping = ref(false);
 const stage = ref<InstanceType<typeof PictureStage>>();
@@ -116,7 +116,7 @@ async function load(): Promise<void> {
     picture.value = detail.picture;
     const labels = detail.labels as Labels;
     const draft = saving.start(labels);
-    work.show(draft ?? { boxes: labels.boxes as LabelBox[], state: labels.state });
+    work.show(draft ?? { boxes: labels.boxes as DrawnBox[], state: labels.state });
     const wanted = sitting.takePending(pictureId);
     if (wanted) work.apply(wanted);
     sitting.chooseFirstClass();
@@ -250,9 +250,9 @@ function keepMine(): void {
 }
 
 function takeTheirs(): void {
-  const mine = JSON.parse(JSON.stringify(work.version())) as { boxes: LabelBox[]; state: Labels["state"] };
+  const mine = JSON.parse(JSON.stringify(work.version())) as { boxes: DrawnBox[]; state: Labels["state"] };
   const labels = saving.takeTheirs();
-  work.show({ boxes: labels.boxes as LabelBox[], state: labels.state });
+  work.show({ boxes: labels.boxes as DrawnBox[], state: labels.state });
   work.history.remember(pictureId, mine, work.version());
 }
 
@@ -424,7 +424,7 @@ useLabelKeys({
       v-if="saving.state.value === 'conflict' && picture"
       :picture="picture"
       :mine="boxes"
-      :theirs="(saving.theirs.value?.boxes ?? []) as LabelBox[]"
+      :theirs="(saving.theirs.value?.boxes ?? []) as DrawnBox[]"
       @mine="keepMine"
       @theirs="takeTheirs" />
   </div>

@@ -2,24 +2,24 @@
 import { computed, type Ref, ref } from "vue";
 
 import { type Corners, cursorOf, cut, type Handle, handleAt, hit, moved, type Point, resized } from "@/stage/geometry";
-import type { LabelBox } from "@/api/client";
+import type { DrawnBox } from "@/api/client";
 
 /** A drag shorter than this many screen grips is a click. */
 const LEAST_DRAG = 0.6;
 
 export interface ToolOptions {
-  boxes: Ref<LabelBox[]>;
+  boxes: Ref<DrawnBox[]>;
   /** Places of the selected boxes; the last one has the handles. */
   selection: Ref<number[]>;
   /** Places of boxes that can be hit: those that are shown and not dimmed. */
   reachable: Ref<Set<number>>;
   /** Outlines of the picture before, to be taken over by a click. */
-  ghosts: Ref<LabelBox[]>;
+  ghosts: Ref<DrawnBox[]>;
   size: Ref<{ width: number; height: number }>;
   /** A click puts a box of this size. */
   stamp: Ref<{ width: number; height: number } | null>;
   newClass: () => number | null;
-  change: (next: LabelBox[]) => void;
+  change: (next: DrawnBox[]) => void;
   /** Called with the place of every box that was just drawn. */
   drew: (place: number) => void;
 }

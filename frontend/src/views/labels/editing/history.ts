@@ -1,10 +1,10 @@
 /** Undo and redo of the whole sitting, across pictures. */
 import { computed, ref } from "vue";
 
-import type { LabelBox, Labels } from "@/api/client";
+import type { DrawnBox, Labels } from "@/api/client";
 
 export interface Version {
-  boxes: LabelBox[];
+  boxes: DrawnBox[];
   state: Labels["state"];
 }
 

@@ -4,11 +4,11 @@ import { computed, type Ref, ref, shallowRef } from "vue";
 import { api, type Labels, take } from "@/api/client";
 import { type Corners, cut, moved } from "@/stage/geometry";
 import { complain } from "@/state/notes";
-import type { LabelBox } from "@/api/client";
+import type { DrawnBox } from "@/api/client";
 import { useHistory, type Version } from "@/views/labels/editing/history";
 
 /** Boxes copied by key, for any picture of the sitting. */
-const clipboard = ref<LabelBox[]>([]);
+const clipboard = ref<DrawnBox[]>([]);
 
 export function useLabelling(
   projectId: number,
@@ -16,7 +16,7 @@ export function useLabelling(
   size: Ref<{ width: number; height: number }>,
   touch: () => void,
 ) {
-  const boxes = shallowRef<LabelBox[]>([]);
+  const boxes = shallowRef<DrawnBox[]>([]);
   const state = ref<Labels["state"]>("unlabelled");
   const selection = ref<number[]>([]);
   const history = useHistory(projectId);
@@ -34,7 +34,7 @@ export function useLabelling(
   }
 
   /** Change boxes, state or both. */
-  function change(next: LabelBox[], wanted?: Labels["state"]): void {
+  function change(next: DrawnBox[], wanted?: Labels["state"]): void {
     const before = JSON.parse(JSON.stringify(version())) as Version;
     apply({ boxes: next, state: wanted ?? fitting(next, state.value) });
     history.remember(pictureId, before, version());
@@ -47,13 +47,13 @@ export function useLabelling(
     touch();
   }
 
-  function fitting(next: LabelBox[], now: Labels["state"]): Labels["state"] {
+  function fitting(next: DrawnBox[], now: Labels["state"]): Labels["state"] {
     if (next.length && (now === "unlabelled" || now === "empty")) return "in_progress";
     return !next.length && now === "in_progress" ? "unlabelled" : now;
   }
 
   /** The same change to every selected box. */
-  function each(turn: (box: LabelBox) => LabelBox): boolean {
+  function each(turn: (box: DrawnBox) => DrawnBox): boolean {
     if (!selection.value.length) return false;
     const places = new Set(selection.value);
     change(boxes.value.map((box, place) => (places.has(place) ? turn(box) : box)));
@@ -104,7 +104,7 @@ export function useLabelling(
   }
 
   /** Add boxes and select them. */
-  function add(some: LabelBox[]): void {
+  function add(some: DrawnBox[]): void {
     if (!some.length) return;
     const first = boxes.value.length;
     change([...boxes.value, ...some]);
@@ -113,7 +113,7 @@ export function useLabelling(
 
   function copy(): boolean {
     if (!selection.value.length) return false;
-    clipboard.value = selection.value.map((place) => JSON.parse(JSON.stringify(boxes.value[place])) as LabelBox);
+    clipboard.value = selection.value.map((place) => JSON.parse(JSON.stringify(boxes.value[place])) as DrawnBox);
     return true;
   }
 

@@ -3,7 +3,7 @@ import { onBeforeUnmount, ref } from "vue";
 
 import { api, ApiError, type Labels, take } from "@/api/client";
 import { type Draft, draftOf, dropDraft, isThere, keepDraft, sendDrafts } from "@/views/labels/editing/drafts";
-import type { LabelBox } from "@/api/client";
+import type { DrawnBox } from "@/api/client";
 
 export type SaveState = "saved" | "waiting" | "saving" | "offline" | "conflict" | "refused";
 
@@ -12,7 +12,7 @@ const RETRY = 3000;
 
 export function useSaving(
   pictureId: number,
-  read: () => { boxes: LabelBox[]; state: Labels["state"] },
+  read: () => { boxes: DrawnBox[]; state: Labels["state"] },
   onSaved: (labels: Labels, before: Labels) => void,
 ) {
   const state = ref<SaveState>("saved");

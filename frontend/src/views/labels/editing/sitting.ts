@@ -2,7 +2,7 @@
 import { ref } from "vue";
 import type { LocationQuery } from "vue-router";
 
-import { api, type LabelBox, take } from "@/api/client";
+import { api, type DrawnBox, take } from "@/api/client";
 import { useProject } from "@/state/project";
 import type { Version } from "@/views/labels/editing/history";
 
@@ -12,7 +12,7 @@ export const pass = ref(false);
 const lastSizes = new Map<number, { width: number; height: number }>();
 /** What next and previous walk along, and which question it answers. */
 let walk: { key: string; ids: number[] } = { key: "", ids: [] };
-const seen = new Map<number, LabelBox[]>();
+const seen = new Map<number, DrawnBox[]>();
 const MOST_SEEN = 20;
 
 /** The next picture that is opened begins a new sitting. */
@@ -58,7 +58,7 @@ export function useSitting() {
   }
 
   /** The boxes of a picture as they were last seen in this sitting, or as the server has them. */
-  async function boxesOf(pictureId: number): Promise<LabelBox[]> {
+  async function boxesOf(pictureId: number): Promise<DrawnBox[]> {
     const known = seen.get(pictureId);
     if (known) return known;
     const detail = await take(
@@ -68,7 +68,7 @@ export function useSitting() {
   }
 
   /** Remember a picture's boxes for those who go on from it. */
-  function remember(pictureId: number, boxes: LabelBox[]): void {
+  function remember(pictureId: number, boxes: DrawnBox[]): void {
     seen.delete(pictureId);
     seen.set(pictureId, boxes);
     if (seen.size > MOST_SEEN) seen.delete(seen.keys().next().value!);
