@@ -143,6 +143,16 @@ def test_evaluate_takes_detections_of_any_program(tmp_path, answer):
     assert (tmp_path / "f.csv").read_text().splitlines()[-1].startswith("mean,1.0")
     assert "all.json measures +" in done.stdout and "Kinds of error" in done.stdout
     assert "background" in done.stdout and "square: 0.900 gives precision 1.000" in done.stdout
+    # Every score is alike there: the minimum score of the command is the one that errors are counted above.
+    for least, background in (("0.5", len(rows)), ("0.95", 0)):
+        moved = [row | {"bbox": [0, 0, 3, 3]} for row in rows]
+        (tmp_path / "moved.json").write_text(json.dumps(moved))
+        told = answer(*given, "--detections", tmp_path / "moved.json", "--minimum-score", least).stdout
+        kinds = told.split("Kinds of error")[1].splitlines()
+        assert f"above {least}" in kinds[0]
+        assert (
+            next(int(line.split()[1]) for line in kinds if line.split()[:1] == ["background"]) == background
+        )
     done = answer(*given, "--detections", tmp_path / "strange.json")
     assert done.returncode == 1 and "say which class each means: 6" in done.stderr
     answer(*given, "--detections", tmp_path / "strange.json", "--map", "60=bar", "--map", "61=square")

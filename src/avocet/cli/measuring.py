@@ -98,7 +98,7 @@ def evaluate(
     if table is not None:
         write_text(table, report_csv(figures))
     show_figures(figures)
-    show_mistakes(figures)
+    show_mistakes(measured, minimum_score, limit)
     show_confusion(measured, minimum_score, limit)
     show_scores(measured, limit, wish, amount)
     if other is not None:

@@ -8,7 +8,7 @@ import click
 from avocet.cli.common import number
 from avocet.core.raw.candidates import MINIMUM_SCORE
 from avocet.core.score.operating import Wish
-from avocet.work.judge.answers import chosen_scores, confusion_of
+from avocet.work.judge.answers import chosen_scores, confusion_of, mistakes_of
 from avocet.work.judge.opened import Measured
 
 
@@ -38,12 +38,12 @@ def show_figures(figures: dict[str, Any]) -> None:
         click.echo(f"Scores are off by {figures['calibration_error']:.3f} on average (calibration error)")
 
 
-def show_mistakes(figures: dict[str, Any]) -> None:
+def show_mistakes(measured: Measured, minimum_score: float, overlap_limit: float) -> None:
     """Kinds of error, how often each is made and what mending it brings."""
-    click.echo(f"\nKinds of error     above {MINIMUM_SCORE:g}   mAP@.5 if mended")
-    for name, entry in figures["mistakes"].items():
-        gain = "" if entry["gain"] is None else f"{entry['gain']:+.3f}"
-        click.echo(f"  {name:16} {entry['count']:10}   {gain:>16}")
+    click.echo(f"\nKinds of error     above {minimum_score:g}   mAP@.5 if mended")
+    for each in mistakes_of(measured, minimum_score, overlap_limit):
+        gain = "" if each.gain is None else f"{each.gain:+.3f}"
+        click.echo(f"  {each.name:16} {each.count:10}   {gain:>16}")
 
 
 def show_confusion(measured: Measured, minimum_score: float, overlap_limit: float) -> None:

@@ -11,7 +11,7 @@ from avocet.store.database import Sessions
 from avocet.store.tables import Job, JobState, now
 from avocet.work.job_kinds import KINDS, G, JobKind, O
 from avocet.work.job_outcomes import FileMade
-from avocet.work.problems import NotFound
+from avocet.work.problems import NotFound, by_number
 
 SAVE_EVERY = dt.timedelta(milliseconds=400)
 """How often progress is written at most."""
@@ -40,10 +40,7 @@ def give(job: Job, kind: JobKind[G, O], given: G) -> None:
 
 def get_job(session: Session, job_id: int) -> Job:
     """The job, or `NotFound`."""
-    job = session.get(Job, job_id)
-    if job is None:
-        raise NotFound(f"there is no job {job_id}")
-    return job
+    return by_number(session, Job, job_id, "job")
 
 
 def claim(session: Session, job_id: int, by_command: bool = False) -> Job | None:

@@ -1,6 +1,10 @@
 """What can go wrong besides unusable input."""
 
-from typing import Any
+from typing import Any, TypeVar
+
+from sqlalchemy.orm import Session
+
+T = TypeVar("T")
 
 
 class NotFound(LookupError):
@@ -19,3 +23,11 @@ class Conflict(Exception):
     def __init__(self, message: str, current: dict[str, Any] | None = None) -> None:
         super().__init__(message)
         self.current = current or {}
+
+
+def by_number(session: Session, table: type[T], number: int, called: str) -> T:
+    """The record of that number, or `NotFound` with what it is called."""
+    found = session.get(table, number)
+    if found is None:
+        raise NotFound(f"there is no {called} {number}")
+    return found

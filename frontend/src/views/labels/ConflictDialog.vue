@@ -1,12 +1,21 @@
 <script setup lang="ts">
 /** One picture, two versions of its boxes: both are shown, and the person chooses. */
-import type { Picture } from "@/api/client";
+import { computed } from "vue";
+
+import type { DrawnBox, Picture } from "@/api/client";
+import BoxedPicture from "@/parts/BoxedPicture.vue";
 import { count } from "@/parts/format";
-import PicturePreview from "@/parts/PicturePreview.vue";
-import type { DrawnBox } from "@/api/client";
+import { useProject } from "@/state/project";
 
 defineProps<{ picture: Picture; mine: DrawnBox[]; theirs: DrawnBox[] }>();
 const emit = defineEmits<{ mine: []; theirs: [] }>();
+const store = useProject();
+const names = computed(() => store.allClasses.map((each) => each.name));
+const drawn = (boxes: DrawnBox[]) =>
+  boxes.map(({ corners, class_id }) => ({
+    corners,
+    classIndex: store.allClasses.findIndex((each) => each.id === class_id),
+  }));
 </script>
 
 <template>
@@ -19,11 +28,11 @@ const emit = defineEmits<{ mine: []; theirs: [] }>();
     :close-on-press-escape="false">
     <div class="two" data-test="conflict">
       <figure>
-        <PicturePreview :picture="picture" :boxes="theirs" />
+        <BoxedPicture :picture="picture" :names="names" :boxes="drawn(theirs)" />
         <figcaption>Saved meanwhile: {{ count(theirs.length, "box", "boxes") }}</figcaption>
       </figure>
       <figure>
-        <PicturePreview :picture="picture" :boxes="mine" />
+        <BoxedPicture :picture="picture" :names="names" :boxes="drawn(mine)" />
         <figcaption>Here: {{ count(mine.length, "box", "boxes") }}</figcaption>
       </figure>
     </div>

@@ -65,11 +65,7 @@ async function addClass(): Promise<void> {
     const added = store.classes.find((each) => each.name === name);
     if (!added) return;
     emit("class", added.id);
-    sayWithUndo(`Class ${added.name} added`, async () => {
-      const path = { project_id: store.id, class_id: added.id };
-      const left = await take(api.DELETE("/api/v1/projects/{project_id}/classes/{class_id}", { params: { path } }));
-      store.allClasses = left.classes;
-    });
+    if (made.change_id) sayWithUndo(`Class ${added.name} added`, () => store.undoChange(made.change_id!));
   } catch (error) {
     complain(error);
   }

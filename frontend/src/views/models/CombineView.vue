@@ -13,7 +13,8 @@ import PicturePick from "@/views/anatomy/PicturePick.vue";
 import JudgeHead from "@/views/judge/JudgeHead.vue";
 import { measure } from "@/views/judge/measureOrder";
 import { latestOnly } from "@/views/judge/figures/thresholds";
-import DetectionPicture from "@/views/train/run/DetectionPicture.vue";
+import BoxedPicture from "@/parts/BoxedPicture.vue";
+import FigureSlider from "@/parts/FigureSlider.vue";
 
 const store = useProject();
 const router = useRouter();
@@ -181,26 +182,8 @@ useKeys([{ keys: ["Ctrl+s"], label: "Save as an ensemble", run: save }]);
             </div>
           </el-checkbox-group>
           <label>On <PicturePick v-model="pictureId" /></label>
-          <label class="slide"
-            >Overlap of the same object <b>{{ overlap.toFixed(2) }}</b><el-slider
-              v-model="overlap"
-              :min="0.05"
-              :max="0.95"
-              :step="0.05"
-              size="small"
-              :show-tooltip="false"
-              aria-label="Overlap of the same object"
-          /></label>
-          <label class="slide"
-            >Minimum score <b>{{ score.toFixed(2) }}</b><el-slider
-              v-model="score"
-              :min="0.05"
-              :max="0.95"
-              :step="0.05"
-              size="small"
-              :show-tooltip="false"
-              aria-label="Minimum score"
-          /></label>
+          <FigureSlider v-model="overlap" label="Overlap of the same object" :min="0.05" :max="0.95" :step="0.05" />
+          <FigureSlider v-model="score" label="Minimum score" :min="0.05" :max="0.95" :step="0.05" />
           <form novalidate class="save" @submit.prevent="save">
             <el-input
               v-model="name"
@@ -253,17 +236,17 @@ useKeys([{ keys: ["Ctrl+s"], label: "Save as an ensemble", run: save }]);
               <figcaption>
                 <b>Combined</b> by weighted box fusion: {{ count(made.fused.length, "box", "boxes") }}
               </figcaption>
-              <DetectionPicture :picture="picture" :names="names" :predictions="drawn(made.fused)" scores />
+              <BoxedPicture :picture="picture" :names="names" :boxes="drawn(made.fused)" scores />
             </figure>
             <figure>
               <figcaption>
                 <b>All together, suppressed</b>: {{ count(made.suppressed.length, "box", "boxes") }}
               </figcaption>
-              <DetectionPicture :picture="picture" :names="names" :predictions="drawn(made.suppressed)" scores />
+              <BoxedPicture :picture="picture" :names="names" :boxes="drawn(made.suppressed)" scores />
             </figure>
             <figure v-for="model in found.models" :key="model.run_id">
               <figcaption>{{ model.name }}: {{ count(single(model).length, "box", "boxes") }}</figcaption>
-              <DetectionPicture :picture="picture" :names="names" :predictions="single(model)" scores />
+              <BoxedPicture :picture="picture" :names="names" :boxes="single(model)" scores />
             </figure>
           </div>
           <p v-else-if="!busy" class="soft">Choose models and a picture.</p>
@@ -299,13 +282,9 @@ aside > label {
 .member :deep(.el-input-number) {
   width: 92px;
 }
-aside > .slide {
+aside > .figure-slider {
   display: grid;
-  grid-template-columns: 1fr auto;
-  gap: 0 10px;
-}
-.slide :deep(.el-slider) {
-  grid-column: 1 / -1;
+  width: 100%;
 }
 .save {
   display: grid;

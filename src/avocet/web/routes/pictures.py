@@ -24,6 +24,7 @@ from avocet.work.job_kinds import (
     SentArchive,
     SplitOrder,
 )
+from avocet.work.job_outcomes import FileTaken
 from avocet.work.jobs import create_job
 from avocet.work.labels.attributes import list_attributes
 from avocet.work.labels.boxes import labels_of
@@ -242,7 +243,7 @@ def take_folder(path: ProjectPath, body: schemas.FolderIn) -> Response:
     return start_job(path.project_id, TAKE_FOLDER, f"Take pictures from {place.name}", given)
 
 
-def _take_in(project_id: int, file: ArrivedFile) -> schemas.FileOutcome:
+def _take_in(project_id: int, file: ArrivedFile) -> FileTaken:
     folder, sessions, name = context().folder, context().sessions, file.name
     try:
         if is_archive(name):
@@ -252,20 +253,20 @@ def _take_in(project_id: int, file: ArrivedFile) -> schemas.FileOutcome:
             with sessions.begin() as session:
                 job = create_job(session, project_id, TAKE_ARCHIVE, f"Take pictures from {name}", given)
             context().enqueue(job.id, job.kind)
-            return schemas.FileOutcome(name=name, outcome="archive", job_id=job.id)
+            return FileTaken(name=name, outcome="archive", job_id=job.id)
         if Path(name).suffix.lower() in CLIP_SUFFIXES:
             clip = work_clips.take_clip(sessions, folder, project_id, file.path, name, file.digest, "move")
-            return schemas.FileOutcome(name=name, outcome="clip", clip_id=clip.id)
+            return FileTaken(name=name, outcome="clip", clip_id=clip.id)
         arrival = Arrival(file.path, name, file.digest, source=_source(name), keep="move", look_later=True)
         added = take_picture(sessions, folder, project_id, arrival)
-        return schemas.FileOutcome(
+        return FileTaken(
             name=name,
             outcome="added" if added.fresh else "already there",
             message="" if added.fresh else f"The same picture is there as {added.picture.name}",
             picture_id=added.picture.id,
         )
     except InputError as error:
-        return schemas.FileOutcome(name=name, outcome="refused", message=str(error))
+        return FileTaken(name=name, outcome="refused", message=str(error))
 
 
 def _source(name: str) -> str:

@@ -15,7 +15,7 @@ project = APIBlueprint("project", __name__, url_prefix="/api/v1", abp_tags=[Tag(
 
 
 def _out(session: Session, project: Project) -> schemas.ProjectOut:
-    stages = schemas.StagesOut.model_validate(work_stages(session, project.id))
+    stages = work_stages(session, project.id)
     return schemas.ProjectOut(id=project.id, name=project.name, stages=stages)
 
 

@@ -101,5 +101,5 @@ def _detail(session: Session, snapshot: Snapshot) -> schemas.SnapshotDetail:
     return schemas.SnapshotDetail(
         snapshot=out,
         classes=summary.classes,
-        parts=[schemas.SnapshotPartOut(**each.model_dump()) for each in summary.parts],
+        parts=summary.parts,
     )

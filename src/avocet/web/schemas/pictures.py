@@ -7,6 +7,7 @@ from pydantic import BaseModel, Field
 from avocet.store.tables import Part, PictureState
 from avocet.web.schemas.common import Request, Schema, Selection
 from avocet.web.schemas.labels import LabelsOut
+from avocet.work.job_outcomes import FileTaken
 
 
 class PictureOut(Schema):
@@ -62,19 +63,8 @@ class PictureDetail(Schema):
     labels: LabelsOut
 
 
-class FileOutcome(Schema):
-    """What became of one file that was sent."""
-
-    name: str
-    outcome: Literal["added", "already there", "clip", "archive", "refused"]
-    message: str = ""
-    picture_id: int | None = None
-    clip_id: int | None = None
-    job_id: int | None = None
-
-
 class UploadOut(Schema):
-    files: list[FileOutcome]
+    files: list[FileTaken]
 
 
 class ClipOut(Schema):

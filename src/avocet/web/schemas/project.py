@@ -1,27 +1,13 @@
 """Schemas of projects and their stages."""
 
-from avocet.store.tables import Part
 from avocet.web.schemas.common import Request, Schema
-
-
-class StagesOut(Schema):
-    pictures: int
-    labelled: int
-    boxes: int
-    runs: int
-    training: bool
-    best_map50: float | None
-    evaluations: int
-    last_map50: float | None
-    last_part: Part | None
-    detections: int
-    last_source: str | None
+from avocet.work.project.stages import Stages
 
 
 class ProjectOut(Schema):
     id: int
     name: str
-    stages: StagesOut
+    stages: Stages
 
 
 class ProjectList(Schema):

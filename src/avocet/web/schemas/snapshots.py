@@ -5,6 +5,7 @@ from pydantic import BaseModel, Field
 from avocet.store.tables import Part, PictureState
 from avocet.web.schemas.common import Request, Schema
 from avocet.web.schemas.exchange import FormatKey
+from avocet.work.snapshots.frozen import PartSummary
 
 
 class SnapshotOut(Schema):
@@ -52,16 +53,10 @@ class SnapshotPath(BaseModel):
     snapshot_id: int
 
 
-class SnapshotPartOut(Schema):
-    part: Part | None
-    pictures: int
-    boxes: dict[str, int]
-
-
 class SnapshotDetail(Schema):
     snapshot: SnapshotOut
     classes: list[str]
-    parts: list[SnapshotPartOut]
+    parts: list[PartSummary]
 
 
 class SnapshotPairPath(SnapshotPath):

@@ -18,7 +18,7 @@ from avocet.work.job_kinds import EVALUATE, ForEvaluation
 from avocet.work.jobs import create_job, give
 from avocet.work.models.bundles import bundles_of
 from avocet.work.models.ensembles import get_ensemble
-from avocet.work.problems import NotFound
+from avocet.work.problems import NotFound, by_number
 from avocet.work.project.projects import get_project
 from avocet.work.snapshots.snapshots import get_snapshot, read_summary
 from avocet.work.train.runs import get_run
@@ -196,10 +196,7 @@ def sent_file(folder: DataFolder, evaluation: Evaluation, kind: str, called: str
 
 def get_evaluation(session: Session, evaluation_id: int) -> Evaluation:
     """The evaluation, or `NotFound`."""
-    evaluation = session.get(Evaluation, evaluation_id)
-    if evaluation is None:
-        raise NotFound(f"there is no measurement {evaluation_id}")
-    return evaluation
+    return by_number(session, Evaluation, evaluation_id, "measurement")
 
 
 def list_evaluations(session: Session, project_id: int, binned: bool = False) -> list[Evaluation]:

@@ -11,7 +11,7 @@ from avocet.core.errors import InputError
 from avocet.core.raw.fusion import FUSION_IOU, Method
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Ensemble, now
-from avocet.work.problems import NotFound
+from avocet.work.problems import NotFound, by_number
 from avocet.work.project.projects import get_project
 from avocet.work.train.runs import get_run, model_path
 
@@ -75,10 +75,7 @@ def make_ensemble(
 
 def get_ensemble(session: Session, ensemble_id: int) -> Ensemble:
     """The ensemble, or `NotFound`."""
-    found = session.get(Ensemble, ensemble_id)
-    if found is None:
-        raise NotFound(f"there is no ensemble {ensemble_id}")
-    return found
+    return by_number(session, Ensemble, ensemble_id, "ensemble")
 
 
 def list_ensembles(session: Session, project_id: int, binned: bool = False) -> list[Ensemble]:

@@ -19,7 +19,7 @@ from avocet.work.job_kinds import ClipFrames, Task
 from avocet.work.job_outcomes import FramesTaken
 from avocet.work.pictures.adding import Arrival, take_picture
 from avocet.work.pictures.files import content_hash
-from avocet.work.problems import NotFound
+from avocet.work.problems import by_number
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.project.projects import get_project
 
@@ -135,10 +135,7 @@ def sample_clip(
 
 def get_clip(session: Session, clip_id: int) -> Clip:
     """The clip, or `NotFound`."""
-    clip = session.get(Clip, clip_id)
-    if clip is None:
-        raise NotFound(f"there is no clip {clip_id}")
-    return clip
+    return by_number(session, Clip, clip_id, "clip")
 
 
 def list_clips(session: Session, project_id: int) -> list[Clip]:

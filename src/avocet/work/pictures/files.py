@@ -12,7 +12,7 @@ from avocet.files import write_bytes
 from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Picture
-from avocet.work.problems import NotFound
+from avocet.work.problems import NotFound, by_number
 
 NOT_SHOWN_BY_BROWSERS = frozenset({".tif", ".tiff"})
 
@@ -38,10 +38,7 @@ def content_hash(path: Path) -> str:
 
 def get_picture(session: Session, picture_id: int) -> Picture:
     """The picture, or `NotFound`."""
-    picture = session.get(Picture, picture_id)
-    if picture is None:
-        raise NotFound(f"there is no picture {picture_id}")
-    return picture
+    return by_number(session, Picture, picture_id, "picture")
 
 
 def picture_path(folder: DataFolder, picture: Picture | StoredPicture) -> Path:

@@ -8,7 +8,7 @@ from avocet.store.tables import (
     Project,
 )
 from avocet.work.labels.attributes import add_ready_made
-from avocet.work.problems import NotFound
+from avocet.work.problems import NotFound, by_number
 
 
 def create_project(session: Session, name: str) -> Project:
@@ -27,10 +27,7 @@ def create_project(session: Session, name: str) -> Project:
 
 def get_project(session: Session, project_id: int) -> Project:
     """The project, or `NotFound`."""
-    project = session.get(Project, project_id)
-    if project is None:
-        raise NotFound(f"there is no project {project_id}")
-    return project
+    return by_number(session, Project, project_id, "project")
 
 
 def project_named(session: Session, name: str) -> Project:

@@ -19,7 +19,7 @@ from avocet.work.labels.classes import list_classes
 from avocet.work.labels.rows import PictureRow, picture_rows
 from avocet.work.labels.states import LABELLED
 from avocet.work.pictures.listing import Filter, conditions
-from avocet.work.problems import NotFound
+from avocet.work.problems import NotFound, by_number
 from avocet.work.snapshots.frozen import Frozen, FrozenBox, FrozenPicture, SnapshotSummary, summary_of
 
 
@@ -172,10 +172,7 @@ def labels_now(
 
 def get_snapshot(session: Session, snapshot_id: int) -> Snapshot:
     """The snapshot, or `NotFound`."""
-    found = session.get(Snapshot, snapshot_id)
-    if found is None:
-        raise NotFound(f"there is no snapshot {snapshot_id}")
-    return found
+    return by_number(session, Snapshot, snapshot_id, "snapshot")
 
 
 def list_snapshots(session: Session, project_id: int) -> list[Snapshot]:

@@ -17,7 +17,7 @@ from avocet.store.tables import JobState, Part, Run, Snapshot, now
 from avocet.work.job_kinds import TRAIN, ForRun, RunOrder, Task
 from avocet.work.job_outcomes import RunStarted
 from avocet.work.jobs import again, create_job, give
-from avocet.work.problems import NotFound
+from avocet.work.problems import NotFound, by_number
 from avocet.work.project.projects import get_project
 from avocet.work.snapshots.frozen import Frozen
 from avocet.work.snapshots.snapshots import (
@@ -252,10 +252,7 @@ def bin_run(session: Session, run_id: int, binned: bool) -> Run:
 
 def get_run(session: Session, run_id: int) -> Run:
     """The run, or `NotFound`."""
-    run = session.get(Run, run_id)
-    if run is None:
-        raise NotFound(f"there is no run {run_id}")
-    return run
+    return by_number(session, Run, run_id, "run")
 
 
 def list_runs(session: Session, project_id: int, binned: bool = False) -> list[Run]:

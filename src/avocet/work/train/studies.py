@@ -15,7 +15,7 @@ from avocet.store.tables import Study
 from avocet.work.job_kinds import STUDY, ForStudy, RunOrder, StudyOrder, Task
 from avocet.work.job_outcomes import StudyStarted
 from avocet.work.jobs import create_job, give
-from avocet.work.problems import NotFound
+from avocet.work.problems import by_number
 from avocet.work.snapshots.snapshots import get_snapshot, record_snapshot
 from avocet.work.train.runs import PreparedRun, prepare_run
 
@@ -148,10 +148,7 @@ def do_start(task: Task[StudyOrder]) -> StudyStarted:
 
 def get_study(session: Session, study_id: int) -> Study:
     """The study, or `NotFound`."""
-    study = session.get(Study, study_id)
-    if study is None:
-        raise NotFound(f"there is no study {study_id}")
-    return study
+    return by_number(session, Study, study_id, "study")
 
 
 def list_studies(session: Session, project_id: int) -> list[Study]:

@@ -19,7 +19,7 @@ from avocet.work.models.bundles import bundles_of
 from avocet.work.models.ensembles import get_ensemble
 from avocet.work.pictures.clips import get_clip
 from avocet.work.pictures.listing import Filter, conditions, count_pictures
-from avocet.work.problems import NotFound
+from avocet.work.problems import NotFound, by_number
 from avocet.work.train.runs import get_run
 
 MOST_INPUTS = 100_000
@@ -93,10 +93,7 @@ def start_detection(
 
 def get_detection(session: Session, detection_id: int) -> Detection:
     """The detection, or `NotFound`."""
-    detection = session.get(Detection, detection_id)
-    if detection is None:
-        raise NotFound(f"there is no detection run {detection_id}")
-    return detection
+    return by_number(session, Detection, detection_id, "detection run")
 
 
 def list_detections(session: Session, project_id: int) -> list[Detection]:

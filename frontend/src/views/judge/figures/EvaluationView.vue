@@ -15,6 +15,7 @@ import ConfusionMatrix from "@/views/judge/figures/ConfusionMatrix.vue";
 import FigureTable from "@/views/judge/figures/FigureTable.vue";
 import LabelDoubts from "@/views/judge/figures/LabelDoubts.vue";
 import MarkKey from "@/views/judge/wall/MarkKey.vue";
+import { wallOf } from "@/views/judge/wall/marked";
 import MistakeKinds from "@/views/judge/figures/MistakeKinds.vue";
 import PictureWall from "@/views/judge/wall/PictureWall.vue";
 import PrecisionRecallCurves from "@/views/judge/figures/PrecisionRecallCurves.vue";
@@ -54,14 +55,7 @@ const where = computed(() => (evaluation.value?.part ? evaluation.value.part : (
 const loadWall = latestOnly(async () => {
   if (job.value?.state !== "done") return;
   try {
-    const found = await take(
-      api.GET("/api/v1/evaluations/{evaluation_id}/pictures", {
-        params: {
-          path: { evaluation_id: evaluationId },
-          query: { minimum_score: minimumScore.value, overlap_limit: overlapLimit.value },
-        },
-      }),
-    );
+    const found = await wallOf(evaluationId, minimumScore.value, overlapLimit.value);
     wall.value = found.pictures;
     summed.value = true;
   } catch (error) {

@@ -1,29 +1,15 @@
 <script setup lang="ts">
 /** Minimum score and overlap limit. They act at once. */
+import FigureSlider from "@/parts/FigureSlider.vue";
+
 const score = defineModel<number>("score", { required: true });
 const overlap = defineModel<number>("overlap", { required: true });
 </script>
 
 <template>
   <div class="sliders">
-    <label data-test="score-slider">
-      <span
-        >Minimum score <b>{{ score.toFixed(2) }}</b></span
-      >
-      <el-slider
-        v-model="score"
-        :min="0.01"
-        :max="0.99"
-        :step="0.01"
-        :show-tooltip="false"
-        aria-label="Minimum score" />
-    </label>
-    <label data-test="overlap-slider">
-      <span
-        >Overlap limit <b>{{ overlap.toFixed(2) }}</b></span
-      >
-      <el-slider v-model="overlap" :min="0" :max="1" :step="0.01" :show-tooltip="false" aria-label="Overlap limit" />
-    </label>
+    <FigureSlider v-model="score" label="Minimum score" :min="0.01" :max="0.99" :step="0.01" data-test="score-slider" />
+    <FigureSlider v-model="overlap" label="Overlap limit" :min="0" :max="1" :step="0.01" data-test="overlap-slider" />
   </div>
 </template>
 
@@ -31,17 +17,5 @@ const overlap = defineModel<number>("overlap", { required: true });
 .sliders {
   display: flex;
   gap: 30px;
-}
-label {
-  display: grid;
-  width: 190px;
-}
-label span {
-  font-size: 14px;
-}
-.sliders :deep(.el-slider) {
-  --el-slider-height: 4px;
-  --el-slider-button-size: 15px;
-  height: 22px;
 }
 </style>

@@ -11,6 +11,7 @@ import PictureStage from "@/stage/PictureStage.vue";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import MarkKey from "@/views/judge/wall/MarkKey.vue";
+import { wallOf } from "@/views/judge/wall/marked";
 import { latestOnly, useThresholds } from "@/views/judge/figures/thresholds";
 import ThresholdSliders from "@/views/judge/figures/ThresholdSliders.vue";
 import { wordsOf } from "@/state/notes";
@@ -52,14 +53,7 @@ const { minimumScore, overlapLimit, query } = useThresholds(loadBoxes);
 onMounted(async () => {
   loadBoxes();
   try {
-    const found = await take(
-      api.GET("/api/v1/evaluations/{evaluation_id}/pictures", {
-        params: {
-          path: { evaluation_id: evaluationId },
-          query: { minimum_score: minimumScore.value, overlap_limit: overlapLimit.value },
-        },
-      }),
-    );
+    const found = await wallOf(evaluationId, minimumScore.value, overlapLimit.value);
     wall.value = found.pictures;
     names.value = found.class_names;
     evaluation.value = await take(

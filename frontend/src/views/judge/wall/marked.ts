@@ -7,6 +7,17 @@ import { latestOnly } from "@/views/judge/figures/thresholds";
 
 const MOST = 200;
 
+/** Every picture of a measurement with its counts at two thresholds. */
+export const wallOf = (evaluationId: number, minimumScore: number, overlapLimit: number) =>
+  take(
+    api.GET("/api/v1/evaluations/{evaluation_id}/pictures", {
+      params: {
+        path: { evaluation_id: evaluationId },
+        query: { minimum_score: minimumScore, overlap_limit: overlapLimit },
+      },
+    }),
+  );
+
 export interface Wanted {
   evaluationId: number | undefined;
   minimumScore: number;

@@ -88,7 +88,8 @@ button.chosen {
 img {
   width: 100%;
   aspect-ratio: 16 / 9;
-  object-fit: cover;
+  object-fit: contain;
+  background: var(--stage);
   display: block;
   background: var(--stage);
 }

@@ -5,7 +5,8 @@ import { computed, onMounted, ref } from "vue";
 import { api, type Outcome, type Picture, type Run, sendFiles, take } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
 import { useProject } from "@/state/project";
-import DetectionPicture from "@/views/train/run/DetectionPicture.vue";
+import BoxedPicture from "@/parts/BoxedPicture.vue";
+import FigureSlider from "@/parts/FigureSlider.vue";
 import { wordsOf } from "@/state/notes";
 
 const props = defineProps<{ run: Run; latest: number }>();
@@ -122,21 +123,12 @@ async function fromOutside(event: Event): Promise<void> {
       <template v-if="tried && chosen">
         <div class="controls">
           <span data-test="tried">Epoch {{ tried.epoch }} finds {{ shown.length }} on {{ chosen.name }}</span>
-          <label
-            >Minimum score <b>{{ score.toFixed(2) }}</b><el-slider
-              v-model="score"
-              :min="0.05"
-              :max="0.95"
-              :step="0.05"
-              size="small"
-              :show-tooltip="false"
-              aria-label="Minimum score"
-          /></label>
+          <FigureSlider v-model="score" label="Minimum score" :min="0.05" :max="0.95" :step="0.05" />
           <el-button v-if="(tried.epoch ?? 0) < latest" size="small" @click="attempt(chosen)"
             >Again with epoch {{ latest }}</el-button
           >
         </div>
-        <DetectionPicture :picture="chosen" :names="tried.class_names" :predictions="shown" scores />
+        <BoxedPicture :picture="chosen" :names="tried.class_names" :boxes="shown" scores />
       </template>
     </section>
   </div>
@@ -183,7 +175,8 @@ aside {
 .list img {
   width: 56px;
   height: 32px;
-  object-fit: cover;
+  object-fit: contain;
+  background: var(--stage);
   background: var(--stage);
 }
 .outside input {
@@ -205,12 +198,6 @@ section {
 .controls {
   display: flex;
   gap: 18px;
-  align-items: center;
-}
-.controls label {
-  display: grid;
-  grid-template-columns: auto 2.6em 120px;
-  gap: 8px;
   align-items: center;
 }
 section :deep(svg) {

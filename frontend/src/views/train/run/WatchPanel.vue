@@ -7,7 +7,8 @@ import { CONSTANTS } from "@/api/declared";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import { remembered } from "@/state/remembered";
-import DetectionPicture from "@/views/train/run/DetectionPicture.vue";
+import BoxedPicture from "@/parts/BoxedPicture.vue";
+import FigureSlider from "@/parts/FigureSlider.vue";
 import { wordsOf } from "@/state/notes";
 
 const props = defineProps<{ run: Run; latest: number }>();
@@ -161,17 +162,7 @@ useKeys([
             aria-label="Epoch"
             data-test="watch-slider" />
         </label>
-        <label class="slide narrow"
-          >Minimum score <b>{{ looks.score.toFixed(2) }}</b>
-          <el-slider
-            v-model="looks.score"
-            :min="0.05"
-            :max="0.95"
-            :step="0.05"
-            :show-tooltip="false"
-            size="small"
-            aria-label="Minimum score" />
-        </label>
+        <FigureSlider v-model="looks.score" label="Minimum score" :min="0.05" :max="0.95" :step="0.05" />
         <el-checkbox v-model="looks.truths" size="small"><span class="line-key" />Truth</el-checkbox>
         <el-checkbox v-if="large !== null" v-model="looks.scores" size="small">Scores</el-checkbox>
         <el-select
@@ -207,18 +198,18 @@ useKeys([
             type="button"
             :aria-label="`Enlarge ${each.picture.name}`"
             @click="large = large === null ? each.picture.id : null">
-            <DetectionPicture
+            <BoxedPicture
               :picture="each.picture"
               :names="names"
               :truths="each.truths"
-              :predictions="each.mine"
+              :boxes="each.mine"
               :scores="looks.scores && large !== null" />
-            <DetectionPicture
+            <BoxedPicture
               v-if="each.theirs"
               :picture="each.picture"
               :names="other?.class_names ?? []"
               :truths="each.truths"
-              :predictions="each.theirs"
+              :boxes="each.theirs"
               :scores="looks.scores && large !== null" />
             <span v-else-if="each.theirs === null" class="absent">not watched by {{ otherName }}</span>
           </button>
@@ -244,9 +235,6 @@ useKeys([
   grid-template-columns: auto 3.2em 220px;
   gap: 8px;
   align-items: center;
-}
-.slide.narrow {
-  grid-template-columns: auto 2.6em 110px;
 }
 .other {
   width: 170px;

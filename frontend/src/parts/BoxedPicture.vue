@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** A picture with truths in broken lines and predictions in full ones. */
+/** A picture with boxes over it, not to be worked on: truths in broken lines, all others in full ones. */
 import { computed } from "vue";
 
 import { useProject } from "@/state/project";
@@ -13,7 +13,7 @@ const props = defineProps<{
   picture: { id: number; name: string; width: number; height: number };
   names: string[];
   truths?: Drawn[];
-  predictions: Drawn[];
+  boxes: Drawn[];
   scores?: boolean;
 }>();
 const store = useProject();
@@ -28,7 +28,7 @@ const text = computed(() => Math.max(props.picture.width, props.picture.height) 
   <svg
     :viewBox="`0 0 ${picture.width} ${picture.height}`"
     role="img"
-    :aria-label="`${picture.name}, ${predictions.length} found`"
+    :aria-label="`${picture.name}, ${boxes.length} boxes`"
     data-test="detections">
     <image :href="`/api/v1/pictures/${picture.id}/file`" :width="picture.width" :height="picture.height" />
     <rect
@@ -39,7 +39,7 @@ const text = computed(() => Math.max(props.picture.width, props.picture.height) 
       :y="box.corners[1]"
       :width="box.corners[2]! - box.corners[0]!"
       :height="box.corners[3]! - box.corners[1]!" />
-    <g v-for="(box, index) in predictions" :key="`p${index}`" data-test="prediction">
+    <g v-for="(box, index) in boxes" :key="`p${index}`" data-test="prediction">
       <rect
         :x="box.corners[0]"
         :y="box.corners[1]"
@@ -62,6 +62,8 @@ const text = computed(() => Math.max(props.picture.width, props.picture.height) 
 svg {
   display: block;
   width: 100%;
+  /* A tall picture leaves room for what stands above and below it. */
+  max-height: 62vh;
   background: var(--stage);
 }
 rect {
