@@ -10,7 +10,8 @@ export function duration(seconds: number): string {
   const whole = Math.max(0, Math.round(seconds));
   if (whole < 90) return `${whole} s`;
   if (whole < 3600) return `${Math.floor(whole / 60)} min ${whole % 60} s`;
-  return `${Math.floor(whole / 3600)} h ${Math.round((whole % 3600) / 60)} min`;
+  const minutes = Math.round(whole / 60);
+  return `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
 }
 
 export function count(value: number, one: string, many = `${one}s`): string {

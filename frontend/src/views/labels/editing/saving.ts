@@ -81,7 +81,9 @@ export function useSaving(
       );
       revision = saved.labels.revision;
       state.value = "saved";
-      if (!changed) dropDraft(pictureId);
+      // What was changed meanwhile is a draft on top of what is saved now: after a crash it is no conflict.
+      if (changed) keepDraft(pictureId, { revision, ...read() });
+      else dropDraft(pictureId);
       onSaved(saved.labels, before);
       before = saved.labels;
       void sendDrafts(pictureId);

@@ -1,0 +1,140 @@
+import { afterEach, beforeEach, describe, expect, test, vi } from "vitest";
+
+import { api, type Labels } from "@/api/client";
+import { draftOf, keepDraft } from "@/views/labels/editing/drafts";
+import { useSaving } from "@/views/labels/editing/saving";
+import { later, mounted } from "./mounted";
+
+const labels = (revision: number, x = 0): Labels => ({
+  revision,
+  state: "done",
+  boxes: [{ class_id: 1, corners: [x, 0, x + 9, 9], crowd: false, attributes: {}, track: null }],
+});
+const good = (revision: number, x = 0) => ({ data: { labels: labels(revision, x) }, response: new Response() });
+const bad = (status: number, current: unknown = null) => ({
+  error: { detail: "no", current },
+  response: new Response(null, { status }),
+});
+
+describe("saving by itself", () => {
+  let shown = 0;
+  let saved: number[] = [];
+  let put: ReturnType<typeof vi.spyOn>;
+  let saving: ReturnType<typeof useSaving>;
+  let leave: () => void;
+
+  beforeEach(() => {
+    vi.useFakeTimers();
+    localStorage.clear();
+    shown = 1;
+    saved = [];
+    put = vi.spyOn(api, "PUT");
+    ({ made: saving, leave } = mounted(() =>
+      useSaving(
+        5,
+        () => ({ boxes: labels(0, shown).boxes, state: "done" }),
+        (now) => void saved.push(now.revision),
+      ),
+    ));
+    saving.start(labels(3));
+  });
+  afterEach(() => {
+    leave();
+    vi.useRealTimers();
+  });
+  const sent = (): { revision: number }[] =>
+    put.mock.calls.map((call: unknown[]) => (call[1] as { body: { revision: number } }).body);
+
+  test("one request a little after the last of several changes", async () => {
+    put.mockResolvedValue(good(4) as never);
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(200);
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(200);
+    expect(put).not.toHaveBeenCalled();
+    await vi.advanceTimersByTimeAsync(200);
+    expect(put).toHaveBeenCalledTimes(1);
+    expect([saving.state.value, saved, draftOf(5)]).toEqual(["saved", [4], null]);
+  });
+
+  test("a change on the way is sent after it, on top of what was saved", async () => {
+    const [first, second] = [later<unknown>(), later<unknown>()];
+    put.mockReturnValueOnce(first.promise as never).mockReturnValueOnce(second.promise as never);
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(400);
+    shown = 2;
+    saving.touch();
+    first.keep(good(4));
+    await vi.advanceTimersByTimeAsync(1);
+    // Until then the draft is one of the new revision: after a crash it is no conflict.
+    expect(draftOf(5)!.revision).toBe(4);
+    second.keep(good(5, 2));
+    await vi.advanceTimersByTimeAsync(1000);
+    expect(sent().map((each) => each.revision)).toEqual([3, 4]);
+    expect(saved).toEqual([4, 5]);
+  });
+
+  test("a lost connection keeps a draft and tries again", async () => {
+    put.mockRejectedValueOnce(new TypeError("gone") as never).mockResolvedValueOnce(good(4) as never);
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(400);
+    expect(saving.state.value).toBe("offline");
+    expect(draftOf(5)!.boxes[0]!.corners[0]).toBe(1);
+    await vi.advanceTimersByTimeAsync(3100);
+    expect([saving.state.value, draftOf(5)]).toEqual(["saved", null]);
+  });
+
+  test("what cannot be used is said and not tried again", async () => {
+    put.mockResolvedValue(bad(422) as never);
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(20_000);
+    expect([saving.state.value, saving.message.value]).toEqual(["refused", "no"]);
+    expect(put).toHaveBeenCalledTimes(1);
+  });
+
+  test("of two versions mine is sent over theirs only when a person says so", async () => {
+    put.mockResolvedValueOnce(bad(409, labels(8, 50)) as never).mockResolvedValueOnce(good(9, 1) as never);
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(10_000);
+    expect([saving.state.value, put.mock.calls.length]).toEqual(["conflict", 1]);
+    await saving.keepMine();
+    expect(sent().map((each) => each.revision)).toEqual([3, 8]);
+    expect(saving.state.value).toBe("saved");
+  });
+
+  test("or theirs is gone on from, and the draft is dropped", async () => {
+    put.mockResolvedValueOnce(bad(409, labels(8, 50)) as never).mockResolvedValueOnce(good(9) as never);
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(400);
+    expect(saving.takeTheirs()).toEqual(labels(8, 50));
+    expect([saving.state.value, draftOf(5), saving.theirs.value]).toEqual(["saved", null, null]);
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(400);
+    expect(sent().at(-1)!.revision).toBe(8);
+  });
+
+  test("a draft of the same revision is taken up, one of another asks", () => {
+    keepDraft(5, { ...labels(3, 77), revision: 3 });
+    expect(saving.start(labels(3))!.boxes[0]!.corners[0]).toBe(77);
+    expect(saving.state.value).toBe("waiting");
+    expect(saving.start(labels(6))!.boxes[0]!.corners[0]).toBe(77);
+    expect(saving.state.value).toBe("conflict");
+    keepDraft(5, { ...labels(2, 4), revision: 2 });
+    expect(saving.start(labels(9, 4))).toBeNull();
+  });
+
+  test("leaving the picture saves at once", async () => {
+    put.mockResolvedValue(good(4) as never);
+    saving.touch();
+    leave();
+    await vi.advanceTimersByTimeAsync(1);
+    expect(put).toHaveBeenCalledTimes(1);
+  });
+
+  test("closing the page asks while something is not saved", () => {
+    const closing = (): boolean => !window.dispatchEvent(new Event("beforeunload", { cancelable: true }));
+    expect(closing()).toBe(false);
+    saving.touch();
+    expect(closing()).toBe(true);
+  });
+});
