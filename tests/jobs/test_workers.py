@@ -122,6 +122,7 @@ def test_the_queue_outlives_the_process_that_filled_it(data):
     Queues(folder).enqueue(12, "sample_clip")
     Queues(folder).enqueue(13, "detect")
     Queues(folder).enqueue(14, "try_model")
+    Queues(folder).enqueue(15, "set_part")
     taken = {}
     for lane in Lane:
         seen = []
@@ -129,7 +130,7 @@ def test_the_queue_outlives_the_process_that_filled_it(data):
         while (task := queue.dequeue()) is not None:
             queue.execute(task)
         taken[lane] = seen
-    assert taken == {"compute": [11, 13], "media": [12], "labels": [], "looks": [14]}
+    assert taken == {"compute": [11, 13], "media": [12], "changes": [15], "labels": [], "looks": [14]}
 
 
 def test_jobs_run_in_the_worker_only(data):

@@ -20,7 +20,7 @@ def test_audit(client, labelled, work):
     shown = client.get(f"{BASE}/pictures/{crop['picture_id']}/crop?x1={x1}&y1={y1}&x2={x2}&y2={y2}")
     assert shown.mimetype == "image/jpeg" and shown.headers["ETag"]
     changed = client.post(f"{BASE}/projects/1/boxes", json={"ids": [crop["id"]], "class_id": None}).json
-    assert changed["changed"] == 1 and changed["change"]["title"] == "1 box deleted"
+    assert changed["changed"] == 1 and changed["title"] == "1 box deleted"
     findings = client.get(f"{BASE}/projects/1/findings").json
     assert findings["listed"] == [] and not findings["fresh"] and findings["looked_at"] is None
     assert client.post(f"{BASE}/projects/1/findings").status_code == 202

@@ -60,18 +60,20 @@ def test_changes_are_listed_and_undone_long_after(client, labelled):
     listed = client.get(f"{BASE}/projects/1/changes").json["changes"]
     assert [each["title"] for each in listed] == ["Class baguette added", "2 pictures moved to test"]
     assert not any(each["undone"] for each in listed)
-    undone = client.post(f"{BASE}/projects/1/changes/{moved['id']}/undo").json
+    undone = client.post(f"{BASE}/projects/1/changes/{moved['change_id']}/undo").json
     assert undone["pictures"] == 2 and undone["kept"] == 0
     assert [each["undone"] for each in client.get(f"{BASE}/projects/1/changes").json["changes"]] == [
         False,
         True,
     ]
-    again = client.post(f"{BASE}/projects/1/changes/{moved['id']}/undo")
+    titles = [each["title"] for each in client.get(f"{BASE}/projects/1/changes").json["changes"]]
+    assert titles == ["Class baguette added", "2 pictures moved to test"]
+    again = client.post(f"{BASE}/projects/1/changes/{moved['change_id']}/undo")
     assert again.status_code == 422 and "undone already" in again.json["detail"]
     assert client.post(f"{BASE}/projects/1/changes/99/undo").status_code == 404
 
 
-def test_undoing_that_a_class_was_added_retires_it_unless_it_has_boxes(client, labelled):
+def test_undoing_that_a_class_was_added_takes_it_away_unless_it_has_boxes(client, labelled):
     def names(retired):
         listed = client.get(f"{BASE}/projects/1/classes").json["classes"]
         return [each["name"] for each in listed if each["retired"] == retired]
@@ -92,4 +94,68 @@ def test_undoing_that_a_class_was_added_retires_it_unless_it_has_boxes(client, l
     client.post(f"{BASE}/projects/1/changes/{changes['Class baguette added']}/undo")
     assert names(True) == [] and names(False) == [*before, "baguette", "bun"]
     client.post(f"{BASE}/projects/1/changes/{changes['Class bun added']}/undo")
-    assert names(True) == ["bun"] and names(False) == [*before, "baguette"]
+    assert names(True) == [] and names(False) == [*before, "baguette"]
+
+
+class TestManyPictures:
+    """What is asked of very many pictures is done by a job, with the same outcome."""
+
+    @pytest.fixture(autouse=True)
+    def few(self, monkeypatch):
+        monkeypatch.setattr("avocet.web.context.MOST_AT_ONCE", 2)
+
+    def done(self, client, work, reply):
+        assert reply.status_code == 202
+        work()
+        job = client.get(f"{BASE}/jobs/{reply.json['job']['id']}").json
+        assert job["state"] == "done", job["message"]
+        return job["outcome"][job["kind"]]
+
+    @pytest.mark.parametrize(
+        ("asked", "given", "title"),
+        [
+            ("parts", {"part": None}, "6 pictures moved to unassigned"),
+            ("bin", {"binned": True}, "6 pictures moved to the bin"),
+            ("tags", {"tag": "glare", "on": True}, "6 pictures tagged glare"),
+        ],
+    )
+    def test_filed_and_back(self, client, labelled, work, asked, given, title):
+        ids = client.get(f"{BASE}/projects/1/picture-ids").json["ids"]
+
+        def pictures():
+            listed = client.get(f"{BASE}/projects/1/pictures").json["pictures"]
+            return [(each["id"], each["part"], each["tags"]) for each in listed]
+
+        before = pictures()
+        made = self.done(client, work, client.put(f"{BASE}/projects/1/{asked}", json={"ids": ids} | given))
+        assert (made["title"], made["changed"]) == (title, 6) and pictures() != before
+        undone = client.post(f"{BASE}/projects/1/changes/{made['change_id']}/undo")
+        assert self.done(client, work, undone) == {"title": title, "pictures": 6, "kept": 0}
+        assert pictures() == before
+
+    def test_merged_and_back(self, client, labelled, work):
+        def counts():
+            listed = client.get(f"{BASE}/projects/1/classes").json["classes"]
+            return {each["name"]: (each["id"], each["boxes"], each["retired"]) for each in listed}
+
+        before = counts()
+        (ring, rings, _), (roll, rolls, _) = before["ring"], before["roll"]
+        asked = client.post(f"{BASE}/projects/1/classes/{ring}/merge", json={"into_id": roll})
+        made = self.done(client, work, asked)
+        assert made["changed"] == rings
+        assert counts()["roll"][1] == rings + rolls and counts()["ring"][1:] == (0, True)
+        self.done(client, work, client.post(f"{BASE}/projects/1/changes/{made['change_id']}/undo"))
+        assert counts() == before
+
+    def test_a_change_waits_while_another_is_under_way(self, client, labelled, work):
+        first = client.put(f"{BASE}/projects/1/parts", json={"ids": [1, 2, 3], "part": "test"})
+        small = client.put(f"{BASE}/projects/1/tags", json={"ids": [1], "tag": "glare", "on": True})
+        assert (first.status_code, small.status_code) == (202, 202)
+        work()
+        assert client.put(f"{BASE}/projects/1/bin", json={"ids": [1], "binned": True}).status_code == 200
+
+    def test_what_cannot_be_done_is_said_at_once(self, client, labelled):
+        wrong = client.post(f"{BASE}/projects/1/classes/1/merge", json={"into_id": 1})
+        assert wrong.status_code == 422 and "cannot be merged into itself" in wrong.json["detail"]
+        assert client.post(f"{BASE}/projects/1/changes/99/undo").status_code == 404
+        assert client.put(f"{BASE}/projects/9/bin", json={"ids": [1], "binned": True}).status_code == 404

@@ -62,7 +62,11 @@ def test_folders_of_the_server(data, queued, work, labelled, tmp_path, frames):
 
 def test_tags_orders_and_choices(client, labelled):
     tagged = client.put(f"{BASE}/projects/1/tags", json={"ids": [1, 2], "tag": "glare", "on": True})
-    assert tagged.json == {"ids": [1, 2]}
+    assert tagged.json | {"change_id": 1} == {
+        "change_id": 1,
+        "title": "2 pictures tagged glare",
+        "changed": 2,
+    }
     page = client.get(f"{BASE}/projects/1/pictures?tag=glare&order=boxes&descending=true&limit=1").json
     assert page["total"] == 2 and page["pictures"][0]["tags"] == ["glare"]
     rest = client.get(
@@ -156,7 +160,8 @@ def test_parts_bin_and_split(client, labelled, work):
         "test": 2,
         "unassigned": 0,
     }
-    assert client.put(f"{BASE}/projects/1/bin", json={"ids": [1], "binned": True}).json == {"changed": 1}
+    binned = client.put(f"{BASE}/projects/1/bin", json={"ids": [1], "binned": True}).json
+    assert binned["title"] == "1 picture moved to the bin" and binned["changed"] == 1
     assert client.get(f"{BASE}/projects/1/pictures").json["total"] == 5
     assert client.get(f"{BASE}/projects/1/pictures?binned=true").json["pictures"][0]["id"] == 1
     split = client.put(

@@ -1,6 +1,7 @@
 """Fixtures of what people can do: a project with pictures, a snapshot, a finished run."""
 
 import pytest
+from sqlalchemy.orm import sessionmaker
 
 from avocet.jobs.worker import run_job
 from avocet.store.tables import JobState
@@ -10,6 +11,7 @@ from avocet.work.judge.evaluations import (
 from avocet.work.judge.opened import Measured
 from avocet.work.labels import classes
 from avocet.work.labels.classes import add_class
+from avocet.work.labels.undo import undo_change
 from avocet.work.project.projects import create_project
 from avocet.work.snapshots.snapshots import freeze, read_snapshot
 from avocet.work.train.runs import start_run
@@ -48,8 +50,23 @@ def opened(frozen, evaluation_id):
 
 @pytest.fixture
 def session(data, labelled):
-    with data[1].begin() as opened:
+    with data[1]() as opened:
         yield opened
+
+
+def apart(session, action, *given):
+    """Do what opens its own transactions, once this session has none; its objects are read anew afterwards."""
+    session.commit()
+    try:
+        return action(sessionmaker(session.get_bind(), expire_on_commit=False), *given)
+    finally:
+        session.expire_all()
+
+
+def undo(session, project_id, change):
+    """Undo a change, or one by its number."""
+    number = change if isinstance(change, int) else getattr(change, "change_id", None) or change.id
+    return apart(session, undo_change, project_id, number)
 
 
 def do(data, make):

@@ -5,24 +5,25 @@ from PIL import Image
 
 from avocet.core.errors import InputError
 from avocet.store.tables import Change, Part, PictureState
-from avocet.work.audit.crops import change_boxes, class_sheet, crop_jpeg, look_at_crops
+from avocet.work.audit.crops import class_sheet, crop_jpeg, look_at_crops
 from avocet.work.audit.figures import figures
 from avocet.work.audit.findings import look_for_findings, mark_fine
 from avocet.work.audit.mending import cut_to_picture, join_parts
 from avocet.work.exchange.written import export_record
 from avocet.work.labels.boxes import boxes_from, labels_of, save_labels
-from avocet.work.labels.changes import undo_change
 from avocet.work.labels.classes import add_class, list_classes
 from avocet.work.labels.columns import read_columns
+from avocet.work.labels.relabelling import change_boxes
 from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
 from tests.conftest import add_still
+from tests.work.conftest import apart, undo
 
 
 @pytest.fixture
 def session(data, labelled):
-    with data[1].begin() as opened:
+    with data[1]() as opened:
         opened.info["folder"] = data[0]
         yield opened
 
@@ -142,17 +143,18 @@ def test_boxes_are_changed_by_the_many_and_back(session, labelled):
     named = {each.name: each.id for each in list_classes(session, labelled)}
     before = export_record(session, labelled)
     ids = [each.id for each in class_sheet(session, labelled, named["ring"], "size").crops]
-    change, changed = change_boxes(session, labelled, ids, named["roll"])
-    assert changed == len(ids) and change.title == f"{len(ids)} boxes turned into roll"
+    change = apart(session, change_boxes, labelled, ids, named["roll"])
+    assert change.changed == len(ids) and change.title == f"{len(ids)} boxes turned into roll"
     assert class_sheet(session, labelled, named["ring"], "size").total == 0
-    with pytest.raises(InputError, match="changed meanwhile"):
-        change_boxes(session, labelled, ids, None)
-    undo_change(session, labelled, change.id)
+    undo(session, labelled, change)
     assert export_record(session, labelled) == before
     ids = [each.id for each in class_sheet(session, labelled, named["ring"], "size").crops]
-    gone, _ = change_boxes(session, labelled, ids[:1], None)
+    gone = apart(session, change_boxes, labelled, ids[:1], None)
+    assert gone.title == "1 box deleted"
+    with pytest.raises(InputError, match="changed meanwhile"):
+        apart(session, change_boxes, labelled, ids[:1], named["roll"])
     assert class_sheet(session, labelled, named["ring"], "size").total == len(ids) - 1
-    undo_change(session, labelled, gone.id)
+    undo(session, labelled, gone)
     assert export_record(session, labelled) == before
 
 
@@ -196,7 +198,7 @@ def test_a_box_over_the_edge_is_cut_with_a_way_back(session, labelled):
     change = cut_to_picture(session, labelled, picture.id)
     assert max(each.x2 for each in picture.boxes) == picture.width
     assert found(session, labelled, "outside") == [] and picture.name in change.title
-    undo_change(session, labelled, change.id)
+    undo(session, labelled, change)
     assert session.get(Change, change.id).undone_at is not None
 
 
@@ -204,14 +206,14 @@ def test_parts_are_joined_in_that_of_the_first_with_a_way_back(session, labelled
     pictures = list_pictures(session, labelled, Filter())
     first, second = pictures[0], pictures[-1]
     assert (first.part, second.part) == (Part.TRAINING, Part.VALIDATION)
-    change = join_parts(session, labelled, [first.id, second.id])
+    change = apart(session, join_parts, labelled, [first.id, second.id])
     session.refresh(second)
     assert second.part == Part.TRAINING
-    undo_change(session, labelled, change.id)
+    undo(session, labelled, change)
     session.refresh(second)
     assert (first.part, second.part) == (Part.TRAINING, Part.VALIDATION)
     first.part = None
     with pytest.raises(InputError, match="the part of the first one, which has none"):
-        join_parts(session, labelled, [first.id, second.id])
+        apart(session, join_parts, labelled, [first.id, second.id])
     with pytest.raises(NotFound, match="no picture 999"):
-        join_parts(session, labelled, [999])
+        apart(session, join_parts, labelled, [999])

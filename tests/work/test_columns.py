@@ -8,13 +8,12 @@ from sqlalchemy import delete, text
 
 from avocet.store.tables import Box, Part, Picture, PictureState
 from avocet.web.kept import MOST_PROJECTS, KeptLabels
-from avocet.work.audit.crops import change_boxes
 from avocet.work.labels.boxes import NewBox, save_labels
-from avocet.work.labels.changes import undo_change
-from avocet.work.labels.classes import list_classes, merge_class
+from avocet.work.labels.classes import list_classes
 from avocet.work.labels.columns import brought_up_to_date, read_columns
-from avocet.work.pictures.listing import set_binned
-from avocet.work.pictures.splits import set_part
+from avocet.work.labels.relabelling import change_boxes, merge_class
+from avocet.work.labels.undo import undo_change
+from avocet.work.pictures.filing import set_binned, set_part
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import create_project
 
@@ -32,27 +31,31 @@ def do_something(sessions, project_id, random) -> str:
     some = random.choice(pictures, 2, replace=False).tolist()
     what = random.choice(["save", "bin", "restore", "part", "boxes", "merge", "nothing"])
     if what == "part":
-        set_part(sessions, project_id, some, random.choice([*Part, None]))
-        return what
-    with sessions.begin() as session:
-        if what == "save":
+        change = set_part(sessions, project_id, some, random.choice([*Part, None]))
+    elif what in ("bin", "restore"):
+        change = set_binned(sessions, project_id, some, what == "bin")
+    elif what == "boxes":
+        with sessions() as session:
+            ids = [box.id for box in session.query(Box).where(Box.picture_id.in_(some))][:4]
+        if not ids:
+            return what
+        change = change_boxes(sessions, project_id, ids, int(random.choice(classes)))
+    elif what == "merge" and len(classes) > 2:
+        change = merge_class(sessions, project_id, *random.choice(classes, 2, replace=False).tolist())
+    elif what == "save":
+        with sessions.begin() as session:
             picture = session.get(Picture, some[0])
             corners = np.sort(random.uniform(0, 100, (3, 2, 2)), axis=1).reshape(3, 4) + np.array(
                 [0, 0, 2, 2]
             )
             boxes = [NewBox(int(random.choice(classes)), tuple(each)) for each in corners.tolist()]
             save_labels(session, picture, picture.revision, boxes, PictureState.DONE)
-        elif what in ("bin", "restore"):
-            set_binned(session, project_id, some, what == "bin")
-        elif what == "boxes":
-            ids = [box.id for box in session.query(Box).where(Box.picture_id.in_(some))][:4]
-            if ids:
-                change_boxes(session, project_id, ids, int(random.choice(classes)))
-        elif what == "merge" and len(classes) > 2:
-            first, second = random.choice(classes, 2, replace=False).tolist()
-            change = merge_class(session, project_id, first, second)
-            if random.random() < 0.7:
-                undo_change(session, project_id, change.id)
+        return what
+    else:
+        return what
+    if change.change_id is not None and random.random() < 0.5:
+        undo_change(sessions, project_id, change.change_id)
+        return f"{what} and back"
     return what
 
 

@@ -11,10 +11,11 @@ from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS
 from avocet.store.tables import PictureState
 from avocet.work.exchange.located import FolderPictures, import_located, locate
-from avocet.work.exchange.project_labels import preview, take_over
+from avocet.work.exchange.project_labels import preview
+from avocet.work.exchange.taking import take_over
 from avocet.work.exchange.written import export_record
-from avocet.work.labels.changes import undo_change
 from avocet.work.labels.classes import list_classes
+from avocet.work.labels.undo import undo_change
 from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.progress import Silent
 from avocet.work.project.projects import create_project
@@ -139,9 +140,10 @@ def test_taking_over_and_taking_back(data, fresh):
         take_over(sessions, fresh, files, Silent())
     replaced = take_over(sessions, fresh, files, Silent(), replace=True)
     assert replaced.pictures == 2
-    with sessions.begin() as session:
-        assert undo_change(session, fresh, replaced.change_id).pictures == 2
-        assert undo_change(session, fresh, taken.change_id).pictures == 1
+    assert undo_change(sessions, fresh, replaced.change_id).pictures == 2
+    assert undo_change(sessions, fresh, taken.change_id).pictures == 1
+    with sessions() as session:
+        assert "baguette" not in [each.name for each in list_classes(session, fresh, retired=True)]
         after = export_record(session, fresh)
         assert after.pictures == before.pictures
         assert list_pictures(session, fresh, Filter(name="new"))[0].state == PictureState.UNLABELLED

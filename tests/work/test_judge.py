@@ -37,7 +37,7 @@ from avocet.work.judge.files import detections_json, report_csv, report_json
 from avocet.work.judge.opened import Measured
 from avocet.work.judge.report import measure
 from avocet.work.labels.boxes import NewBox, labels_of, save_labels
-from avocet.work.labels.changes import undo_change
+from avocet.work.labels.undo import undo_change
 from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.problems import NotFound
 from avocet.work.snapshots.frozen import labelled_pictures
@@ -266,8 +266,8 @@ def test_doubted_labels_are_mended_and_taken_back(frozen, doubted):
             after = session.get(Picture, doubt.picture_id).box_count
             assert after - before == {"unlabelled": 1, "background": -1}.get(doubt.kind, 0)
             assert count(session)[doubt.kind] == "mended"
+        assert undo_change(sessions, project_id, change_id).pictures == 1
         with sessions.begin() as session:
-            assert undo_change(session, project_id, change_id).pictures == 1
             assert count(session)[doubt.kind] == "open"
     with sessions.begin() as session:
         call_it_fine(session, doubted, 1, doubts[0].number, True)

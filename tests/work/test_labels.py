@@ -8,12 +8,13 @@ from avocet.work.exchange.written import export_record
 from avocet.work.labels import classes
 from avocet.work.labels.attributes import add_attribute, list_attributes, remove_attribute
 from avocet.work.labels.boxes import NewBox, labels_of, save_labels
-from avocet.work.labels.changes import latest_changes, undo_change
+from avocet.work.labels.changes import latest_changes
 from avocet.work.labels.classes import add_class
+from avocet.work.labels.relabelling import merge_class
 from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.problems import Conflict, NotFound
 from avocet.work.project.projects import create_project
-from tests.work.conftest import by_name
+from tests.work.conftest import apart, by_name, undo
 
 
 def rows(session, project_id):
@@ -31,12 +32,12 @@ def test_names_and_colours(session, labelled):
     for name, said in (("roll", "'roll' already"), (" ", "1 to 100"), ("a\nb", "cannot be shown")):
         with pytest.raises(InputError, match=said):
             classes.change_class(session, labelled, ring.id, name, None)
-    undo_change(session, labelled, change.id)
+    undo(session, labelled, change)
     assert rows(session, labelled) == before
     with pytest.raises(InputError, match="is undone already"):
-        undo_change(session, labelled, change.id)
+        undo(session, labelled, change)
     with pytest.raises(NotFound):
-        undo_change(session, labelled, 999)
+        undo(session, labelled, 999)
 
 
 def test_order_and_pasted_lists(session, labelled):
@@ -46,7 +47,7 @@ def test_order_and_pasted_lists(session, labelled):
     ids = [each.id for each in classes.list_classes(session, labelled)]
     order = classes.reorder_classes(session, labelled, ids[::-1])
     assert list(by_name(session, labelled)) == ["braid", "bun", *there[::-1]]
-    undo_change(session, labelled, order.id)
+    undo(session, labelled, order)
     assert list(by_name(session, labelled)) == [*there, "bun", "braid"]
     with pytest.raises(InputError, match="every class"):
         classes.reorder_classes(session, labelled, ids[:-1])
@@ -57,15 +58,15 @@ def test_order_and_pasted_lists(session, labelled):
 def test_merging_gives_the_boxes_over_and_back(session, labelled):
     named = by_name(session, labelled)
     before, counts = export_record(session, labelled), classes.boxes_by_class(session, labelled)
-    change = classes.merge_class(session, labelled, named["ring"].id, named["roll"].id)
+    change = apart(session, merge_class, labelled, named["ring"].id, named["roll"].id)
     after = classes.boxes_by_class(session, labelled)
     assert after[named["roll"].id] == counts[named["roll"].id] + counts[named["ring"].id]
     assert "ring" not in by_name(session, labelled)
     with pytest.raises(InputError, match="into itself"):
-        classes.merge_class(session, labelled, named["roll"].id, named["roll"].id)
+        apart(session, merge_class, labelled, named["roll"].id, named["roll"].id)
     with pytest.raises(InputError, match="retired"):
-        classes.merge_class(session, labelled, named["roll"].id, named["ring"].id)
-    undone = undo_change(session, labelled, change.id)
+        apart(session, merge_class, labelled, named["roll"].id, named["ring"].id)
+    undone = undo(session, labelled, change)
     assert undone.kept == 0 and undone.pictures > 0
     assert export_record(session, labelled) == before
 
@@ -73,9 +74,9 @@ def test_merging_gives_the_boxes_over_and_back(session, labelled):
 def test_what_was_worked_on_since_is_not_undone(session, labelled):
     named = by_name(session, labelled)
     picture = list_pictures(session, labelled, Filter(class_id=named["ring"].id))[0]
-    change = classes.merge_class(session, labelled, named["ring"].id, named["roll"].id)
+    change = apart(session, merge_class, labelled, named["ring"].id, named["roll"].id)
     save_labels(session, picture, picture.revision, [], PictureState.EMPTY)
-    undone = undo_change(session, labelled, change.id)
+    undone = undo(session, labelled, change)
     assert undone.kept == 1 and picture.boxes == []
     assert "ring" in by_name(session, labelled)
     assert [each.title for each in latest_changes(session, labelled)] == ["ring merged into roll"]

@@ -10,15 +10,16 @@ from sqlalchemy import select
 from avocet.core.errors import InputError
 from avocet.media.clips import ClipWriter
 from avocet.media.pictures import encode_jpeg
-from avocet.store.tables import Clip, Part, Picture, PictureState
+from avocet.store.tables import Clip, Part, Picture, PictureState, now
 from avocet.work.job_outcomes import FramesTaken
 from avocet.work.labels.boxes import save_labels
-from avocet.work.labels.changes import undo_change
 from avocet.work.labels.classes import list_classes
+from avocet.work.labels.undo import undo_change
 from avocet.work.pictures import listing, splits
 from avocet.work.pictures.adding import add_picture
 from avocet.work.pictures.clips import add_clip, sample_clip
 from avocet.work.pictures.files import picture_path
+from avocet.work.pictures.filing import set_tag
 from avocet.work.pictures.intake import allowed, look_into, take_archive, take_folder
 from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.pictures.thumbnails import thumbnail
@@ -177,7 +178,7 @@ def test_the_same_picture_is_not_doubled(data, frames, tmp_path):
     with sessions.begin() as session:
         project = create_project(session, "Belt")
         first = add_still(session, folder, project.id, frames[0], "a.jpg", tmp_path)
-        listing.set_binned(session, project.id, [first.id], True)
+        first.binned_at = now()
         again = add_still(session, folder, project.id, frames[0], "b.jpg", tmp_path)
         assert again is first and again.name == "a.jpg" and again.binned_at is None
         assert listing.count_pictures(session, project.id, listing.Filter()) == 1
@@ -194,12 +195,6 @@ def test_refused_picture_leaves_nothing(data, tmp_path):
         with pytest.raises(InputError, match=r"notes\.txt is neither a picture"):
             add_picture(session, folder, project.id, bad, "notes.txt")
     assert not list(folder.root.rglob("*.jpg"))
-
-
-def carried_out(sessions, *given, **options):
-    """The number of the change that a split made."""
-    with sessions.begin() as session:
-        return splits.split_pictures(session, *given, **options).id
 
 
 def test_split_keeps_clips_together_and_labelled_pictures_to_the_ratio(data, labelled):
@@ -240,16 +235,15 @@ def test_split_keeps_clips_together_and_labelled_pictures_to_the_ratio(data, lab
             return splits.labelled_by_part(session, labelled)
 
     before = parts()
-    split = carried_out(sessions, labelled, (50, 50, 0), seed=1)
+    split = splits.split_pictures(sessions, labelled, (50, 50, 0), seed=1)
     assert counts() == {"training": 3, "validation": 3, "test": 0, "unassigned": 0}
     assert len(set(parts(Picture.clip_id == clip.id).values())) == 1
     after = parts()
-    carried_out(sessions, labelled, (50, 50, 0), seed=1)
+    splits.split_pictures(sessions, labelled, (50, 50, 0), seed=1)
     assert parts() == after != before
     with pytest.raises(InputError, match="not all 0"):
-        carried_out(sessions, labelled, (0, 0, 0), seed=1)
-    with sessions.begin() as session:
-        undo_change(session, labelled, split)
+        splits.split_pictures(sessions, labelled, (0, 0, 0), seed=1)
+    assert undo_change(sessions, labelled, split.change_id).kept == 0
     assert parts() == before
 
 
@@ -258,31 +252,16 @@ def test_sources_are_kept_whole_or_parted_by_choice(data, labelled):
     with sessions.begin() as session:
         for number, picture in enumerate(session.query(Picture).order_by(Picture.id)):
             picture.source = f"belt.zip/day{number % 2}"
-    carried_out(sessions, labelled, (50, 50, 0), seed=3)
+    splits.split_pictures(sessions, labelled, (50, 50, 0), seed=3)
     with sessions() as session:
         parts = {(p.source, p.part) for p in session.query(Picture)}
     assert len(parts) == 2 and len({part for _, part in parts}) == 2
     with pytest.raises(InputError, match=r"come from belt.zip/day0, belt.zip/day1; .* cannot fill 3 parts"):
-        carried_out(sessions, labelled, (40, 30, 30), seed=3)
-    carried_out(sessions, labelled, (40, 30, 30), seed=3, whole_sources=False)
+        splits.split_pictures(sessions, labelled, (40, 30, 30), seed=3)
+    splits.split_pictures(sessions, labelled, (40, 30, 30), seed=3, whole_sources=False)
     with sessions() as session:
         counts = splits.labelled_by_part(session, labelled)
     assert min(counts["training"], counts["validation"], counts["test"]) > 0
-
-
-def test_parts_set_by_hand_are_undone_where_nobody_changed_them_since(data, labelled):
-    _, sessions = data
-    with sessions() as session:
-        before = {p.id: p.part for p in session.query(Picture)}
-    first, second, *_ = before
-    moved = splits.set_part(sessions, labelled, [first, second], Part.TEST)
-    assert moved.title == "2 pictures moved to test"
-    splits.set_part(sessions, labelled, [second], None)
-    with sessions.begin() as session:
-        undo_change(session, labelled, moved.id)
-    with sessions() as session:
-        after = {p.id: p.part for p in session.query(Picture)}
-    assert after == before | {second: None}
 
 
 def test_sampling_a_clip_stops_and_goes_on(data, tmp_path):
@@ -318,7 +297,7 @@ def test_sampling_a_clip_stops_and_goes_on(data, tmp_path):
 def test_pictures_are_filtered_and_paged(data, labelled):
     _, sessions = data
     Filter = listing.Filter
-    with sessions.begin() as session:
+    with sessions() as session:
         everything = listing.list_pictures(session, labelled, Filter())
         assert [p.box_count for p in everything] == [len(p.boxes) for p in everything]
         assert listing.count_pictures(session, labelled, Filter(part=Part.VALIDATION)) == 2
@@ -330,11 +309,12 @@ def test_pictures_are_filtered_and_paged(data, labelled):
         everything[2].boxes[0].attributes = {"occluded": True}
         everything[3].source = "night/shift"
         ids = [everything[1].id, everything[4].id, 999]
-        assert listing.set_tag(session, labelled, ids, " glare ", True) == ids[:2]
-        assert listing.set_tag(session, labelled, [p.id for p in everything], "glare", True) != ids[:2]
-        assert listing.set_tag(session, labelled, [everything[0].id], "glare", False) == [everything[0].id]
+        session.commit()
+        assert set_tag(sessions, labelled, ids, " glare ", True).changed == 2
+        assert set_tag(sessions, labelled, [p.id for p in everything], "glare", True).changed == 4
+        assert set_tag(sessions, labelled, [everything[0].id], "glare", False).changed == 1
         with pytest.raises(InputError, match="1 to 60 characters"):
-            listing.set_tag(session, labelled, ids, " ", True)
+            set_tag(sessions, labelled, ids, " ", True)
         found = lambda **wanted: listing.picture_ids(session, labelled, Filter(**wanted))  # noqa: E731
         assert found(attribute="occluded") == [everything[2].id]
         assert found(source="night/shift") == [everything[3].id]

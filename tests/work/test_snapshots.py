@@ -7,14 +7,14 @@ import pytest
 
 from avocet.core.errors import InputError
 from avocet.formats.kinds import FORMATS
-from avocet.store.tables import Picture, PictureState, Snapshot
-from avocet.work.exchange.project_labels import take_over
+from avocet.store.tables import Picture, PictureState, Snapshot, now
+from avocet.work.exchange.taking import take_over
 from avocet.work.exchange.written import export_record
 from avocet.work.job_kinds import ARCHIVE_SNAPSHOT
 from avocet.work.labels import classes
 from avocet.work.labels.boxes import NewBox, boxes_from, labels_of, save_labels
 from avocet.work.pictures.intake import take_archive
-from avocet.work.pictures.listing import Filter, list_pictures, set_binned
+from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.pictures.staging import stage, staged_labels
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
@@ -39,7 +39,7 @@ def test_snapshots_are_compared_box_by_box(data, labelled):
         added = NewBox(ids[0], (0.0, 0.0, 9.0, 9.0))
         boxes = [moved, turned, *given[2:-1], added]
         save_labels(session, pictures[0], pictures[0].revision, boxes, PictureState.DONE)
-        set_binned(session, labelled, [pictures[1].id], True)
+        pictures[1].binned_at = now()
         pictures[2].part = None
         after = labels_now(session, labelled)
     found = compare_snapshots(before, after)

@@ -13,7 +13,7 @@ import {
   type Project,
   take,
 } from "@/api/client";
-import { say } from "@/state/notes";
+import { say, sayWithUndo } from "@/state/notes";
 
 type EpochListener = (event: { run_id: number; epoch: number }) => void;
 type JobListener = (job: Job) => void;
@@ -69,10 +69,10 @@ export const useProject = defineStore("project", () => {
 
   /** Undo a change to many pictures or classes, and say what came of it. */
   async function undoChange(changeId: number): Promise<void> {
-    const undone = await take(
-      api.POST("/api/v1/projects/{project_id}/changes/{change_id}/undo", {
-        params: { path: { project_id: id.value, change_id: changeId } },
-      }),
+    const path = { project_id: id.value, change_id: changeId };
+    const undone = await madeBy(
+      "undo_change",
+      take(api.POST("/api/v1/projects/{project_id}/changes/{change_id}/undo", { params: { path } })),
     );
     await Promise.all([loadClasses(), refresh()]);
     const kept = undone.kept ? `; ${undone.kept} changed since and left as they are` : "";
@@ -111,6 +111,22 @@ export const useProject = defineStore("project", () => {
     const outcome = last.outcome[kind];
     if (last.state !== "done" || !outcome) throw new Error(last.message || `${last.title}: ${last.state}`);
     return { outcome: outcome as Outcome<K>, job: last };
+  }
+
+  /** What a change came to that was made at once, or where it is a large one by a job. */
+  async function madeBy<K extends JobKind>(kind: K, asking: Promise<Outcome<K> | { job: Job }>): Promise<Outcome<K>> {
+    const answer = await asking;
+    return "job" in answer ? (await outcomeOf(kind, Promise.resolve(answer))).outcome : answer;
+  }
+
+  /** Say what was changed and offer the way back; `after` runs once it was gone. */
+  function sayChange(words: string, changeId: number | null | undefined, after: () => unknown = () => undefined): void {
+    if (!changeId) say(words);
+    else
+      sayWithUndo(words, async () => {
+        await undoChange(changeId);
+        await after();
+      });
   }
 
   /** Keep the rail's figures and the counts of classes right after a save, without asking for all anew. */
@@ -202,6 +218,8 @@ export const useProject = defineStore("project", () => {
     stop,
     ended,
     outcomeOf,
+    madeBy,
+    sayChange,
     counted,
     onEpoch,
     onJob,

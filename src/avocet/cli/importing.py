@@ -11,8 +11,9 @@ from avocet.formats.kinds import FORMATS, format_called, recognise
 from avocet.formats.parts import read_parts
 from avocet.store.database import reading
 from avocet.work.exchange.located import FolderPictures, import_located, locate, opened_labels
-from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures, read_labels, take_over
-from avocet.work.pictures.splits import labelled_by_part, split_pictures, take_parts
+from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures, read_labels, unusable_names
+from avocet.work.exchange.taking import take_over
+from avocet.work.pictures.splits import labelled_by_part, split_pictures
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import create_project, project_named
 
@@ -82,6 +83,9 @@ def _import_with_pictures(
     stop_at_faults(located.problems, skip_faulty)
     if not located.record.pictures:
         raise InputError(f"{files.called}: none of its pictures can be taken over")
+    if unusable := unusable_names(located.record, ()):
+        raise InputError(f"{files.called}: {unusable[0]}")
+    named = read_parts(files)
     folder, sessions = open_data(data)
     with sessions.begin() as session:
         try:
@@ -89,14 +93,11 @@ def _import_with_pictures(
         except NotFound:
             project_id = create_project(session, project).id
     with Bar("Importing") as bar:
-        counts = import_located(sessions, folder, project_id, located, bar)
-    named = read_parts(files)
-    with sessions.begin() as session:
-        # An archive of a snapshot brings its split along.
-        if named:
-            take_parts(session, project_id, named)
-        else:
-            split_pictures(session, project_id, ratios, seed)
+        counts = import_located(sessions, folder, project_id, located, bar, named)
+    # An archive of a snapshot brings its split along.
+    if not named:
+        split_pictures(sessions, project_id, ratios, seed)
+    with reading(sessions)() as session:
         parts = labelled_by_part(session, project_id)
     click.echo(f"{counts['pictures']} pictures with {counts['boxes']} boxes taken into {project!r}")
     if counts["already_labelled"]:

@@ -1,10 +1,11 @@
 """Rows as the driver gives them, for whoever reads very many."""
 
+import json
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from sqlalchemy import Executable
-from sqlalchemy.orm import Session
+from sqlalchemy import ColumnElement, Executable, func, select
+from sqlalchemy.orm import InstrumentedAttribute, Session
 
 CHUNK = 20_000
 """Rows fetched at a time, so that other threads get their turn."""
@@ -27,3 +28,9 @@ def plain_rows(session: Session, query: Executable) -> Iterator[Sequence[tuple[A
             yield some
     finally:
         cursor.close()
+
+
+def among(column: InstrumentedAttribute[int], numbers: Sequence[int]) -> ColumnElement[bool]:
+    """Whether a column is one of these numbers, however many they are: they travel as one value."""
+    listed = func.json_each(json.dumps([int(each) for each in numbers])).table_valued("value")
+    return column.in_(select(listed.c.value))

@@ -231,7 +231,11 @@ class Snapshot(Base):
 
 
 class Change(Base):
-    """A change made to many pictures or classes at once, with all that is needed to take it back."""
+    """A change made to many pictures or classes at once, with all that is needed to undo it.
+
+    ``classes`` and ``classes_after`` are empty where it did nothing to the classes; changes of
+    earlier versions do not say how they left them.
+    """
 
     __tablename__ = "change"
 
@@ -241,10 +245,11 @@ class Change(Base):
     made_at: Mapped[dt.datetime] = mapped_column(default=now)
     undone_at: Mapped[dt.datetime | None]
     classes: Mapped[list[Any]] = mapped_column(default=list)
+    classes_after: Mapped[list[Any] | None] = mapped_column(JSON, default=None)
 
 
 class ChangedPicture(Base):
-    """How the labels of one picture were before a change, and a digest of how the change left them."""
+    """How one picture was before a change, and a digest of its labels or a mark of how the change left it."""
 
     __tablename__ = "changed_picture"
 
@@ -284,7 +289,7 @@ class Job(Base):
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), index=True)
     kind: Mapped[str]
     title: Mapped[str]
-    arguments: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    arguments: Mapped[dict[str, Any]] = mapped_column(default=dict, deferred=True)
     state: Mapped[JobState] = mapped_column(_text_enum(JobState), default=JobState.WAITING)
     by_command: Mapped[bool] = mapped_column(default=False)
     done: Mapped[int] = mapped_column(default=0)

@@ -14,9 +14,13 @@ from avocet.store.tables import Change, Job, JobState
 from avocet.web.kept import KeptLabels
 from avocet.web.schemas.common import JobOut, JobOutcomes, JobStarted
 from avocet.web.schemas.labels import ChangeOut
-from avocet.work.job_kinds import KINDS, G, JobKind, O
-from avocet.work.jobs import create_job, seconds_left
+from avocet.work.job_kinds import KINDS, G, JobKind, O, Task
+from avocet.work.jobs import create_job, is_changing, seconds_left
+from avocet.work.progress import SILENT
 from avocet.work.project.projects import get_project
+
+MOST_AT_ONCE = 1000
+"""Pictures that are changed while somebody waits for the answer: a tenth of a second or two."""
 
 
 @dataclass(frozen=True)
@@ -48,6 +52,20 @@ def start_job(project_id: int, kind: JobKind[G, O], title: str, given: G) -> Res
         get_project(session, project_id)
         job = create_job(session, project_id, kind, title, given)
     return handed_over(job)
+
+
+def change_many(project_id: int, kind: JobKind[G, O], title: str, given: G, pictures: int) -> Response:
+    """Make a change to many pictures: a small one at once, a large one as a job that the answer names.
+
+    A change waits for its turn where another one is under way: the two might meet.
+    """
+    with context().reading() as session:
+        get_project(session, project_id)
+        busy = is_changing(session, project_id)
+    if busy or pictures > MOST_AT_ONCE:
+        return start_job(project_id, kind, title, given)
+    task = Task(context().sessions, context().folder, 0, given, SILENT, context().enqueue)
+    return reply(kind.action()(task))
 
 
 def handed_over(job: Job) -> Response:

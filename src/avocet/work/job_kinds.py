@@ -14,7 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
-from avocet.store.tables import PictureState
+from avocet.store.tables import Part, PictureState
 from avocet.work import job_outcomes as outcomes
 from avocet.work.job_outcomes import Outcome
 from avocet.work.progress import Reporter
@@ -33,8 +33,11 @@ class Lane(enum.StrEnum):
     MEDIA = "media"
     """Pictures and clips coming in."""
 
+    CHANGES = "changes"
+    """Changes to very many pictures, one after the other: a person waits for them."""
+
     LABELS = "labels"
-    """Labels in and out, frozen, looked through."""
+    """Labels read and written out, frozen, looked through."""
 
     LOOKS = "looks"
     """Looks at a run before it starts or while it trains, and into a model."""
@@ -94,6 +97,39 @@ class SplitOrder(ForProject):
     ratios: tuple[float, float, float]
     seed: int = 0
     whole_sources: bool = True
+
+
+class ChosenPictures(ForProject):
+    ids: list[int]
+
+
+class PicturesToPart(ChosenPictures):
+    part: Part | None
+
+
+class PicturesToBin(ChosenPictures):
+    binned: bool
+
+
+class PicturesToTag(ChosenPictures):
+    tag: str
+    on: bool
+
+
+class BoxesToChange(ForProject):
+    """``class_id`` is the class that the boxes get; None deletes them."""
+
+    ids: list[int]
+    class_id: int | None
+
+
+class ClassToMerge(ForProject):
+    class_id: int
+    into_id: int
+
+
+class ChangeToUndo(ForProject):
+    change_id: int
 
 
 class SentLabels(ForProject):
@@ -254,13 +290,23 @@ LOOK_AT_PICTURES = JobKind(
 )
 
 SPLIT_PICTURES = JobKind(
-    "split_pictures", Lane.LABELS, SplitOrder, outcomes.PicturesSplit, "pictures.splits:do_split", short=True
+    "split_pictures", Lane.CHANGES, SplitOrder, outcomes.PicturesSplit, "pictures.splits:do_split", short=True
 )
+SET_PART = JobKind("set_part", Lane.CHANGES, PicturesToPart, outcomes.ChangeMade, "pictures.filing:do_part")
+SET_BINNED = JobKind("set_binned", Lane.CHANGES, PicturesToBin, outcomes.ChangeMade, "pictures.filing:do_bin")
+SET_TAG = JobKind("set_tag", Lane.CHANGES, PicturesToTag, outcomes.ChangeMade, "pictures.filing:do_tag")
+CHANGE_BOXES = JobKind(
+    "change_boxes", Lane.CHANGES, BoxesToChange, outcomes.ChangeMade, "labels.relabelling:do_boxes"
+)
+MERGE_CLASS = JobKind(
+    "merge_class", Lane.CHANGES, ClassToMerge, outcomes.ChangeMade, "labels.relabelling:do_merge"
+)
+UNDO_CHANGE = JobKind("undo_change", Lane.CHANGES, ChangeToUndo, outcomes.Undone, "labels.undo:do_undo")
 READ_LABELS = JobKind(
     "read_labels", Lane.LABELS, SentLabels, outcomes.LabelsRead, "exchange.uploaded:read_uploaded"
 )
 TAKE_LABELS = JobKind(
-    "take_labels", Lane.LABELS, ChosenLabels, outcomes.LabelsTaken, "exchange.uploaded:take_uploaded"
+    "take_labels", Lane.CHANGES, ChosenLabels, outcomes.LabelsTaken, "exchange.uploaded:take_uploaded"
 )
 EXPORT_LABELS = JobKind(
     "export_labels", Lane.LABELS, LabelsToWrite, outcomes.LabelsWritten, "exchange.written:export_labels"
@@ -324,7 +370,8 @@ KINDS: dict[str, JobKind[Any, Any]] = {
     for each in (
         TRAIN, STUDY, EVALUATE, DETECT,
         SAMPLE_CLIP, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
-        SPLIT_PICTURES, READ_LABELS, TAKE_LABELS, EXPORT_LABELS, FREEZE, START_RUN, START_STUDY, ARCHIVE_SNAPSHOT, COMPARE_SNAPSHOTS,
+        SPLIT_PICTURES, SET_PART, SET_BINNED, SET_TAG, CHANGE_BOXES, MERGE_CLASS, UNDO_CHANGE,
+        READ_LABELS, TAKE_LABELS, EXPORT_LABELS, FREEZE, START_RUN, START_STUDY, ARCHIVE_SNAPSHOT, COMPARE_SNAPSHOTS,
         LOOK_FOR_FINDINGS, LOOK_AT_CROPS,
         CLUSTER_ANCHORS, DRAW_AUGMENTED, SUM_UP_SIZES, PROBE_RUN, TRY_MODEL, TAKE_APART, FIND_BOXES,
     )

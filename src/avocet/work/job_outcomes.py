@@ -68,8 +68,24 @@ class LabelledByPart(Outcome):
 
 
 class PicturesSplit(Outcome):
-    change_id: int
+    change_id: int | None
     labelled: LabelledByPart
+
+
+class ChangeMade(Outcome):
+    """A change to many pictures at once: pictures or boxes that it met. Without a number it met none."""
+
+    change_id: int | None
+    title: str
+    changed: int
+
+
+class Undone(Outcome):
+    """What undoing a change came to; ``kept`` pictures were changed again since and stay as they are."""
+
+    title: str
+    pictures: int
+    kept: int
 
 
 class PicturesSeen(Outcome):

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.store.database import Sessions
 from avocet.store.tables import Job, JobState, now
-from avocet.work.job_kinds import KINDS, G, JobKind, O
+from avocet.work.job_kinds import KINDS, G, JobKind, Lane, O, kinds_of
 from avocet.work.job_outcomes import FileMade
 from avocet.work.problems import NotFound, by_number
 
@@ -127,6 +127,16 @@ def list_jobs(session: Session, project_id: int, only_open: bool = False) -> lis
     if only_open:
         query = query.where(Job.state.in_((JobState.WAITING, JobState.RUNNING)))
     return list(session.scalars(query))
+
+
+def is_changing(session: Session, project_id: int) -> bool:
+    """Whether a change to many pictures of a project is under way, or waits."""
+    query = select(Job.id).where(
+        Job.project_id == project_id,
+        Job.state.in_((JobState.WAITING, JobState.RUNNING)),
+        Job.kind.in_(kinds_of(Lane.CHANGES)),
+    )
+    return session.scalar(query.limit(1)) is not None
 
 
 def outcome_of(job: Job, kind: JobKind[G, O]) -> O:

@@ -1,6 +1,9 @@
 """How long work tells how far it is, and learns that it should stop."""
 
-from typing import Protocol
+from collections.abc import Iterator, Sequence
+from typing import Protocol, TypeVar
+
+T = TypeVar("T")
 
 
 class Stopped(Exception):
@@ -29,3 +32,19 @@ class Silent:
 
 
 SILENT = Silent()
+
+
+def in_portions(
+    items: Sequence[T], size: int, reporter: Reporter, called: str = "pictures"
+) -> Iterator[Sequence[T]]:
+    """Portions of a long list, for steps that each hold a lock for a moment only.
+
+    After each it is told how far the work is. Raises `Stopped` before the next one where that was asked.
+    """
+    for start in range(0, len(items), size):
+        if reporter.should_stop():
+            raise Stopped
+        some = items[start : start + size]
+        yield some
+        done = start + len(some)
+        reporter.progress(done, len(items), f"{done:,} of {len(items):,} {called}")

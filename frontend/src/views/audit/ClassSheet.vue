@@ -6,7 +6,7 @@ import { useRoute, useRouter } from "vue-router";
 import { api, type Crop, take } from "@/api/client";
 import { count } from "@/parts/format";
 import { useKeys } from "@/state/keys";
-import { complain, sayWithUndo, wordsOf } from "@/state/notes";
+import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import CropTile from "@/views/audit/CropTile.vue";
 
@@ -114,17 +114,14 @@ async function turn(classId: number | null): Promise<void> {
   const ids = chosen.size ? [...chosen] : focused.value >= 0 ? [crops.value[focused.value]!.id] : [];
   if (!ids.length || classId === props.classId) return;
   try {
-    const { change } = await take(
-      api.POST("/api/v1/projects/{project_id}/boxes", {
-        params: { path: { project_id: store.id } },
-        body: { ids, class_id: classId },
-      }),
+    const params = { path: { project_id: store.id } };
+    const body = { ids, class_id: classId };
+    const made = await store.madeBy(
+      "change_boxes",
+      take(api.POST("/api/v1/projects/{project_id}/boxes", { params, body })),
     );
     await again();
-    sayWithUndo(change.title, async () => {
-      await store.undoChange(change.id);
-      await again();
-    });
+    store.sayChange(made.title, made.change_id, again);
   } catch (error) {
     complain(error);
   }

@@ -86,14 +86,14 @@ async function setFine(finding: Finding, fine: boolean): Promise<void> {
 
 async function deleteBoxes(finding: Finding, ids: number[]): Promise<void> {
   try {
-    const { change } = await take(
-      api.POST("/api/v1/projects/{project_id}/boxes", {
-        params: { path: { project_id: store.id } },
-        body: { ids, class_id: null },
-      }),
+    const params = { path: { project_id: store.id } };
+    const body = { ids, class_id: null };
+    const made = await store.madeBy(
+      "change_boxes",
+      take(api.POST("/api/v1/projects/{project_id}/boxes", { params, body })),
     );
     void store.loadClasses();
-    await mended(finding, change.title, () => store.undoChange(change.id));
+    await mended(finding, made.title, () => store.undoChange(made.change_id!));
   } catch (error) {
     complain(error);
   }
@@ -146,10 +146,10 @@ async function retire(finding: Finding): Promise<void> {
 async function joinParts(finding: Finding): Promise<void> {
   try {
     const params = { path: { project_id: store.id } };
-    const change = await take(
+    const made = await take(
       api.POST("/api/v1/projects/{project_id}/findings/join", { params, body: { picture_ids: finding.pictures } }),
     );
-    await mended(finding, change.title, () => store.undoChange(change.id));
+    await mended(finding, made.title, () => (made.change_id ? store.undoChange(made.change_id) : Promise.resolve()));
   } catch (error) {
     complain(error);
   }

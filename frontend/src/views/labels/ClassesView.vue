@@ -38,7 +38,7 @@ async function send(reply: ClassReply, message: string): Promise<void> {
     const found = await reply;
     store.allClasses = found.classes;
     void store.refresh();
-    if (found.change_id) sayWithUndo(message, () => store.undoChange(found.change_id!));
+    store.sayChange(message, found.change_id);
   } catch (error) {
     complain(error);
   }
@@ -95,13 +95,19 @@ async function shift(index: number, step: number): Promise<void> {
 async function merge(): Promise<void> {
   const [from, into] = [merging.value!, store.classById.get(target.value!)!];
   merging.value = null;
-  const reply = take(
-    api.POST("/api/v1/projects/{project_id}/classes/{class_id}/merge", {
-      params: ofClass(from),
-      body: { into_id: into.id },
-    }),
-  );
-  await send(reply, `${count(from.boxes, "box", "boxes")} of ${from.name} turned into ${into.name}`);
+  const params = ofClass(from);
+  const body = { into_id: into.id };
+  try {
+    const made = await store.madeBy(
+      "merge_class",
+      take(api.POST("/api/v1/projects/{project_id}/classes/{class_id}/merge", { params, body })),
+    );
+    await Promise.all([store.loadClasses(), store.refresh()]);
+    const words = `${count(made.changed, "box", "boxes")} of ${from.name} turned into ${into.name}`;
+    store.sayChange(words, made.change_id);
+  } catch (error) {
+    complain(error);
+  }
 }
 
 async function retire(): Promise<void> {

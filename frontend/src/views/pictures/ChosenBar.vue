@@ -4,7 +4,7 @@ import { ref } from "vue";
 
 import { api, type Part, take } from "@/api/client";
 import { capital, count } from "@/parts/format";
-import { complain, sayWithUndo } from "@/state/notes";
+import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 
 const props = defineProps<{ chosen: number[]; binned: boolean; tags: string[] }>();
@@ -12,42 +12,31 @@ const emit = defineEmits<{ changed: []; none: [] }>();
 const store = useProject();
 const parts = ["training", "validation", "test"] as const;
 const tag = ref("");
+const here = () => ({ path: { project_id: store.id } });
 
 async function setPart(part: Part | null): Promise<void> {
   try {
-    const change = await take(
-      api.PUT("/api/v1/projects/{project_id}/parts", {
-        params: { path: { project_id: store.id } },
-        body: { ids: [...props.chosen], part },
-      }),
+    const body = { ids: [...props.chosen], part };
+    said(
+      await store.madeBy("set_part", take(api.PUT("/api/v1/projects/{project_id}/parts", { params: here(), body }))),
     );
-    emit("changed");
-    sayWithUndo(change.title, async () => {
-      await store.undoChange(change.id);
-      emit("changed");
-    });
   } catch (error) {
     complain(error);
   }
 }
 
+function said(made: { change_id: number | null; title: string }): void {
+  emit("changed");
+  store.sayChange(made.title, made.change_id, () => emit("changed"));
+}
+
 async function setBinned(binned: boolean): Promise<void> {
-  const ids = [...props.chosen];
-  if (!ids.length) return;
-  const put = (value: boolean) =>
-    take(
-      api.PUT("/api/v1/projects/{project_id}/bin", {
-        params: { path: { project_id: store.id } },
-        body: { ids, binned: value },
-      }),
-    );
+  if (!props.chosen.length) return;
   try {
-    const { changed } = await put(binned);
-    emit("changed");
-    sayWithUndo(`${count(changed, "picture")} ${binned ? "moved to the bin" : "restored"}`, async () => {
-      await put(!binned);
-      emit("changed");
-    });
+    const body = { ids: [...props.chosen], binned };
+    said(
+      await store.madeBy("set_binned", take(api.PUT("/api/v1/projects/{project_id}/bin", { params: here(), body }))),
+    );
   } catch (error) {
     complain(error);
   }
@@ -56,21 +45,14 @@ async function setBinned(binned: boolean): Promise<void> {
 async function setTag(on: boolean): Promise<void> {
   const wanted = tag.value.trim();
   if (!wanted) return;
-  const put = (ids: number[], value: boolean) =>
-    take(
-      api.PUT("/api/v1/projects/{project_id}/tags", {
-        params: { path: { project_id: store.id } },
-        body: { ids, tag: wanted, on: value },
-      }),
-    );
   try {
-    const { ids } = await put([...props.chosen], on);
+    const body = { ids: [...props.chosen], tag: wanted, on };
+    const made = await store.madeBy(
+      "set_tag",
+      take(api.PUT("/api/v1/projects/{project_id}/tags", { params: here(), body })),
+    );
     tag.value = "";
-    emit("changed");
-    sayWithUndo(`${count(ids.length, "picture")} ${on ? "tagged" : "without the tag"} ${wanted}`, async () => {
-      await put(ids, !on);
-      emit("changed");
-    });
+    said(made);
   } catch (error) {
     complain(error);
   }

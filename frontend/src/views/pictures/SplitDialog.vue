@@ -6,7 +6,7 @@ import { api, type Figures, type Job, type Part, type Split, take } from "@/api/
 import ClassBadge from "@/parts/ClassBadge.vue";
 import { capital, count } from "@/parts/format";
 import JobState from "@/parts/JobState.vue";
-import { complain, sayWithUndo } from "@/state/notes";
+import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { inputSide } from "@/state/remembered";
 
@@ -70,11 +70,14 @@ async function split(): Promise<void> {
     await load();
     emit("changed");
     const { training, validation, test } = outcome.labelled;
-    sayWithUndo(`Labelled: ${training} training, ${validation} validation, ${test} test`, async () => {
-      await store.undoChange(outcome.change_id);
-      await load();
-      emit("changed");
-    });
+    store.sayChange(
+      `Labelled: ${training} training, ${validation} validation, ${test} test`,
+      outcome.change_id,
+      async () => {
+        await load();
+        emit("changed");
+      },
+    );
   } catch (error) {
     complain(error);
   } finally {

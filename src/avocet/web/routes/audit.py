@@ -4,7 +4,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from sqlalchemy.orm import Session
 
-from avocet.web.context import change_out, context, moment, reply, start_job
+from avocet.web.context import change_many, change_out, context, moment, reply, start_job
 from avocet.web.schemas import audit as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.labels import ChangeOut
@@ -14,7 +14,8 @@ from avocet.work.audit import findings as work_findings
 from avocet.work.audit import mending
 from avocet.work.audit.figures import figures as work_figures
 from avocet.work.audit.kept import kept_findings
-from avocet.work.job_kinds import LOOK_AT_CROPS, LOOK_FOR_FINDINGS, ForProject
+from avocet.work.job_kinds import CHANGE_BOXES, LOOK_AT_CROPS, LOOK_FOR_FINDINGS, BoxesToChange, ForProject
+from avocet.work.job_outcomes import ChangeMade
 from avocet.work.pictures.files import get_picture
 
 audit = APIBlueprint("audit", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="audit")])
@@ -56,12 +57,12 @@ def crop(path: PicturePath, query: CropQuery) -> Response:
     return response
 
 
-@audit.post("/projects/<int:project_id>/boxes", responses={200: schemas.BoxesChanged})
+@audit.post("/projects/<int:project_id>/boxes", responses={200: ChangeMade, 202: JobStarted})
 def change_boxes(path: ProjectPath, body: schemas.BoxChange) -> Response:
-    """Give chosen boxes another class, or delete them."""
-    with context().sessions.begin() as session:
-        change, changed = sheets.change_boxes(session, path.project_id, body.ids, body.class_id)
-        return reply(schemas.BoxesChanged(changed=changed, change=change_out(change)))
+    """Give selected boxes another class, or delete them; very many in the background."""
+    given = BoxesToChange(project_id=path.project_id, ids=body.ids, class_id=body.class_id)
+    title = "Delete boxes" if body.class_id is None else "Turn boxes into another class"
+    return change_many(path.project_id, CHANGE_BOXES, title, given, len(body.ids))
 
 
 @audit.get("/projects/<int:project_id>/findings", responses={200: schemas.FindingsOut})
@@ -94,11 +95,10 @@ def cut_to_picture(path: ProjectPath, body: schemas.CutIn) -> Response:
         return reply(change_out(mending.cut_to_picture(session, path.project_id, body.picture_id)))
 
 
-@audit.post("/projects/<int:project_id>/findings/join", responses={200: ChangeOut})
+@audit.post("/projects/<int:project_id>/findings/join", responses={200: ChangeMade})
 def join_parts(path: ProjectPath, body: schemas.JoinIn) -> Response:
     """Bring near-identical pictures into the part of the first."""
-    with context().sessions.begin() as session:
-        return reply(change_out(mending.join_parts(session, path.project_id, body.picture_ids)))
+    return reply(mending.join_parts(context().sessions, path.project_id, body.picture_ids))
 
 
 def _findings(session: Session, project_id: int, with_fine: bool) -> schemas.FindingsOut:

@@ -106,8 +106,9 @@ def _earlier(job_id: int, *kinds: JobKind[Any, Any]) -> tuple[Job, SentArchive |
     """A job that has read labels, and what it was given. Raises `InputError` for any other."""
     with context().reading() as session:
         job = get_job(session, job_id)
+        arguments = job.arguments
     kind = next((each for each in kinds if each.key == job.kind), None)
     if kind is None or job.state != JobState.DONE:
         raise InputError(f"{job.title} has not read any labels")
-    given: SentArchive | SentLabels = kind.given.model_validate(job.arguments)
+    given: SentArchive | SentLabels = kind.given.model_validate(arguments)
     return job, given

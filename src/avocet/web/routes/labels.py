@@ -4,15 +4,19 @@ from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from sqlalchemy.orm import Session
 
-from avocet.web.context import change_out, context, reply
+from avocet.web.context import MOST_AT_ONCE, change_many, change_out, context, reply
 from avocet.web.routes.pictures import detail_out
 from avocet.web.schemas import labels as schemas
-from avocet.web.schemas.common import Problem, ProjectPath
+from avocet.web.schemas.common import JobStarted, Problem, ProjectPath
 from avocet.web.schemas.pictures import PictureDetail, PicturePath
+from avocet.work.job_kinds import MERGE_CLASS, UNDO_CHANGE, ChangeToUndo, ClassToMerge
+from avocet.work.job_outcomes import ChangeMade, Undone
 from avocet.work.labels import attributes as work_attributes
 from avocet.work.labels import boxes as work_boxes
 from avocet.work.labels import changes as work_changes
 from avocet.work.labels import classes as work
+from avocet.work.labels import relabelling
+from avocet.work.labels import undo as work_undo
 from avocet.work.pictures.files import get_picture
 
 labels = APIBlueprint("labels", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="labels")])
@@ -30,8 +34,7 @@ def list_classes(path: ProjectPath) -> Response:
 def add_class(path: ProjectPath, body: schemas.NewClass) -> Response:
     """Add a class after the others, or restore a retired one of that name."""
     with context().sessions.begin() as session:
-        change = work_changes.begin_change(session, path.project_id, f"Class {body.name.strip()} added")
-        work.add_class(session, path.project_id, body.name)
+        change = work.add_one(session, path.project_id, body.name)
     return _changed(path.project_id, change.id, 201)
 
 
@@ -59,12 +62,16 @@ def reorder_classes(path: ProjectPath, body: schemas.ClassOrder) -> Response:
     return _changed(path.project_id, change.id)
 
 
-@labels.post("/projects/<int:project_id>/classes/<int:class_id>/merge", responses={200: schemas.ClassList})
+@labels.post(
+    "/projects/<int:project_id>/classes/<int:class_id>/merge", responses={200: ChangeMade, 202: JobStarted}
+)
 def merge_class(path: schemas.ClassPath, body: schemas.ClassMerge) -> Response:
-    """Give all boxes of a class to another one, and retire it."""
-    with context().sessions.begin() as session:
-        change = work.merge_class(session, path.project_id, path.class_id, body.into_id)
-    return _changed(path.project_id, change.id)
+    """Give all boxes of a class to another one, and retire it; very many in the background."""
+    with context().reading() as session:
+        chosen, target = relabelling.to_merge(session, path.project_id, path.class_id, body.into_id)
+        boxes = relabelling.boxes_of_class(session, chosen.id, MOST_AT_ONCE + 1)
+    given = ClassToMerge(project_id=path.project_id, class_id=chosen.id, into_id=target.id)
+    return change_many(path.project_id, MERGE_CLASS, f"Merge {chosen.name} into {target.name}", given, boxes)
 
 
 @labels.delete("/projects/<int:project_id>/classes/<int:class_id>", responses={200: schemas.ClassList})
@@ -112,12 +119,16 @@ def list_changes(path: ProjectPath) -> Response:
         return reply(schemas.ChangeList(changes=[change_out(each) for each in found]))
 
 
-@labels.post("/projects/<int:project_id>/changes/<int:change_id>/undo", responses={200: schemas.UndoneOut})
+@labels.post(
+    "/projects/<int:project_id>/changes/<int:change_id>/undo", responses={200: Undone, 202: JobStarted}
+)
 def undo_change(path: schemas.ChangePath) -> Response:
-    """Undo a change, as far as nobody has worked on since."""
-    with context().sessions.begin() as session:
-        undone = work_changes.undo_change(session, path.project_id, path.change_id)
-        return reply(schemas.UndoneOut.model_validate(undone))
+    """Undo a change, as far as nobody has worked on since; of very many pictures in the background."""
+    with context().reading() as session:
+        title = work_undo.find_change(session, path.project_id, path.change_id).title
+        pictures = work_undo.pictures_of(session, path.change_id, MOST_AT_ONCE + 1)
+    given = ChangeToUndo(project_id=path.project_id, change_id=path.change_id)
+    return change_many(path.project_id, UNDO_CHANGE, f"Undo: {title}", given, pictures)
 
 
 @labels.put("/pictures/<int:picture_id>/labels", responses={200: PictureDetail, 409: Problem})

@@ -9,22 +9,28 @@ from avocet.archives import can_be_opened, is_archive
 from avocet.core.errors import InputError
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.store.tables import Picture
-from avocet.web.context import change_out, context, moment, reply, start_job
+from avocet.web.context import change_many, context, moment, reply, start_job
 from avocet.web.schemas import pictures as schemas
-from avocet.web.schemas.common import Changed, JobStarted, ProjectPath
-from avocet.web.schemas.labels import ChangeOut, LabelsOut
+from avocet.web.schemas.common import JobStarted, ProjectPath
+from avocet.web.schemas.labels import LabelsOut
 from avocet.web.uploads import ArrivedFile, sent_files
 from avocet.work.job_kinds import (
     SAMPLE_CLIP,
+    SET_BINNED,
+    SET_PART,
+    SET_TAG,
     SPLIT_PICTURES,
     TAKE_ARCHIVE,
     TAKE_FOLDER,
     ClipFrames,
     FolderToTake,
+    PicturesToBin,
+    PicturesToPart,
+    PicturesToTag,
     SentArchive,
     SplitOrder,
 )
-from avocet.work.job_outcomes import FileTaken
+from avocet.work.job_outcomes import ChangeMade, FileTaken
 from avocet.work.jobs import create_job
 from avocet.work.labels.attributes import list_attributes
 from avocet.work.labels.boxes import labels_of
@@ -104,12 +110,12 @@ def choices(path: ProjectPath) -> Response:
         )
 
 
-@pictures.put("/projects/<int:project_id>/tags", responses={200: schemas.Tagged})
+@pictures.put("/projects/<int:project_id>/tags", responses={200: ChangeMade, 202: JobStarted})
 def set_tag(path: ProjectPath, body: schemas.TagChange) -> Response:
-    """Put a tag on chosen pictures, or take it off."""
-    with context().sessions.begin() as session:
-        ids = listing.set_tag(session, path.project_id, body.ids, body.tag, body.on)
-        return reply(schemas.Tagged(ids=ids))
+    """Put a tag on selected pictures, or take it off; very many in the background."""
+    given = PicturesToTag(project_id=path.project_id, ids=body.ids, tag=body.tag, on=body.on)
+    title = f"{'Add' if body.on else 'Remove'} the tag {body.tag}"
+    return change_many(path.project_id, SET_TAG, title, given, len(body.ids))
 
 
 @pictures.post("/pictures/<int:picture_id>/tightened", responses={200: schemas.BoxesOut})
@@ -127,17 +133,20 @@ def get_picture(path: schemas.PicturePath) -> Response:
         return reply(detail_out(find_picture(session, path.picture_id)))
 
 
-@pictures.put("/projects/<int:project_id>/parts", responses={200: ChangeOut})
+@pictures.put("/projects/<int:project_id>/parts", responses={200: ChangeMade, 202: JobStarted})
 def set_part(path: ProjectPath, body: schemas.PartChange) -> Response:
-    """Move selected pictures to a part by hand."""
-    return reply(change_out(work_splits.set_part(context().sessions, path.project_id, body.ids, body.part)))
+    """Move selected pictures to a part by hand; very many in the background."""
+    given = PicturesToPart(project_id=path.project_id, ids=body.ids, part=body.part)
+    title = f"Move pictures to {body.part or 'unassigned'}"
+    return change_many(path.project_id, SET_PART, title, given, len(body.ids))
 
 
-@pictures.put("/projects/<int:project_id>/bin", responses={200: Changed})
+@pictures.put("/projects/<int:project_id>/bin", responses={200: ChangeMade, 202: JobStarted})
 def set_binned(path: ProjectPath, body: schemas.BinChange) -> Response:
-    """Move selected pictures to the bin, or restore them."""
-    with context().sessions.begin() as session:
-        return reply(Changed(changed=listing.set_binned(session, path.project_id, body.ids, body.binned)))
+    """Move selected pictures to the bin, or restore them; very many in the background."""
+    given = PicturesToBin(project_id=path.project_id, ids=body.ids, binned=body.binned)
+    title = "Move pictures to the bin" if body.binned else "Restore pictures"
+    return change_many(path.project_id, SET_BINNED, title, given, len(body.ids))
 
 
 @pictures.get("/projects/<int:project_id>/split", responses={200: schemas.SplitOut})

@@ -6,7 +6,6 @@ from pydantic import BaseModel, Field
 
 from avocet.store.tables import Part
 from avocet.web.schemas.common import Request, Schema
-from avocet.web.schemas.labels import ChangeOut
 from avocet.work.train.ahead.choices import SIDE
 
 
@@ -60,11 +59,6 @@ class SheetOut(Schema):
 class BoxChange(Request):
     ids: list[int] = Field(max_length=100_000)
     class_id: int | None = Field(description="The class that the boxes get; null deletes them")
-
-
-class BoxesChanged(Schema):
-    changed: int
-    change: ChangeOut
 
 
 class FindingsQuery(BaseModel):

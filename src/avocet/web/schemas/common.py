@@ -79,9 +79,5 @@ class Selection(Request):
     ids: list[int] = Field(max_length=100_000)
 
 
-class Changed(Schema):
-    changed: int
-
-
 class JobPath(BaseModel):
     job_id: int

@@ -47,12 +47,6 @@ class ChangePath(ProjectPath):
     change_id: int
 
 
-class UndoneOut(Schema):
-    title: str
-    pictures: int
-    kept: int = Field(description="Pictures that were changed again since and stay as they are")
-
-
 class ClassOut(Schema):
     id: int
     name: str

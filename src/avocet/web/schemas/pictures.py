@@ -116,10 +116,6 @@ class TagChange(Selection):
     on: bool
 
 
-class Tagged(Schema):
-    ids: list[int] = Field(description="Pictures that changed")
-
-
 class ChoicesOut(Schema):
     """What pictures can be filtered by beyond state, part and class."""
 

@@ -1,4 +1,4 @@
-"""All boxes of a class as crops: ordered, and changed by the many."""
+"""All boxes of a class as crops, ordered."""
 
 import hashlib
 import io
@@ -10,18 +10,16 @@ from typing import Literal
 import numpy as np
 from PIL import Image
 from sqlalchemy import select
-from sqlalchemy.orm import Session, selectinload
+from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.core.labels.looks import CROP_FEATURES, crop_brightness, crop_features, strangeness
 from avocet.media.pictures import read_picture
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Box, Change, CropLook, Picture
+from avocet.store.tables import Box, CropLook, Picture
 from avocet.work.job_kinds import ForProject, Task
 from avocet.work.job_outcomes import BoxesSeen
-from avocet.work.labels.boxes import NewBox
-from avocet.work.labels.changes import begin_change, change_picture
 from avocet.work.labels.classes import get_class
 from avocet.work.pictures.files import StoredPicture, get_picture, picture_path
 from avocet.work.progress import Reporter, Stopped
@@ -168,44 +166,6 @@ def crop_jpeg(folder: DataFolder, picture: Picture | StoredPicture, corners: Seq
     buffer = io.BytesIO()
     small.save(buffer, "JPEG", quality=85)
     return buffer.getvalue()
-
-
-def change_boxes(
-    session: Session, project_id: int, ids: Sequence[int], class_id: int | None
-) -> tuple[Change, int]:
-    """Give boxes another class, or delete them where it is None; returns the change and how many changed.
-
-    Raises
-    ------
-    InputError
-        If none of the boxes is there any more.
-    """
-    name = get_class(session, project_id, class_id).name if class_id is not None else ""
-    wanted = set(ids)
-    found: set[int] = set()
-    for start in range(0, len(ids), 500):
-        some = select(Box.picture_id).where(Box.id.in_(ids[start : start + 500]))
-        found.update(session.scalars(some))
-    change = begin_change(session, project_id, "")
-    changed = 0
-    for picture_id in sorted(found):
-        picture = session.get(Picture, picture_id, options=[selectinload(Picture.boxes)])
-        if picture is None or picture.project_id != project_id:
-            continue
-        boxes = []
-        for box in picture.boxes:
-            if box.id in wanted:
-                changed += 1
-                if class_id is None:
-                    continue
-            kept = class_id if box.id in wanted and class_id is not None else box.class_id
-            boxes.append(NewBox(kept, box.corners, box.crowd, box.attributes, box.track))
-        change_picture(session, change, picture, boxes, picture.state)
-    if not changed:
-        raise InputError("these boxes were changed meanwhile; look at the sheet again")
-    count = f"{changed} {'box' if changed == 1 else 'boxes'}"
-    change.title = f"{count} turned into {name}" if class_id is not None else f"{count} deleted"
-    return change, changed
 
 
 def _looked_up(

@@ -6,9 +6,12 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
 from avocet.core.errors import InputError
+from avocet.store.database import Sessions, reading
 from avocet.store.tables import Change, Picture
+from avocet.work.job_outcomes import ChangeMade
 from avocet.work.labels.boxes import boxes_of
-from avocet.work.labels.changes import begin_change, change_parts, change_picture
+from avocet.work.labels.changes import begin_change, change_picture
+from avocet.work.pictures.filing import set_part
 from avocet.work.problems import NotFound
 
 
@@ -26,15 +29,13 @@ def cut_to_picture(session: Session, project_id: int, picture_id: int) -> Change
     return change
 
 
-def join_parts(session: Session, project_id: int, picture_ids: Sequence[int]) -> Change:
+def join_parts(sessions: Sessions, project_id: int, picture_ids: Sequence[int]) -> ChangeMade:
     """Bring near-identical pictures into the part of the first one."""
-    first, *others = _pictures(session, project_id, picture_ids)
+    with reading(sessions)() as session:
+        first, *others = _pictures(session, project_id, picture_ids)
     if first.part is None or not others:
         raise InputError("near-identical pictures are joined in the part of the first one, which has none")
-    names = ", ".join(each.name for each in others)
-    change = begin_change(session, project_id, f"{names} moved to {first.part}")
-    change_parts(session, change, {each.id: (each.part, first.part) for each in others})
-    return change
+    return set_part(sessions, project_id, [each.id for each in others], first.part)
 
 
 def _pictures(session: Session, project_id: int, ids: Sequence[int]) -> list[Picture]:

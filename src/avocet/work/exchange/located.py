@@ -1,6 +1,6 @@
 """Annotation files together with the pictures they speak of, from a folder or an archive."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,18 +10,15 @@ from avocet.archives import is_archive, open_archive
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
 from avocet.formats.names import NameIndex
-from avocet.formats.record import FoundPicture, Record
+from avocet.formats.record import FoundPicture, Record, RecordedPicture
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
 from avocet.media.pictures import picture_size
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
-from avocet.store.tables import PictureState
-from avocet.work.exchange.project_labels import fitted, new_boxes
-from avocet.work.labels.boxes import save_labels
-from avocet.work.labels.classes import ensure_classes
+from avocet.work.exchange.project_labels import fitted
+from avocet.work.exchange.taking import take_record
 from avocet.work.labels.states import LABELLED
 from avocet.work.pictures.adding import Arrival, take_picture
-from avocet.work.pictures.files import get_picture
 from avocet.work.progress import Reporter, Stopped
 
 
@@ -37,11 +34,14 @@ class Located:
         File of each picture's name.
     problems : list of str
         What is left out.
+    called : str
+        The annotation files' name.
     """
 
     record: Record
     paths: dict[str, Path]
     problems: list[str]
+    called: str
 
 
 class FolderPictures:
@@ -137,7 +137,7 @@ def locate(record: Record, images: FolderPictures, called: str) -> Located:
         taken[path] = picture.name
         found.append(fitted(picture, width, height, called, problems))
         paths[picture.name] = path
-    return Located(Record(record.class_names, found), paths, problems)
+    return Located(Record(record.class_names, found), paths, problems, called)
 
 
 def import_located(
@@ -146,31 +146,30 @@ def import_located(
     project_id: int,
     located: Located,
     reporter: Reporter,
+    parts: Mapping[str, str] | None = None,
 ) -> dict[str, int]:
     """Copy pictures into a project and take their labels over; labelled ones stay as they are.
 
-    Each picture is stored with its labels in one step, so a stop keeps what there is and
-    another import adds the rest.
+    The pictures come first, one by one: a stop keeps them, and another import goes on. Then they get
+    their labels, all or none.
     """
     record = located.record
-    with sessions.begin() as session:
-        ids: list[int | None] = [each.id for each in ensure_classes(session, project_id, record.class_names)]
-    counts = {"pictures": 0, "boxes": 0, "already_labelled": 0}
+    wanted: dict[int, RecordedPicture] = {}
+    labelled = 0
     for number, recorded in enumerate(record.pictures, start=1):
         if reporter.should_stop():
             raise Stopped
         path = located.paths[recorded.name]
         # The file may have a suffix that the annotation file leaves out.
         name = recorded.name if Path(recorded.name).suffix else path.name
-        added = take_picture(sessions, folder, project_id, Arrival(path, name)).picture
-        with sessions.begin() as session:
-            picture = get_picture(session, added.id)
-            if picture.state in LABELLED:
-                counts["already_labelled"] += 1
-            else:
-                boxes = new_boxes(recorded, ids)
-                save_labels(session, picture, picture.revision, boxes, PictureState.DONE, by_hand=False)
-                counts["pictures"] += 1
-                counts["boxes"] += len(boxes)
-        reporter.progress(number, len(record.pictures), f"{number} of {len(record.pictures)} pictures")
+        picture = take_picture(sessions, folder, project_id, Arrival(path, name)).picture
+        if picture.state in LABELLED:
+            labelled += 1
+        else:
+            wanted[picture.id] = recorded
+        reporter.progress(number, len(record.pictures), f"{number:,} of {len(record.pictures):,} pictures")
+    counts = {"pictures": 0, "boxes": 0, "already_labelled": labelled}
+    if wanted:
+        taken = take_record(sessions, project_id, located.called, record, wanted, reporter, parts=parts)
+        counts |= {"pictures": taken.pictures, "boxes": taken.boxes}
     return counts

@@ -1,6 +1,6 @@
-"""Annotation files in and out of a project, in two steps: look, then take over."""
+"""What annotation files hold for a project's pictures: read, paired, and shown before it is taken over."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Container
 from dataclasses import dataclass, field
 
 from sqlalchemy import select
@@ -10,24 +10,13 @@ from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import Format, format_called, recognise
 from avocet.formats.names import NameIndex
-from avocet.formats.parts import read_parts
 from avocet.formats.record import FoundPicture, Record, RecordedBox, RecordedPicture, fit_box
 from avocet.formats.table import Columns, TableLook, look_at_table, read_table
-from avocet.store.database import Sessions, reading
-from avocet.store.tables import Change, Part, Picture, PictureState
+from avocet.store.tables import Picture
 from avocet.work.job_outcomes import ReadClass
-from avocet.work.labels.boxes import NewBox
-from avocet.work.labels.changes import begin_change, change_picture
-from avocet.work.labels.classes import add_class, get_class, list_classes
+from avocet.work.labels.boxes import MOST_BOXES, sorted_attributes
+from avocet.work.labels.classes import check_name, list_classes
 from avocet.work.labels.states import LABELLED
-from avocet.work.pictures.files import get_picture
-from avocet.work.progress import Reporter, Stopped
-
-AT_ONCE = 100
-"""Pictures that are recorded in one step."""
-
-LEFT_OUT = ""
-"""As the target of a class: its boxes are not taken over."""
 
 
 @dataclass(frozen=True)
@@ -63,15 +52,6 @@ class Preview:
     problems: list[str]
     table: TableLook | None = None
     columns: Columns | None = None
-
-
-@dataclass(frozen=True)
-class Taken:
-    """What was taken over, and the change by which it is taken back."""
-
-    pictures: int
-    boxes: int
-    change_id: int
 
 
 @dataclass
@@ -142,77 +122,10 @@ def preview(
             ReadClass(name=name, boxes=count, class_id=there.get(name))
             for name, count in zip(record.class_names, counts, strict=True)
         ],
-        problems=matched.problems,
+        problems=[*matched.problems, *unusable_names(record, there)],
         table=look,
         columns=used,
     )
-
-
-def take_over(
-    sessions: Sessions,
-    project_id: int,
-    files: LabelFiles,
-    reporter: Reporter,
-    key: str | None = None,
-    columns: Columns | None = None,
-    targets: Mapping[str, str | int] | None = None,
-    replace: bool = False,
-) -> Taken:
-    """Give the project's pictures the boxes of annotation files.
-
-    The files are read as a whole before anything is changed. A stop or a kill keeps the pictures
-    that have their boxes by then; the change takes them back.
-
-    Parameters
-    ----------
-    sessions : sessionmaker
-    project_id : int
-    files : LabelFiles
-    reporter : Reporter
-    key : str, optional
-        The format.
-    columns : Columns, optional
-        For CSV.
-    targets : mapping, optional
-        For names of classes in the file: the id of a class here, the name of one to be made, or
-        '' to leave its boxes out. Others become the class of their own name.
-    replace : bool
-        Also give pictures that have labels the new ones in place of theirs.
-
-    Raises
-    ------
-    InputError
-        If no picture fits.
-    """
-    with reading(sessions)() as session:
-        here = ProjectPictures(session, project_id)
-        _, record = read_labels(files, here, key, columns)
-        matched = pair_pictures(here, record, files.called)
-    wanted = matched.free + (matched.labelled if replace else [])
-    if not wanted:
-        raise InputError(
-            f"{files.called}: none of its {len(record.pictures)} pictures is in the project without labels"
-        )
-    parts = read_parts(files)
-    with sessions.begin() as session:
-        change_id = begin_change(session, project_id, f"Labels from {files.called}").id
-        ids = _class_ids(session, project_id, record, wanted, targets or {})
-    boxes = 0
-    for start in range(0, len(wanted), AT_ONCE):
-        if reporter.should_stop():
-            raise Stopped
-        some = wanted[start : start + AT_ONCE]
-        with sessions.begin() as session:
-            change = session.get_one(Change, change_id)
-            for picture_id, recorded in some:
-                picture, taken = get_picture(session, picture_id), new_boxes(recorded, ids)
-                change_picture(session, change, picture, taken, PictureState.DONE, by_hand=False)
-                boxes += len(taken)
-                if picture.part is None and recorded.name in parts:
-                    picture.part = Part(parts[recorded.name])
-        done = start + len(some)
-        reporter.progress(done, len(wanted), f"{done} of {len(wanted)} pictures")
-    return Taken(len(wanted), boxes, change_id)
 
 
 def pair_pictures(here: ProjectPictures, record: Record, called: str) -> Matched:
@@ -239,7 +152,7 @@ def pair_pictures(here: ProjectPictures, record: Record, called: str) -> Matched
 def fitted(
     picture: RecordedPicture, width: int, height: int, called: str, problems: list[str]
 ) -> RecordedPicture:
-    """The picture with its real size and only the boxes that lie in it."""
+    """The picture with its real size, and of its boxes what can be kept; the rest is said in ``problems``."""
     if picture.width and (picture.width, picture.height) != (width, height):
         problems.append(
             f"{called}: {picture.name} should have {picture.width}×{picture.height} pixels but has {width}×{height}"
@@ -249,43 +162,24 @@ def fitted(
         corners, reason = fit_box(box.corners, width, height)
         if corners is None:
             problems.append(f"{called}: a box on {picture.name} {reason}")
-        else:
-            boxes.append(RecordedBox(box.label, corners, box.crowd, box.attributes, box.track))
-    return RecordedPicture(picture.name, width, height, boxes)
+            continue
+        kept, refused = sorted_attributes(box.attributes)
+        problems += [f"{called}: a box on {picture.name} is taken without {each}" for each in refused]
+        boxes.append(RecordedBox(box.label, corners, box.crowd, kept, box.track))
+    if len(boxes) > MOST_BOXES:
+        problems.append(
+            f"{called}: {picture.name} has {len(boxes):,} boxes; the first {MOST_BOXES:,} are taken"
+        )
+    return RecordedPicture(picture.name, width, height, boxes[:MOST_BOXES])
 
 
-def new_boxes(recorded: RecordedPicture, class_ids: Sequence[int | None]) -> list[NewBox]:
-    """A recorded picture's boxes under the classes here; those of no class are left out."""
-    pairs = ((class_ids[box.label], box) for box in recorded.boxes)
-    return [
-        NewBox(class_id, box.corners, box.crowd, box.attributes, box.track)
-        for class_id, box in pairs
-        if class_id is not None
-    ]
-
-
-def _class_ids(
-    session: Session,
-    project_id: int,
-    record: Record,
-    wanted: Sequence[tuple[int, RecordedPicture]],
-    targets: Mapping[str, str | int],
-) -> list[int | None]:
-    """Each class of the record as a class here; only those that are named or used are made."""
-    used = {box.label for _, recorded in wanted for box in recorded.boxes}
-    there = {each.name: each.id for each in list_classes(session, project_id)}
-    result: list[int | None] = []
-    for number, name in enumerate(record.class_names):
-        target = targets.get(name, name)
-        if target == LEFT_OUT:
-            result.append(None)
-        elif isinstance(target, int):
-            result.append(get_class(session, project_id, target).id)
-        elif target in there:
-            result.append(there[target])
-        elif number in used or not record.pictures or name not in targets:
-            there[target] = add_class(session, project_id, target).id
-            result.append(there[target])
-        else:
-            result.append(None)
-    return result
+def unusable_names(record: Record, there: Container[str]) -> list[str]:
+    """What is wrong with class names that are new here; such a class needs another name to be taken over."""
+    problems = []
+    for name in record.class_names:
+        if name not in there:
+            try:
+                check_name(name)
+            except InputError as error:
+                problems.append(f"{error}; choose another for it")
+    return problems

@@ -4,7 +4,8 @@ from dataclasses import asdict
 
 from avocet.formats.table import Columns
 from avocet.store.database import reading
-from avocet.work.exchange.project_labels import preview, take_over
+from avocet.work.exchange.project_labels import preview
+from avocet.work.exchange.taking import take_over
 from avocet.work.job_kinds import ChosenLabels, SentLabels, Task
 from avocet.work.job_outcomes import LabelsRead, LabelsTaken
 from avocet.work.pictures.staging import staged_labels, unstage
@@ -33,7 +34,7 @@ def take_uploaded(task: Task[ChosenLabels]) -> LabelsTaken:
             given.replace,
         )  # fmt: skip
     unstage(task.folder, given.token)
-    return LabelsTaken.model_validate(taken)
+    return taken
 
 
 def _columns(given: SentLabels) -> Columns | None:

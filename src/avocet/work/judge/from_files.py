@@ -77,7 +77,11 @@ def read_truth(path: Path, images: Path | None, needs_pictures: bool) -> Iterato
             record, ids = read_coco_with_ids(files.read(documents[0]), documents[0])
         else:
             record = recognise(files).read(files, folder.find if folder else find_nothing)
-        located = locate(record, folder, path.name) if folder else Located(record, {}, list(record.faults))
+        located = (
+            locate(record, folder, path.name)
+            if folder
+            else Located(record, {}, list(record.faults), path.name)
+        )
         if not located.record.pictures:
             raise InputError(f"{path.name} has no picture to measure on")
         if not any(picture.boxes for picture in located.record.pictures):

@@ -1,10 +1,11 @@
 """The boxes of a picture: reading and saving them so that nothing is silently overwritten."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Container, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
@@ -65,49 +66,62 @@ def save_labels(
             f"{picture.name} was changed meanwhile (revision {picture.revision}, not {revision})",
             labels_of(picture),
         )
-    if len(boxes) > MOST_BOXES:
-        raise InputError(f"{picture.name} would get {len(boxes)} boxes; at most {MOST_BOXES} are kept")
-    known: dict[int, bool] = {}
-    rows = []
-    for number, box in enumerate(boxes, start=1):
-        if box.class_id not in known:
-            found = session.get(ObjectClass, box.class_id)
-            known[box.class_id] = found is not None and found.project_id == picture.project_id
-        if not known[box.class_id]:
-            raise InputError(f"box {number} of {picture.name} has class {box.class_id}, which is not here")
-        corners, reason = fit_box(box.corners, picture.width, picture.height)
-        if corners is None:
-            raise InputError(f"box {number} of {picture.name} {reason}")
-        x1, y1, x2, y2 = corners
-        rows.append(
-            Box(
-                class_id=box.class_id,
-                position=number,
-                x1=x1,
-                y1=y1,
-                x2=x2,
-                y2=y2,
-                crowd=box.crowd,
-                attributes=_usable_attributes(box.attributes, f"box {number} of {picture.name}"),
-                track=box.track,
-            )
+    known = set(session.scalars(select(ObjectClass.id).where(ObjectClass.project_id == picture.project_id)))
+    usable = usable_boxes(boxes, known, picture.name, picture.width, picture.height)
+    picture.boxes = [
+        Box(
+            class_id=box.class_id, position=number, x1=box.corners[0], y1=box.corners[1], x2=box.corners[2],
+            y2=box.corners[3], crowd=box.crowd, attributes=box.attributes, track=box.track,
         )
-    picture.boxes = rows
-    picture.box_count = len(rows)
-    if rows or by_hand or state != PictureState.DONE:
-        state = fitting_state(state, bool(rows))
-    picture.state = state
+        for number, box in enumerate(usable, start=1)
+    ]  # fmt: skip
+    picture.box_count = len(usable)
+    picture.state = state_with(state, bool(usable), by_hand)
     picture.revision += 1
-    picture.labelled_at = now() if state != PictureState.UNLABELLED else None
+    picture.labelled_at = now() if picture.state != PictureState.UNLABELLED else None
     session.flush()
     return picture
 
 
+def usable_boxes(
+    boxes: Sequence[NewBox], classes: Container[int], called: str, width: int, height: int
+) -> list[NewBox]:
+    """The boxes as they may be kept on a picture: cut to it, attributes without those that say nothing.
+
+    Raises `InputError`, which names the picture as ``called``, for what cannot be kept.
+    """
+    if len(boxes) > MOST_BOXES:
+        raise InputError(f"{called} would get {len(boxes)} boxes; at most {MOST_BOXES} are kept")
+    usable = []
+    for number, box in enumerate(boxes, start=1):
+        if box.class_id not in classes:
+            raise InputError(f"box {number} of {called} has class {box.class_id}, which is not here")
+        corners, reason = fit_box(box.corners, width, height)
+        if corners is None:
+            raise InputError(f"box {number} of {called} {reason}")
+        attributes, refused = sorted_attributes(box.attributes)
+        if refused:
+            raise InputError(f"box {number} of {called} cannot keep {refused[0]}")
+        usable.append(NewBox(box.class_id, corners, box.crowd, attributes, box.track))
+    return usable
+
+
+def state_with(state: PictureState, has_boxes: bool, by_hand: bool) -> PictureState:
+    """The state that a picture gets where ``state`` is asked for; see `save_labels`."""
+    silent = not has_boxes and not by_hand and state == PictureState.DONE
+    return state if silent else fitting_state(state, has_boxes)
+
+
 def labels_of(picture: Picture) -> dict[str, Any]:
     """The picture's labels as the page gets them."""
+    return labels_record(picture.revision, picture.state, picture.boxes)
+
+
+def labels_record(revision: int, state: PictureState, boxes: Iterable[Box | NewBox]) -> dict[str, Any]:
+    """Labels as the page gets them, and as a change keeps those before it."""
     return {
-        "revision": picture.revision,
-        "state": picture.state.value,
+        "revision": revision,
+        "state": state.value,
         "boxes": [
             {
                 "class_id": box.class_id,
@@ -116,7 +130,7 @@ def labels_of(picture: Picture) -> dict[str, Any]:
                 "attributes": box.attributes,
                 "track": box.track,
             }
-            for box in picture.boxes
+            for box in boxes
         ],
     }
 
@@ -137,21 +151,26 @@ def boxes_from(labels: dict[str, Any]) -> list[NewBox]:
     ]
 
 
-def _usable_attributes(attributes: dict[str, Any], called: str) -> dict[str, Any]:
-    """Only what holds: flags that are not set and empty values are left out."""
-    kept = {}
+def sorted_attributes(attributes: dict[str, Any]) -> tuple[dict[str, Any], list[str]]:
+    """Attributes that hold and can be kept, and what is wrong with each other one.
+
+    Flags that are not set and empty values say nothing and are left out without a word.
+    """
+    kept: dict[str, Any] = {}
+    refused = []
     for name, value in attributes.items():
         if value is None or value is False or value == "":
             continue
         if not isinstance(value, bool | int | float | str):
-            raise InputError(
-                f"{called}: the attribute {name!r} is {str(value)[:60]!r}, neither flag, text nor number"
+            refused.append(
+                f"the attribute {name[:100]!r}: it is {str(value)[:60]!r}, neither flag, text nor number"
             )
-        if isinstance(value, float) and not math.isfinite(value):
-            raise InputError(f"{called}: the attribute {name!r} is {value}, which is no number")
-        if len(name) > 100 or len(str(value)) > 1000:
-            raise InputError(f"{called}: the attribute {name[:100]!r} is too long")
-        kept[name] = value
-    if len(kept) > MOST_ATTRIBUTES:
-        raise InputError(f"{called} has {len(kept)} attributes; at most {MOST_ATTRIBUTES} are kept")
-    return kept
+        elif isinstance(value, float) and not math.isfinite(value):
+            refused.append(f"the attribute {name[:100]!r}: it is {value}, which is no number")
+        elif len(name) > 100 or len(str(value)) > 1000:
+            refused.append(f"the attribute {name[:100]!r}: it is too long")
+        elif len(kept) == MOST_ATTRIBUTES:
+            refused.append(f"the attribute {name[:100]!r}: at most {MOST_ATTRIBUTES} are kept")
+        else:
+            kept[name] = value
+    return kept, refused

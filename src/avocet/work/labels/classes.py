@@ -5,12 +5,11 @@ from collections.abc import Sequence
 
 import numpy as np
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session, selectinload
+from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.store.tables import Box, Change, ObjectClass, Picture, now
-from avocet.work.labels.boxes import NewBox
-from avocet.work.labels.changes import begin_change, change_picture, renumber
+from avocet.work.labels.changes import begin_change, changing_classes, renumber
 from avocet.work.labels.columns import LabelColumns
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import get_project
@@ -93,18 +92,27 @@ def add_classes(session: Session, project_id: int, text: str) -> tuple[list[Obje
 
     Raises `InputError` if a name cannot be used; then none is added.
     """
-    change = begin_change(session, project_id, "Add classes")
+    change = begin_change(session, project_id, "Classes added")
     there = {each.name for each in list_classes(session, project_id)}
     added = []
-    for line in text.splitlines():
-        name = line.strip().rstrip(",;").strip()
-        if name and name not in there:
-            added.append(add_class(session, project_id, name))
-            there.add(name)
+    with changing_classes(session, change):
+        for line in text.splitlines():
+            name = line.strip().rstrip(",;").strip()
+            if name and name not in there:
+                added.append(add_class(session, project_id, name))
+                there.add(name)
     if not added:
         raise InputError("the list holds no name that is new here")
     change.title = f"{len(added)} {'class' if len(added) == 1 else 'classes'} added"
     return added, change
+
+
+def add_one(session: Session, project_id: int, name: str) -> Change:
+    """Add a class as a change of its own."""
+    change = begin_change(session, project_id, f"Class {name.strip()} added")
+    with changing_classes(session, change):
+        add_class(session, project_id, name)
+    return change
 
 
 def change_class(
@@ -113,14 +121,14 @@ def change_class(
     """Rename or recolour a class. Raises `InputError` if a value cannot be used."""
     chosen = get_class(session, project_id, class_id)
     change = begin_change(session, project_id, f"{chosen.name} changed")
-    if name is not None and name.strip() != chosen.name:
-        change.title = f"{chosen.name} renamed to {name.strip()}"
-        chosen.name = _usable_name(get_project(session, project_id).classes, name)
-    if colour is not None:
-        if not re.fullmatch(r"#[0-9A-Fa-f]{6}", colour):
-            raise InputError(f"a colour looks like #4A7397, not {colour!r}")
-        chosen.colour = colour.upper()
-    session.flush()
+    with changing_classes(session, change):
+        if name is not None and name.strip() != chosen.name:
+            change.title = f"{chosen.name} renamed to {name.strip()}"
+            chosen.name = _usable_name(get_project(session, project_id).classes, name)
+        if colour is not None:
+            if not re.fullmatch(r"#[0-9A-Fa-f]{6}", colour):
+                raise InputError(f"a colour looks like #4A7397, not {colour!r}")
+            chosen.colour = colour.upper()
     return change
 
 
@@ -130,38 +138,9 @@ def reorder_classes(session: Session, project_id: int, ids: Sequence[int]) -> Ch
     if sorted(ids) != sorted(here):
         raise InputError("the new order must name every class of the project once")
     change = begin_change(session, project_id, "Classes reordered")
-    for position, class_id in enumerate(ids, start=1):
-        here[class_id].position = position
-    session.flush()
-    return change
-
-
-def merge_class(session: Session, project_id: int, class_id: int, into_id: int) -> Change:
-    """Give all boxes of a class to another one, and retire it. Raises `InputError` for one and the same."""
-    chosen, target = get_class(session, project_id, class_id), get_class(session, project_id, into_id)
-    if chosen is target:
-        raise InputError(f"{chosen.name!r} cannot be merged into itself")
-    if target.retired_at is not None:
-        raise InputError(f"{target.name!r} is retired; restore it first")
-    change = begin_change(session, project_id, f"{chosen.name} merged into {target.name}")
-    pictures = session.scalars(
-        select(Picture)
-        .options(selectinload(Picture.boxes))
-        .where(Picture.project_id == project_id, Picture.boxes.any(Box.class_id == class_id))
-    )
-    for picture in pictures.all():
-        boxes = [
-            NewBox(
-                into_id if box.class_id == class_id else box.class_id,
-                box.corners,
-                box.crowd,
-                box.attributes,
-                box.track,
-            )
-            for box in picture.boxes
-        ]
-        change_picture(session, change, picture, boxes, picture.state, by_hand=False)
-    _retire(session, chosen)
+    with changing_classes(session, change):
+        for position, class_id in enumerate(ids, start=1):
+            here[class_id].position = position
     return change
 
 
@@ -171,8 +150,15 @@ def retire_class(session: Session, project_id: int, class_id: int) -> Change:
     if chosen.retired_at is not None:
         raise InputError(f"{chosen.name!r} is retired already")
     change = begin_change(session, project_id, f"{chosen.name} retired")
-    _retire(session, chosen)
+    with changing_classes(session, change):
+        retire(session, chosen)
     return change
+
+
+def retire(session: Session, chosen: ObjectClass) -> None:
+    """Take a class out of use as part of a change that is under way."""
+    chosen.retired_at = now()
+    renumber(get_project(session, chosen.project_id).classes)
 
 
 def ensure_classes(session: Session, project_id: int, names: list[str]) -> list[ObjectClass]:
@@ -186,18 +172,18 @@ def ensure_classes(session: Session, project_id: int, names: list[str]) -> list[
     return result
 
 
-def _retire(session: Session, chosen: ObjectClass) -> None:
-    chosen.retired_at = now()
-    renumber(get_project(session, chosen.project_id).classes)
-    session.flush()
-
-
-def _usable_name(classes: list[ObjectClass], name: str) -> str:
+def check_name(name: str) -> str:
+    """The name without blanks around it. Raises `InputError` if no class can have it."""
     wanted = name.strip()
     if not wanted or len(wanted) > 100:
         raise InputError(f"a class name has 1 to 100 characters, not {len(wanted)}")
     if any(ord(letter) < 32 for letter in wanted):
         raise InputError(f"the class name {wanted!r} has characters that cannot be shown")
+    return wanted
+
+
+def _usable_name(classes: list[ObjectClass], name: str) -> str:
+    wanted = check_name(name)
     if any(each.name == wanted for each in classes):
         raise InputError(f"there is a class called {wanted!r} already")
     return wanted

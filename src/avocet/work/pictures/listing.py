@@ -1,20 +1,16 @@
-"""Which pictures there are: filters, order, pages; tags and the bin."""
+"""Which pictures there are: filters, order, pages."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from sqlalchemy import ColumnElement, String, delete, func, select, tuple_, type_coerce
+from sqlalchemy import ColumnElement, String, func, select, tuple_, type_coerce
 from sqlalchemy.orm import Session, selectinload
 
 from avocet.core.errors import InputError
-from avocet.store.tables import Box, Part, Picture, PictureState, PictureTag, now
+from avocet.store.tables import Box, Part, Picture, PictureState, PictureTag
 from avocet.work.labels.attributes import has
 
 Order = Literal["added", "name", "boxes", "labelled", "size"]
-
-AT_ONCE = 500
-"""Ids that go into one query."""
 
 
 @dataclass(frozen=True)
@@ -91,38 +87,6 @@ def picture_ids(
     return list(session.scalars(select(Picture.id).where(*conditions(project_id, wanted)).order_by(*keys)))
 
 
-def set_binned(session: Session, project_id: int, ids: Sequence[int], binned: bool) -> int:
-    """Move pictures to the bin or restore them; returns how many changed."""
-    changed = 0
-    for picture in chosen_pictures(session, project_id, ids):
-        if (picture.binned_at is not None) != binned:
-            picture.binned_at = now() if binned else None
-            changed += 1
-    return changed
-
-
-def set_tag(session: Session, project_id: int, ids: Sequence[int], tag: str, on: bool) -> list[int]:
-    """Put a tag on pictures or take it off; returns the ids of those that changed."""
-    wanted = tag.strip()
-    if not wanted or len(wanted) > 60:
-        raise InputError(f"a tag has 1 to 60 characters, not {len(wanted)}")
-    pictures = {picture.id for picture in chosen_pictures(session, project_id, ids)}
-    tagged: set[int] = set()
-    for some in portions(sorted(pictures)):
-        query = select(PictureTag.picture_id).where(PictureTag.picture_id.in_(some), PictureTag.tag == wanted)
-        tagged.update(session.scalars(query))
-    changing = sorted(pictures - tagged if on else tagged)
-    for some in portions(changing):
-        if on:
-            session.add_all(PictureTag(picture_id=each, tag=wanted) for each in some)
-        else:
-            session.execute(
-                delete(PictureTag).where(PictureTag.picture_id.in_(some), PictureTag.tag == wanted)
-            )
-    session.flush()
-    return changing
-
-
 def list_sources(session: Session, project_id: int) -> list[str]:
     """Clips, archives and folders that pictures came from."""
     query = select(Picture.source).where(Picture.project_id == project_id, Picture.source != "").distinct()
@@ -133,20 +97,6 @@ def list_tags(session: Session, project_id: int) -> list[str]:
     """All tags on pictures of the project."""
     query = select(PictureTag.tag).join(Picture).where(Picture.project_id == project_id).distinct()
     return list(session.scalars(query.order_by(PictureTag.tag)))
-
-
-def chosen_pictures(session: Session, project_id: int, ids: Sequence[int]) -> list[Picture]:
-    """The pictures of these ids that belong to the project."""
-    found: list[Picture] = []
-    for some in portions(ids):
-        query = select(Picture).where(Picture.project_id == project_id, Picture.id.in_(some))
-        found.extend(session.scalars(query))
-    return found
-
-
-def portions(ids: Sequence[int]) -> list[Sequence[int]]:
-    """Ids in portions that one query takes."""
-    return [ids[start : start + AT_ONCE] for start in range(0, len(ids), AT_ONCE)]
 
 
 def _columns() -> dict[str, Any]:

@@ -1,6 +1,6 @@
 """Which pictures are for training, for validation and for the test."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -10,39 +10,31 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.core.labels.splitting import cover_labels, split_by_ratio
 from avocet.store.database import Sessions, reading
-from avocet.store.tables import Change, Part, Picture, PictureState
+from avocet.store.tables import Part, Picture, PictureState
 from avocet.work.job_kinds import SplitOrder, Task
-from avocet.work.job_outcomes import LabelledByPart, PicturesSplit
-from avocet.work.labels.changes import begin_change, change_parts
+from avocet.work.job_outcomes import ChangeMade, LabelledByPart, PicturesSplit
 from avocet.work.labels.columns import read_columns
 from avocet.work.labels.states import LABELLED
-from avocet.work.pictures.listing import portions
+from avocet.work.pictures.filing import set_parts
 from avocet.work.progress import SILENT, Reporter
 from avocet.work.project.projects import get_project
-
-AT_ONCE = 500
-"""Pictures that get their part in one transaction."""
 
 PARTS = (Part.TRAINING, Part.VALIDATION, Part.TEST)
 
 
-Moves = dict[int, tuple[Part | None, Part | None]]
-"""For pictures, by their number, the part before and after."""
-
-
 def split_pictures(
-    session: Session, project_id: int, ratios: Sequence[float], seed: int, whole_sources: bool = True
-) -> Change:
-    """Plan a split and carry it out, as part of a transaction that is open already; see `plan_split`."""
-    moves = plan_split(session, project_id, ratios, seed, whole_sources)
-    change = begin_change(session, project_id, "Pictures split")
-    change_parts(session, change, moves)
-    return change
+    sessions: Sessions, project_id: int, ratios: Sequence[float], seed: int, whole_sources: bool = True,
+    reporter: Reporter = SILENT,
+) -> ChangeMade:  # fmt: skip
+    """Plan a split and carry it out; see `plan_split`."""
+    with reading(sessions)() as session:
+        parts = plan_split(session, project_id, ratios, seed, whole_sources)
+    return set_parts(sessions, project_id, parts, "moved by a split", reporter)
 
 
 def plan_split(
     session: Session, project_id: int, ratios: Sequence[float], seed: int, whole_sources: bool = True
-) -> Moves:
+) -> dict[Part | None, list[int]]:
     """Assign every picture of the project to a part, whole clips together, classes in proportion.
 
     Labelled pictures and unlabelled ones are split each for themselves, so that the labelled
@@ -62,7 +54,7 @@ def plan_split(
     Returns
     -------
     dict
-        Only the pictures that get another part.
+        For each part the pictures that get it and had another.
 
     Raises
     ------
@@ -100,20 +92,20 @@ def plan_split(
             raise InputError(str(error)) from None
         numbers = cover_labels(numbers, groups, [set(each) for each in labels])
         wanted_part |= {row.id: PARTS[number] for row, number in zip(some, numbers, strict=True)}
-    before = {row.id: row.part for row in rows}
-    return {number: (before[number], part) for number, part in wanted_part.items() if before[number] != part}
+    moved = [row for row in rows if row.part != wanted_part[row.id]]
+    return {part: [row.id for row in moved if wanted_part[row.id] == part] for part in PARTS}
 
 
 def do_split(task: Task[SplitOrder]) -> PicturesSplit:
-    """Split in the background: long to compute, and written in portions, so that nobody waits for it."""
+    """Split in the background: long to compute."""
     given = task.given
     task.reporter.progress(0, 1, "Choosing parts")
-    with reading(task.sessions)() as session:
-        moves = plan_split(session, given.project_id, given.ratios, given.seed, given.whole_sources)
-    change_id = move_to_parts(task.sessions, given.project_id, "Pictures split", moves, task.reporter).id
+    made = split_pictures(
+        task.sessions, given.project_id, given.ratios, given.seed, given.whole_sources, task.reporter
+    )
     with reading(task.sessions)() as session:
         counts = labelled_by_part(session, given.project_id)
-    return PicturesSplit(change_id=change_id, labelled=LabelledByPart(**counts))
+    return PicturesSplit(change_id=made.change_id, labelled=LabelledByPart(**counts))
 
 
 class _Row(NamedTuple):
@@ -143,45 +135,6 @@ def _group(row: _Row, whole_sources: bool) -> str:
     if row.clip_id is not None:
         return f"clip {row.clip_id}"
     return f"source {row.source}" if whole_sources and row.source else f"picture {row.id}"
-
-
-def set_part(sessions: Sessions, project_id: int, ids: Sequence[int], part: Part | None) -> Change:
-    """Move pictures to a part by hand, or leave them unassigned; the change says how many and undoes it."""
-    before: dict[int, Part | None] = {}
-    with reading(sessions)() as session:
-        for some in portions(ids):
-            query = select(Picture.id, Picture.part).where(
-                Picture.project_id == project_id, Picture.id.in_(some)
-            )
-            before |= {number: now for number, now in session.execute(query)}
-    moves = {number: (now, part) for number, now in before.items() if now != part}
-    title = f"{len(moves)} {'picture' if len(moves) == 1 else 'pictures'} moved to {part or 'unassigned'}"
-    return move_to_parts(sessions, project_id, title, moves)
-
-
-def move_to_parts(
-    sessions: Sessions, project_id: int, title: str, moves: Moves, reporter: Reporter = SILENT
-) -> Change:
-    """Give pictures other parts as one change, written in portions."""
-    with sessions.begin() as session:
-        change = begin_change(session, project_id, title)
-    numbers = sorted(moves)
-    for start in range(0, len(numbers), AT_ONCE):
-        some = numbers[start : start + AT_ONCE]
-        with sessions.begin() as session:
-            change_parts(session, change, {number: moves[number] for number in some})
-        reporter.progress(start + len(some), len(numbers), f"{start + len(some)} of {len(numbers)} pictures")
-    return change
-
-
-def take_parts(session: Session, project_id: int, parts: Mapping[str, str]) -> dict[str, int]:
-    """Put pictures that are unassigned into those named for them; returns labelled ones by part."""
-    query = select(Picture).where(Picture.project_id == project_id, Picture.part.is_(None))
-    for picture in session.scalars(query):
-        if picture.name in parts:
-            picture.part = Part(parts[picture.name])
-    session.flush()
-    return labelled_by_part(session, project_id)
 
 
 def labelled_by_part(session: Session, project_id: int) -> dict[str, int]:
