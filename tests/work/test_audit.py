@@ -5,12 +5,13 @@ from PIL import Image
 
 from avocet.core.errors import InputError
 from avocet.store.tables import Change, Part, PictureState
-from avocet.work.audit.crops import class_sheet, crop_jpeg, look_at_crops
+from avocet.work.audit.crops import crop_jpeg, look_at_crops
 from avocet.work.audit.figures import figures
 from avocet.work.audit.findings import look_for_findings, mark_fine
 from avocet.work.audit.mending import cut_to_picture, join_parts
+from avocet.work.audit.sheets import class_sheet
 from avocet.work.exchange.written import export_record
-from avocet.work.labels.boxes import boxes_from, labels_of, save_labels
+from avocet.work.labels.boxes import NewBox, boxes_from, boxes_of, labels_of, save_labels
 from avocet.work.labels.classes import add_class, list_classes
 from avocet.work.labels.columns import read_columns
 from avocet.work.labels.relabelling import change_boxes
@@ -95,28 +96,64 @@ def test_what_is_fine_stays_quiet_until_it_changes(session, labelled):
     assert len(found(session, labelled, "tiny")) == 2
 
 
+def sheet_of(session, folder, project_id, class_id, order, **given):
+    columns = read_columns(session, project_id)
+    return class_sheet(session, folder, project_id, columns, class_id, order, **given)
+
+
 def test_sheets_are_ordered(data, labelled):
     folder, sessions = data
     with sessions() as session:
         ring = next(each.id for each in list_classes(session, labelled) if each.name == "ring")
-        sizes = [each.value for each in class_sheet(session, labelled, ring, "size").crops]
+        sizes = [each.value for each in sheet_of(session, data[0], labelled, ring, "size").crops]
         assert sizes == sorted(sizes) and len(sizes) > 2
-        descending = class_sheet(session, labelled, ring, "size", descending=True, start=1, limit=2)
+        descending = sheet_of(session, data[0], labelled, ring, "size", descending=True, start=1, limit=2)
         assert [each.value for each in descending.crops] == sizes[::-1][1:3] and descending.total == len(
             sizes
         )
         for order in ("shape", "date"):
-            values = [each.value for each in class_sheet(session, labelled, ring, order).crops]
+            values = [each.value for each in sheet_of(session, data[0], labelled, ring, order).crops]
             assert values == sorted(values)
-        assert class_sheet(session, labelled, ring, "strange").unseen == len(sizes)
+        assert sheet_of(session, data[0], labelled, ring, "strange").unseen == len(sizes)
     boxes = look_at_crops(sessions, folder, labelled, Silent()).looked_at
     with sessions() as session:
         assert boxes == sum(len(p.boxes) for p in export_record(session, labelled).pictures)
         for order in ("strange", "brightness"):
-            sheet = class_sheet(session, labelled, ring, order)
+            sheet = sheet_of(session, data[0], labelled, ring, order)
             values = [each.value for each in sheet.crops]
             assert sheet.unseen == 0 and values == sorted(values) and values[-1] > 0
     assert look_at_crops(sessions, folder, labelled, Silent()).looked_at == 0
+
+
+def test_a_box_drawn_since_the_last_look_is_unseen_and_comes_last(data, labelled):
+    folder, sessions = data
+    look_at_crops(sessions, folder, labelled, Silent())
+    with sessions.begin() as session:
+        ring = next(each.id for each in list_classes(session, labelled) if each.name == "ring")
+        picture = list_pictures(session, labelled, Filter())[0]
+        box = NewBox(ring, (3.0, 4.0, 50.0, 60.0))
+        save_labels(session, picture, picture.revision, [*boxes_of(picture), box], PictureState.DONE)
+    with sessions() as session:
+        mine = sum(each.class_id == ring for each in list_pictures(session, labelled, Filter())[0].boxes)
+        sheet = sheet_of(session, folder, labelled, ring, "strange", descending=True)
+        assert sheet.unseen == mine and {crop.picture_id for crop in sheet.crops[-mine:]} == {picture.id}
+    # Only the new one has to be looked at: the others lie where they lay.
+    assert look_at_crops(sessions, folder, labelled, Silent()).looked_at == 1
+    with sessions() as session:
+        assert sheet_of(session, folder, labelled, ring, "strange").unseen == 0
+
+
+def test_a_picture_that_cannot_be_read_is_passed_over(data, labelled):
+    folder, sessions = data
+    with sessions() as session:
+        picture = list_pictures(session, labelled, Filter())[0]
+        boxes, others = (
+            picture.box_count,
+            [each.box_count for each in list_pictures(session, labelled, Filter())[1:]],
+        )
+        folder.picture(labelled, picture.content_hash, picture.suffix).write_bytes(b"no picture")
+    assert boxes > 0
+    assert look_at_crops(sessions, folder, labelled, Silent()).looked_at == sum(others)
 
 
 def test_a_wrong_class_is_the_strangest(data, labelled):
@@ -135,25 +172,25 @@ def test_a_wrong_class_is_the_strangest(data, labelled):
         save_labels(session, picture, picture.revision, boxes_from(given), PictureState.DONE)
     look_at_crops(sessions, folder, labelled, Silent())
     with sessions() as session:
-        first = class_sheet(session, labelled, named["roll"], "strange", descending=True).crops[0]
+        first = sheet_of(session, data[0], labelled, named["roll"], "strange", descending=True).crops[0]
         assert list(first.corners) == wrong["corners"]
 
 
-def test_boxes_are_changed_by_the_many_and_back(session, labelled):
+def test_boxes_are_changed_by_the_many_and_back(data, session, labelled):
     named = {each.name: each.id for each in list_classes(session, labelled)}
     before = export_record(session, labelled)
-    ids = [each.id for each in class_sheet(session, labelled, named["ring"], "size").crops]
+    ids = [each.id for each in sheet_of(session, data[0], labelled, named["ring"], "size").crops]
     change = apart(session, change_boxes, labelled, ids, named["roll"])
     assert change.changed == len(ids) and change.title == f"{len(ids)} boxes turned into roll"
-    assert class_sheet(session, labelled, named["ring"], "size").total == 0
+    assert sheet_of(session, data[0], labelled, named["ring"], "size").total == 0
     undo(session, labelled, change)
     assert export_record(session, labelled) == before
-    ids = [each.id for each in class_sheet(session, labelled, named["ring"], "size").crops]
+    ids = [each.id for each in sheet_of(session, data[0], labelled, named["ring"], "size").crops]
     gone = apart(session, change_boxes, labelled, ids[:1], None)
     assert gone.title == "1 box deleted"
     with pytest.raises(InputError, match="changed meanwhile"):
         apart(session, change_boxes, labelled, ids[:1], named["roll"])
-    assert class_sheet(session, labelled, named["ring"], "size").total == len(ids) - 1
+    assert sheet_of(session, data[0], labelled, named["ring"], "size").total == len(ids) - 1
     undo(session, labelled, gone)
     assert export_record(session, labelled) == before
 

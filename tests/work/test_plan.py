@@ -2,6 +2,7 @@
 
 import json
 import zipfile
+from dataclasses import astuple
 
 import numpy as np
 import pytest
@@ -14,11 +15,11 @@ from avocet.work.job_kinds import CLUSTER_ANCHORS, DRAW_AUGMENTED, PROBE_RUN, SU
 from avocet.work.labels.classes import add_class
 from avocet.work.labels.columns import read_columns
 from avocet.work.progress import SILENT, Stopped
-from avocet.work.snapshots.snapshots import labels_now
+from avocet.work.snapshots.snapshots import get_snapshot, labels_now
 from avocet.work.train.ahead.anchors import anchor_effect, cluster_for_page
 from avocet.work.train.ahead.looks_ahead import draw_augmented, probe_run, sum_up_sizes
 from avocet.work.train.ahead.plan import plan_run
-from avocet.work.train.ahead.run_labels import labels_of_project, labels_of_snapshot
+from avocet.work.train.ahead.run_labels import labels_beside, labels_of_project, labels_of_snapshot
 from avocet.work.train.runs import (
     get_run,
     model_path,
@@ -203,3 +204,20 @@ def test_costs_are_said_beforehand(data, labelled):
             picture.part = Part.TEST
     with pytest.raises(InputError, match="training part"):
         probe_run(look(data, PROBE_RUN, labelled))
+
+
+def test_a_snapshots_columns_are_kept_beside_it(frozen):
+    folder, sessions, project_id, snapshot_id, held = frozen
+    with sessions() as session:
+        snapshot = get_snapshot(session, snapshot_id)
+    expected = labels_of_snapshot(held)
+
+    def same(labels):
+        pairs = zip(astuple(labels.columns), astuple(expected.columns), strict=True)
+        return labels.names == expected.names and all(np.array_equal(a, b) for a, b in pairs)
+
+    beside = folder.snapshot_columns(project_id, snapshot.content_hash)
+    assert beside.is_file() and same(labels_beside(folder, snapshot))
+    # A snapshot of an earlier version has none: it is read from its file, and they are there afterwards.
+    beside.unlink()
+    assert same(labels_beside(folder, snapshot)) and beside.is_file()

@@ -39,6 +39,10 @@ class DataFolder:
         """What the last look at a project's labels found."""
         return self._project(project_id) / "findings.json"
 
+    def looks(self, project_id: int) -> Path:
+        """How bright and how strange the boxes are that somebody looked at."""
+        return self._project(project_id) / "looks.npz"
+
     def picture(self, project_id: int, content_hash: str, suffix: str) -> Path:
         return self._project(project_id) / "pictures" / content_hash[:2] / f"{content_hash}{suffix}"
 
@@ -53,6 +57,10 @@ class DataFolder:
 
     def snapshot(self, project_id: int, content_hash: str) -> Path:
         return self._project(project_id) / "snapshots" / f"{content_hash}.json"
+
+    def snapshot_columns(self, project_id: int, content_hash: str) -> Path:
+        """The same as columns, made of it."""
+        return self._project(project_id) / "snapshots" / f"{content_hash}.npz"
 
     def run(self, project_id: int, run_id: int) -> Path:
         return self._project(project_id) / "runs" / str(run_id)

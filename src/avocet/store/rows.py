@@ -2,10 +2,12 @@
 
 import json
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import ColumnElement, Executable, func, select
 from sqlalchemy.orm import InstrumentedAttribute, Session
+
+T = TypeVar("T", int, str)
 
 CHUNK = 20_000
 """Rows fetched at a time, so that other threads get their turn."""
@@ -30,7 +32,7 @@ def plain_rows(session: Session, query: Executable) -> Iterator[Sequence[tuple[A
         cursor.close()
 
 
-def among(column: InstrumentedAttribute[int], numbers: Sequence[int]) -> ColumnElement[bool]:
-    """Whether a column is one of these numbers, however many they are: they travel as one value."""
-    listed = func.json_each(json.dumps([int(each) for each in numbers])).table_valued("value")
+def among(column: InstrumentedAttribute[T], values: Sequence[T]) -> ColumnElement[bool]:
+    """Whether a column has one of these numbers or texts, however many they are: they travel as one value."""
+    listed = func.json_each(json.dumps(list(values))).table_valued("value")
     return column.in_(select(listed.c.value))

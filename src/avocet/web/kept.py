@@ -8,8 +8,8 @@ from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.work.labels.columns import LabelColumns, brought_up_to_date, read_columns
 from avocet.work.problems import NotFound
-from avocet.work.snapshots.snapshots import get_snapshot, read_snapshot
-from avocet.work.train.ahead.run_labels import RunLabels, labels_of_project, labels_of_snapshot
+from avocet.work.snapshots.snapshots import get_snapshot
+from avocet.work.train.ahead.run_labels import RunLabels, labels_beside, labels_of_project
 
 MOST_PROJECTS = 4
 
@@ -63,7 +63,7 @@ class KeptLabels:
         if snapshot.content_hash not in self._frozen:
             if len(self._frozen) >= MOST_PROJECTS:
                 self._frozen.clear()
-            self._frozen[snapshot.content_hash] = labels_of_snapshot(read_snapshot(folder, snapshot))
+            self._frozen[snapshot.content_hash] = labels_beside(folder, snapshot)
         return self._frozen[snapshot.content_hash]
 
     def warm_up(self, project_id: int) -> None:

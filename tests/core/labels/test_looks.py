@@ -28,6 +28,21 @@ def test_strangeness(rows, neighbours):
         assert np.isclose(value, np.mean(apart) if apart else 0, atol=1e-6)
 
 
+@given(
+    arrays(np.float64, st.tuples(st.integers(2, 30), st.just(2)), elements=st.integers(-9, 9)),
+    st.integers(1, 4),
+    st.integers(2, 6),
+)
+def test_strangeness_of_very_many_is_sought_among_some(rows, neighbours, most):
+    step = -(-len(rows) // most)
+    for place, (row, value) in enumerate(zip(rows, strangeness(rows, neighbours, most), strict=True)):
+        others = [index for index in range(0, len(rows), step) if index != place]
+        apart = sorted(float(np.linalg.norm(row - rows[index])) for index in others)
+        # A row that is one of those sought among has one other fewer, and so has its whole block.
+        held = len(range(0, len(rows), step)) - 1
+        assert np.isclose(value, np.mean(apart[: min(neighbours, held)]), atol=1e-6)
+
+
 @given(st.lists(st.integers(-(2**63), 2**63 - 1), max_size=8), st.data())
 def test_near_pairs(looks, data):
     groups = data.draw(st.lists(st.integers(0, 2), min_size=len(looks), max_size=len(looks)))

@@ -35,6 +35,7 @@ const chosen = reactive(new Set<number>());
 const focused = ref(-1);
 const frame = ref<HTMLDivElement>();
 let lastChosen = -1;
+let leftUnseen = 0;
 const memory = computed(() => `avocet.sheet.${store.id}.${props.classId}.${order.value}.${descending.value}`);
 
 onMounted(async () => {
@@ -67,8 +68,9 @@ async function load(more = false): Promise<void> {
     total.value = found.total;
     unseen.value = found.unseen;
     failed.value = "";
-    if (found.unseen && !looking.value && (order.value === "strange" || order.value === "brightness"))
-      void lookAtCrops();
+    // Once for each number of unseen boxes: those of a picture that cannot be read stay unseen.
+    const byContent = order.value === "strange" || order.value === "brightness";
+    if (byContent && found.unseen && found.unseen !== leftUnseen && !looking.value) void lookAtCrops();
   } catch (error) {
     failed.value = wordsOf(error);
   }
@@ -82,8 +84,10 @@ async function lookAtCrops(): Promise<void> {
       api.POST("/api/v1/projects/{project_id}/crop-looks", { params: { path: { project_id: store.id } } }),
     );
     const ended = await store.ended(started.job.id);
-    if (ended.state === "done") await load();
-    else complain(new Error(ended.message));
+    if (ended.state === "done") {
+      await load();
+      leftUnseen = unseen.value;
+    } else complain(new Error(ended.message));
   } catch (error) {
     complain(error);
   } finally {

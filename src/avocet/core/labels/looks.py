@@ -66,7 +66,7 @@ def crop_brightness(pixels: NDArray[np.uint8], box: ArrayLike) -> float:
     return round(float(_cut(pixels, box, 0.0).mean()) / 255, 4)
 
 
-def strangeness(features: ArrayLike, neighbours: int = 5) -> Array:
+def strangeness(features: ArrayLike, neighbours: int = 5, most: int = 5000) -> Array:
     """How unlike the others each row is: its mean distance to its nearest neighbours.
 
     Parameters
@@ -74,6 +74,9 @@ def strangeness(features: ArrayLike, neighbours: int = 5) -> Array:
     features : (N, F) array_like
     neighbours : int
         How many others count; fewer where there are fewer.
+    most : int
+        Where there are more rows than that, the neighbours of each are sought among every k-th row
+        only, about so many: the time grows with N and not with its square.
 
     Returns
     -------
@@ -89,14 +92,16 @@ def strangeness(features: ArrayLike, neighbours: int = 5) -> Array:
     count = len(rows)
     if count < 2:
         return np.zeros(count)
-    near = min(neighbours, count - 1)
+    others = np.arange(0, count, -(-count // most))
     squares = (rows**2).sum(axis=1)
     result = np.empty(count)
     # In blocks, so that many thousand rows fit into memory.
     for first in range(0, count, 1024):
-        block = slice(first, min(first + 1024, count))
-        apart = squares[block, None] + squares[None] - 2 * rows[block] @ rows.T
-        apart[np.arange(apart.shape[0]), np.arange(block.start, block.stop)] = np.inf
+        block = np.arange(first, min(first + 1024, count))
+        apart = squares[block, None] + squares[None, others] - 2 * rows[block] @ rows[others].T
+        itself = block[:, None] == others[None]
+        apart[itself] = np.inf
+        near = min(neighbours, len(others) - int(itself.any()))
         nearest = np.partition(apart, near - 1, axis=1)[:, :near]
         result[block] = np.sqrt(np.maximum(nearest, 0)).mean(axis=1)
     return result

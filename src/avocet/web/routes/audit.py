@@ -9,11 +9,12 @@ from avocet.web.schemas import audit as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.labels import ChangeOut
 from avocet.web.schemas.pictures import CropQuery, PicturePath
-from avocet.work.audit import crops as sheets
 from avocet.work.audit import findings as work_findings
 from avocet.work.audit import mending
+from avocet.work.audit.crops import crop_jpeg
 from avocet.work.audit.figures import figures as work_figures
 from avocet.work.audit.kept import kept_findings
+from avocet.work.audit.sheets import class_sheet
 from avocet.work.job_kinds import CHANGE_BOXES, LOOK_AT_CROPS, LOOK_FOR_FINDINGS, BoxesToChange, ForProject
 from avocet.work.job_outcomes import ChangeMade
 from avocet.work.pictures.files import get_picture
@@ -31,10 +32,12 @@ def figures(path: ProjectPath, query: schemas.FiguresQuery) -> Response:
 @audit.get("/projects/<int:project_id>/sheet", responses={200: schemas.SheetOut})
 def sheet(path: ProjectPath, query: schemas.SheetQuery) -> Response:
     """All boxes of a class, ordered; a page of them."""
+    columns = context().labels.of(path.project_id)
     with context().reading() as session:
-        found = sheets.class_sheet(
-            session, path.project_id, query.class_id, query.order, query.descending, query.start, query.limit
-        )
+        found = class_sheet(
+            session, context().folder, path.project_id, columns, query.class_id, query.order, query.descending,
+            query.start, query.limit,
+        )  # fmt: skip
         return reply(schemas.SheetOut.model_validate(found))
 
 
@@ -50,7 +53,7 @@ def crop(path: PicturePath, query: CropQuery) -> Response:
     """A box with a little surrounding as a small square picture."""
     with context().reading() as session:
         picture = get_picture(session, path.picture_id)
-    content = sheets.crop_jpeg(context().folder, picture, (query.x1, query.y1, query.x2, query.y2))
+    content = crop_jpeg(context().folder, picture, (query.x1, query.y1, query.x2, query.y2))
     response = Response(content, mimetype="image/jpeg")
     response.headers["Cache-Control"] = "private, max-age=86400"
     response.set_etag(f"{picture.content_hash[:24]}-{query.x1}-{query.y1}-{query.x2}-{query.y2}")

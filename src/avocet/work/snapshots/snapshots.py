@@ -21,6 +21,7 @@ from avocet.work.labels.states import LABELLED
 from avocet.work.pictures.listing import Filter, conditions
 from avocet.work.problems import NotFound, by_number
 from avocet.work.snapshots.frozen import Frozen, FrozenBox, FrozenPicture, SnapshotSummary, summary_of
+from avocet.work.snapshots.frozen_columns import frozen_columns, keep_columns
 
 
 @dataclass(frozen=True)
@@ -100,9 +101,10 @@ def packed(frozen: Frozen) -> PreparedSnapshot:
 
 
 def keep_snapshot(folder: DataFolder, project_id: int, prepared: PreparedSnapshot) -> None:
-    """Write the snapshot's file, which is named by its hash and so may be there before its record."""
+    """Write the snapshot's files, which are named by its hash and so may be there before its record."""
     path = folder.snapshot(project_id, prepared.digest)
     if not path.is_file():
+        keep_columns(folder, project_id, prepared.digest, frozen_columns(prepared.frozen))
         write_bytes(path, prepared.content)
 
 

@@ -8,10 +8,13 @@ from sqlalchemy.orm import Session
 
 from avocet.core.boxes import Array
 from avocet.core.raw.letterbox import letterbox
-from avocet.store.tables import Part
+from avocet.store.folder import DataFolder
+from avocet.store.tables import Part, Snapshot
 from avocet.work.labels.classes import list_classes
-from avocet.work.labels.columns import PARTS, LabelColumns
+from avocet.work.labels.columns import LabelColumns
 from avocet.work.snapshots.frozen import Frozen
+from avocet.work.snapshots.frozen_columns import frozen_columns, keep_columns, kept_columns
+from avocet.work.snapshots.snapshots import read_snapshot, read_summary
 
 
 @dataclass(frozen=True)
@@ -72,25 +75,16 @@ def labels_of_project(session: Session, project_id: int, columns: LabelColumns) 
 
 def labels_of_snapshot(frozen: Frozen) -> RunLabels:
     """What a run on a snapshot learns from."""
-    pictures = frozen.pictures
-    rows = [(place, *box) for place, picture in enumerate(pictures) for box in picture.boxes]
-    table = np.array(rows, dtype=np.float64).reshape(-1, 7)
-    count = len(table)
-    return RunLabels(
-        list(frozen.classes),
-        LabelColumns(
-            picture_ids=np.array([each.id for each in pictures], np.int64),
-            sizes=np.array([(each.width, each.height) for each in pictures], np.float64).reshape(-1, 2),
-            part=np.array([PARTS.index(each.part) for each in pictures], np.int8),
-            state=np.zeros(len(pictures), np.int8),
-            owner=table[:, 0].astype(np.int64),
-            box_ids=np.arange(count),
-            class_ids=table[:, 1].astype(np.int64),
-            corners=np.ascontiguousarray(table[:, 2:6]),
-            crowd=table[:, 6].astype(bool),
-            track=np.zeros(count, bool),
-        ),
-    )
+    return RunLabels(list(frozen.classes), frozen_columns(frozen))
+
+
+def labels_beside(folder: DataFolder, snapshot: Snapshot) -> RunLabels:
+    """The same from what lies beside the snapshot. One of an earlier version is read whole, the first time."""
+    columns = kept_columns(folder, snapshot)
+    if columns is None:
+        columns = frozen_columns(read_snapshot(folder, snapshot))
+        keep_columns(folder, snapshot.project_id, snapshot.content_hash, columns)
+    return RunLabels(read_summary(folder, snapshot).classes, columns)
 
 
 def _only(columns: LabelColumns, boxes: NDArray[np.bool_], class_ids: NDArray[np.int64]) -> LabelColumns:
