@@ -165,16 +165,25 @@ def crowd(port: int, place: Path, count_queries: Callable[[], int]) -> None:
     with labelling(port) as waits:
         time.sleep(6)
     print(f"nothing                        {waits.words()}")
+    half = list(range(50_001, 100_001))
     jobs = {
-        "a look at anchors": ("/projects/1/looks/anchors", {"settings": {"side": 416}}),
-        "looking for mistakes": ("/projects/1/findings", None),
-        "a COCO export": ("/projects/1/exports", {"format": "coco"}),
-        "freezing a snapshot": ("/projects/1/snapshots", {"name": "belt"}),
+        "a look at anchors": ("POST", "/projects/1/looks/anchors", {"settings": {"side": 416}}),
+        "looking for mistakes": ("POST", "/projects/1/findings", None),
+        "a COCO export": ("POST", "/projects/1/exports", {"format": "coco"}),
+        "freezing a snapshot": ("POST", "/projects/1/snapshots", {"name": "belt"}),
+        "50,000 pictures to a part": ("PUT", "/projects/1/parts", {"ids": half, "part": "test"}),
+        "50,000 pictures tagged": ("PUT", "/projects/1/tags", {"ids": half, "tag": "glare", "on": True}),
+        "50,000 pictures to the bin": ("PUT", "/projects/1/bin", {"ids": half, "binned": True}),
+        "that undone": ("POST", "/projects/1/changes/{latest}/undo", None),
+        "a class of 7,500 boxes merged": ("POST", "/projects/1/classes/1/merge", {"into_id": 2}),
+        "that undone as well": ("POST", "/projects/1/changes/{latest}/undo", None),
+        "a split": ("PUT", "/projects/1/split", {"training": 80, "validation": 10, "test": 10}),
     }
-    for name, (path, body) in jobs.items():
+    for name, (method, path, body) in jobs.items():
+        latest = next(iter(client.json("GET", "/projects/1/changes")["changes"]), {"id": 0})["id"]
         with labelling(port) as waits:
             begun = time.perf_counter()
-            job = client.json("POST", path, body)["job"]
+            job = client.json(method, path.format(latest=latest), body)["job"]
             asked = 1000 * (time.perf_counter() - begun)
             seconds = client.done(job["id"])
         print(f"{name:30} {waits.words()}; asked in {asked:.0f} ms, done in {seconds:.0f} s")
@@ -195,6 +204,9 @@ def crowd(port: int, place: Path, count_queries: Callable[[], int]) -> None:
         ("what an export loses", "/projects/1/loss?format=voc"),
         ("kept findings", "/projects/1/findings"),
         ("classes with counts", "/projects/1/classes"),
+        ("boxes of a class by size", "/projects/1/sheet?class_id=3&order=size"),
+        ("boxes of a class by date", "/projects/1/sheet?class_id=3&order=date"),
+        ("plan on a snapshot", "/projects/1/plan?side=416&snapshot_id=1"),
         ("a snapshot's parts", "/snapshots/1"),
         ("figures of the rail", "/projects/1"),
     ):
