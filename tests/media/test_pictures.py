@@ -1,12 +1,22 @@
+import io
 import struct
 import zlib
 
 import numpy as np
 import pytest
-from PIL import Image
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image, ImageOps
 
 from avocet.core.errors import InputError
-from avocet.media.pictures import encode_jpeg, picture_size, read_picture, thumbnail_jpeg
+from avocet.media.pictures import (
+    crop_picture,
+    encode_jpeg,
+    picture_size,
+    read_picture,
+    thumbnail_jpeg,
+    thumbnail_of,
+)
 
 
 def saved(tmp_path, picture, name, **more):
@@ -76,7 +86,7 @@ def png_header(width, height):
         ("none.jpg", b"", r"none\.jpg is empty \(0 bytes\)"),
         ("text.png", b"hello", r"text\.png is not a JPEG, PNG"),
         ("half.jpg", "half", r"half\.jpg is damaged"),
-        ("huge.png", png_header(30_000, 30_000), r"huge\.png is 30000×30000 pixels; at most 150 million"),
+        ("huge.png", png_header(30_000, 30_000), r"huge\.png is 30000×30000 pixels; at most 105 million"),
         ("dot.png", png_header(1, 1), r"dot\.png is 1×1 pixels"),
         ("fake.png", b"%!PS-Adobe-3.0 EPSF-3.0\n", r"fake\.png is not a JPEG"),
     ],
@@ -100,3 +110,78 @@ def test_thumbnail_fits(tmp_path):
     small = tmp_path / "small.jpg"
     small.write_bytes(thumbnail_jpeg(read_picture(path), 320))
     assert picture_size(small) == (320, 180)
+
+
+def marked(width=40, height=24):
+    """A picture of which every corner has a colour of its own."""
+    picture = Image.new("RGB", (width, height))
+    for place, colour in (((0, 0), "red"), ((width // 2, 0), "lime"), ((0, height // 2), "blue")):
+        picture.paste(colour, (*place, place[0] + width // 2, place[1] + height // 2))
+    return picture
+
+
+@pytest.mark.parametrize("suffix", [".jpg", ".png", ".webp", ".tif"])
+@pytest.mark.parametrize("orientation", range(1, 9))
+def test_every_orientation_in_every_format(tmp_path, suffix, orientation):
+    exif = Image.Exif()
+    exif[0x0112] = orientation
+    options = {"quality": 100} if suffix in (".jpg", ".webp") else {}
+    path = saved(tmp_path, marked(), f"a{suffix}", exif=exif, **options)
+    with Image.open(path) as opened:
+        expected = np.asarray(ImageOps.exif_transpose(opened).convert("RGB"))
+    pixels = read_picture(path)
+    assert np.array_equal(pixels, expected)
+    assert picture_size(path) == pixels.shape[1::-1]
+    small = np.asarray(Image.open(io.BytesIO(thumbnail_of(path, 12))))
+    assert small.shape[:2] == ((12, 7) if orientation > 4 else (7, 12))
+
+
+def test_a_png_may_note_its_orientation_behind_its_pixels(tmp_path):
+    plain = io.BytesIO()
+    marked().save(plain, "PNG")
+    exif = Image.Exif()
+    exif[0x0112] = 6
+    note = exif.tobytes()[6:]
+    chunk = struct.pack(">I", len(note)) + b"eXIf" + note + struct.pack(">I", zlib.crc32(b"eXIf" + note))
+    content, end = plain.getvalue()[:-12], plain.getvalue()[-12:]
+    path = tmp_path / "a.png"
+    path.write_bytes(content + chunk + end)
+    assert picture_size(path) == (24, 40) == read_picture(path).shape[1::-1]
+
+
+@pytest.mark.parametrize(("highest", "shown"), [(4095, 255), (65535, 255), (2047, 127), (32767, 127)])
+def test_twelve_bits_in_sixteen_are_not_black(tmp_path, highest, shown):
+    values = np.zeros((20, 20), np.uint16)
+    values[5:] = highest
+    pixels = read_picture(saved(tmp_path, Image.fromarray(values), "a.png"))
+    assert pixels[0, 0].tolist() == [0] * 3 and pixels[10, 10].tolist() == [shown] * 3
+
+
+@given(st.data())
+def test_crops_are_those_of_the_whole_picture(tmp_path_factory, data):
+    """Pixel for pixel where nothing is scaled; black beyond the edge."""
+    path = tmp_path_factory.getbasetemp() / "crop.png"
+    pixels = np.random.default_rng(0).integers(1, 255, (30, 50, 3), dtype=np.uint8)
+    Image.fromarray(pixels).save(path)
+    side = data.draw(st.integers(1, 40))
+    x, y = data.draw(st.integers(1 - side, 49)), data.draw(st.integers(1 - side, 29))
+    framed = np.zeros((30 + 2 * side, 50 + 2 * side, 3), np.uint8)
+    framed[side:-side, side:-side] = pixels
+    expected = framed[y + side : y + 2 * side, x + side : x + 2 * side]
+    assert np.array_equal(crop_picture(path, (x, y, x + side, y + side), side), expected)
+
+
+def test_a_crop_of_nothing_is_refused(tmp_path):
+    path = saved(tmp_path, marked(), "a.png")
+    for region in ((-9, 0, 0, 9), (40, 0, 50, 10), (0, 24, 9, 33), (5, 5, 5, 5)):
+        with pytest.raises(InputError, match=r"a\.png: .* holds nothing of the picture"):
+            crop_picture(path, region, 16)
+
+
+def test_a_crop_of_a_large_jpeg_is_decoded_small_and_right(tmp_path):
+    path = saved(tmp_path, marked(1600, 960), "a.jpg", quality=95)
+    whole = crop_picture(path, (0, -320, 1600, 1280), 160)
+    assert whole.shape == (160, 160, 3)
+    for (row, column), colour in {(40, 20): 0, (40, 120): 1, (120, 20): 2}.items():
+        assert whole[row, column].argmax() == colour and whole[row, column].max() > 200
+    assert whole[:30].max() < 12 and whole[131:].max() < 12

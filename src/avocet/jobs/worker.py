@@ -2,6 +2,7 @@
 
 import logging
 import os
+import resource
 import signal
 import threading
 import time
@@ -45,6 +46,10 @@ def run_job(
         outcome = kind.action()(task)
     except Stopped:
         _end(sessions, job_id, JobState.STOPPED, "Stopped; what was done is kept")
+    except MemoryError:
+        _end(
+            sessions, job_id, JobState.FAILED, f"It needs more memory than a worker may take here{_ceiling()}"
+        )
     except (InputError, NotFound) as error:
         _end(sessions, job_id, JobState.FAILED, str(error))
     except Exception as error:
@@ -55,8 +60,20 @@ def run_job(
             finish(session, job_id, JobState.DONE, outcome=outcome.model_dump(mode="json"))
 
 
+def memory_for(lane: Lane) -> int:
+    """Bytes that the worker of a lane may take: most of the machine for a network, a quarter for the rest."""
+    there = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    return int(0.9 * there) if lane in (Lane.COMPUTE, Lane.LOOKS) else max(2 * 1024**3, there // 4)
+
+
+def limit_memory(bytes_at_most: int) -> None:
+    """Let this process get a `MemoryError` in time, rather than be killed for taking all there is."""
+    resource.setrlimit(resource.RLIMIT_DATA, (bytes_at_most, bytes_at_most))
+
+
 def work(folder: DataFolder, lane: Lane, parent: int) -> None:
     """Work through a lane until the process is asked to end or the process ``parent`` is gone."""
+    limit_memory(memory_for(lane))
     threading.Thread(target=_end_with, args=(parent,), name="parent", daemon=True).start()
     sessions = open_database(folder.database)
     with sessions.begin() as session:
@@ -78,6 +95,12 @@ def _end_with(parent: int) -> None:
     while os.getppid() == parent:
         time.sleep(1)
     os.kill(os.getpid(), signal.SIGTERM)
+
+
+def _ceiling() -> str:
+    """The limit in words, where there is one."""
+    most = resource.getrlimit(resource.RLIMIT_DATA)[0]
+    return "" if most == resource.RLIM_INFINITY else f" ({most / 1024**3:.1f} GB)"
 
 
 def _end(sessions: Sessions, job_id: int, state: JobState, message: str) -> None:

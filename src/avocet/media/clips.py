@@ -1,7 +1,7 @@
 """Reading frames out of clips, and writing clips."""
 
 import math
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -13,7 +13,18 @@ from av.error import FFmpegError
 from numpy.typing import NDArray
 
 from avocet.core.errors import InputError
-from avocet.media.pictures import LARGEST_PIXELS
+
+MP4_BOXES = frozenset({b"ftyp", b"moov", b"mdat", b"free", b"skip", b"wide", b"pnot"})
+"""What a file of the MP4 family begins with (ISO/IEC 14496-12, and Apple's QuickTime before it)."""
+
+LARGEST_FRAME = 36_000_000
+"""Pixels: those of the largest video format, 7680×4320, and some more. A decoder holds several frames."""
+
+FASTEST = 100_000.0
+"""Frames a second: more than any camera takes that writes such clips."""
+
+LONGEST = 100 * 24 * 3600.0
+"""Seconds: more than any clip has. What a header says beyond that is not believed."""
 
 SUFFIXES = frozenset({".mp4", ".mov", ".avi", ".mkv", ".webm"})
 
@@ -67,10 +78,18 @@ def clip_info(path: Path, name: str | None = None) -> ClipInfo:
             seconds = float(stream.duration * stream.time_base)
         else:
             seconds = (container.duration or 0) / 1_000_000
-        return ClipInfo(stream.codec_context.width, stream.codec_context.height, rate, max(0.0, seconds))
+        if not 0 < rate < FASTEST:
+            raise InputError(f"{name or path.name} claims {rate:g} frames a second, which no clip has")
+        believed = seconds if 0 <= seconds <= LONGEST else 0.0
+        return ClipInfo(stream.codec_context.width, stream.codec_context.height, rate, believed)
 
 
-def read_frames(path: Path, per_second: float | None = None, name: str | None = None) -> Iterator[ClipFrame]:
+def read_frames(
+    path: Path,
+    per_second: float | None = None,
+    name: str | None = None,
+    looked_at: Callable[[], object] = lambda: None,
+) -> Iterator[ClipFrame]:
     """Decode frames of a clip in order.
 
     Parameters
@@ -80,6 +99,9 @@ def read_frames(path: Path, per_second: float | None = None, name: str | None = 
         Keep about so many frames a second of the clip's own time; by default every frame.
     name : str, optional
         What to call the clip in messages.
+    looked_at : callable
+        Called with each frame that is decoded, also one that is left out: the place to break off by
+        raising something.
 
     Yields
     ------
@@ -101,14 +123,14 @@ def read_frames(path: Path, per_second: float | None = None, name: str | None = 
         try:
             for frame in container.decode(stream):
                 number += 1
+                looked_at()
                 seconds = float(frame.time) if frame.time is not None else number / rate
                 # Half a frame of tolerance: timestamps are rounded to the stream's time base.
                 if per_second is not None and seconds + 0.5 / rate < next_time:
                     continue
                 if per_second is not None:
-                    next_time += 1 / per_second
-                    while next_time <= seconds:
-                        next_time += 1 / per_second
+                    # Where the clip jumps ahead, the frames that would lie in the gap are left out.
+                    next_time = max(next_time + 1 / per_second, (seconds * per_second // 1 + 1) / per_second)
                 seen = True
                 yield ClipFrame(number, seconds, _upright(frame))
         except FFmpegError as error:
@@ -166,21 +188,47 @@ def _open(path: Path, called: str) -> av.container.InputContainer:
         raise InputError(f"{called}: there is no such file")
     if path.stat().st_size == 0:
         raise InputError(f"{called} is empty (0 bytes)")
+    kind = _container_of(path)
+    if kind is None:
+        raise InputError(f"{called} is not a clip that can be read: neither MP4, MOV, AVI, MKV nor WebM")
     try:
-        # Only the file itself: a playlist inside it could name other files or addresses.
-        container = av.open(str(path), options={"protocol_whitelist": "file"})
+        # Only the file itself, as what its first bytes say: a script or playlist could name other files
+        # or addresses, or itself without end.
+        container = av.open(str(path), format=kind, options={"protocol_whitelist": "file"})
     except (FFmpegError, ValueError) as error:
-        raise InputError(f"{called} is not a clip that can be read: {error}") from None
+        raise InputError(f"{called} is not a clip that can be read: {_reason(error)}") from None
     if not container.streams.video:
         container.close()
         raise InputError(f"{called} has no video stream")
+    # FFmpeg makes no context for a stream that it has no decoder for.
     context = container.streams.video[0].codec_context
-    if context.width < 8 or context.height < 8 or context.width * context.height > LARGEST_PIXELS:
+    if context is None:
+        container.close()
+        raise InputError(f"{called} is packed in a way that there is no decoder for here")
+    if context.width < 8 or context.height < 8 or context.width * context.height > LARGEST_FRAME:
         container.close()
         raise InputError(
             f"{called} has frames of {context.width}×{context.height} pixels, which cannot be read"
         )
     return container
+
+
+def _container_of(path: Path) -> str | None:
+    """Which of the known containers a file is, by its first bytes; None for anything else."""
+    with path.open("rb") as file:
+        head = file.read(16)
+    if head[4:8] in MP4_BOXES:
+        return "mp4"
+    if head[:4] == b"\x1a\x45\xdf\xa3":
+        return "matroska"
+    if head[:4] == b"RIFF" and head[8:12] == b"AVI ":
+        return "avi"
+    return None
+
+
+def _reason(error: Exception) -> str:
+    """What FFmpeg says, without the path on this machine."""
+    return (error.strerror if isinstance(error, FFmpegError) else None) or str(error)
 
 
 def _upright(frame: av.VideoFrame) -> NDArray[np.uint8]:

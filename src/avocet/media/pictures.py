@@ -1,13 +1,17 @@
 """Reading pictures as people really have them, and writing them."""
 
 import io
+import struct
+import threading
 import warnings
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image, ImageOps, UnidentifiedImageError
+from PIL import Image, UnidentifiedImageError
 from PIL.Image import Image as Picture
 
 from avocet.core.errors import InputError
@@ -15,17 +19,59 @@ from avocet.core.errors import InputError
 SUFFIXES = frozenset({".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff"})
 FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF")
 SMALLEST_SIDE = 8
-LARGEST_PIXELS = 150_000_000
+LARGEST_PIXELS = 105_000_000
+"""What the largest sensors of ordinary cameras give. Decoding takes seven bytes a pixel, so that this is
+under a gigabyte."""
+
+STRIP = 2_000_000
+"""Pixels converted at a time, so that a picture and its copies never lie side by side in memory."""
+
+TWELVE_BITS, SIXTEEN_BITS = 4095, 65535
+ORIENTATION = 0x0112
+"""The EXIF tag that says how a picture is to be turned."""
+
+UPRIGHT: dict[int, Callable[[NDArray[np.uint8]], NDArray[np.uint8]]] = {
+    2: lambda pixels: pixels[:, ::-1],
+    3: lambda pixels: pixels[::-1, ::-1],
+    4: lambda pixels: pixels[::-1],
+    5: lambda pixels: pixels.transpose(1, 0, 2),
+    6: lambda pixels: pixels[::-1].transpose(1, 0, 2),
+    7: lambda pixels: pixels[::-1, ::-1].transpose(1, 0, 2),
+    8: lambda pixels: pixels[:, ::-1].transpose(1, 0, 2),
+}
+"""What each EXIF orientation but the first asks for."""
 
 # The limit is checked below, against the header, with a message that names the file.
 Image.MAX_IMAGE_PIXELS = None
 
 
+class _Room:
+    """Lets only so many pixels be decoded at once: several large pictures wait for one another."""
+
+    def __init__(self, pixels: int) -> None:
+        self._free, self._changed = pixels, threading.Condition()
+
+    @contextmanager
+    def held(self, pixels: int) -> Iterator[None]:
+        with self._changed:
+            self._changed.wait_for(lambda: self._free >= pixels)
+            self._free -= pixels
+        try:
+            yield
+        finally:
+            with self._changed:
+                self._free += pixels
+                self._changed.notify_all()
+
+
+_room = _Room(LARGEST_PIXELS)
+
+
 def read_picture(source: Path | BinaryIO, name: str | None = None) -> NDArray[np.uint8]:
     """Read a picture upright and as 8-bit RGB.
 
-    EXIF orientation is applied; 16-bit, grey, palette and CMYK pictures are converted; a
-    transparent picture is laid on white.
+    EXIF orientation is applied; grey, palette and CMYK pictures are converted; a transparent picture
+    is laid on white. Of 16 bits the upper 8 are kept, or those below the twelfth where no value needs more.
 
     Parameters
     ----------
@@ -43,30 +89,9 @@ def read_picture(source: Path | BinaryIO, name: str | None = None) -> NDArray[np
         If it is not a picture of a known format, is damaged, too small or too large.
     """
     called = name or (source.name if isinstance(source, Path) else "picture")
-    return np.asarray(upright_rgb(source, called))
-
-
-def upright_rgb(source: Path | BinaryIO, called: str) -> Picture:
-    """As `read_picture`, but a Pillow picture."""
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            with Image.open(source, formats=FORMATS) as opened:
-                _check_size(opened.width, opened.height, called)
-                opened.load()
-                upright = ImageOps.exif_transpose(opened)
-                return _to_rgb(upright)
-    except FileNotFoundError:
-        raise InputError(f"{called}: there is no such file") from None
-    except UnidentifiedImageError:
-        raise InputError(f"{called} is {_why_unreadable(source)}") from None
-    except InputError:
-        raise
-    except MemoryError:
-        raise InputError(f"{called} does not fit into memory") from None
-    # Pillow's decoders raise many kinds of error on damaged files; all mean the same here.
-    except Exception as error:
-        raise InputError(f"{called} is damaged and cannot be read: {error}") from None
+    with _opened(source, called) as opened, _room.held(opened.width * opened.height):
+        opened.load()
+        return _upright(_rgb(opened), _orientation(opened))
 
 
 def picture_size(path: Path, name: str | None = None) -> tuple[int, int]:
@@ -78,16 +103,60 @@ def picture_size(path: Path, name: str | None = None) -> tuple[int, int]:
         If it is not a picture of a known format, too small or too large.
     """
     called = name or path.name
-    try:
-        with Image.open(path, formats=FORMATS) as opened:
-            width, height = opened.size
-            turned = opened.getexif().get(0x0112, 1) in (5, 6, 7, 8)
-    except FileNotFoundError:
-        raise InputError(f"{called}: there is no such file") from None
-    except Exception:
-        raise InputError(f"{called} is {_why_unreadable(path)}") from None
-    _check_size(width, height, called)
-    return (height, width) if turned else (width, height)
+    with _opened(path, called) as opened:
+        width, height = opened.size
+        # Pillow would decode a whole PNG to see whether a note on its orientation comes after the pixels.
+        found = _png_orientation(path) if opened.format == "PNG" else _orientation(opened)
+        return (height, width) if found in (5, 6, 7, 8) else (width, height)
+
+
+def crop_picture(
+    path: Path, region: Sequence[float], side: int, name: str | None = None
+) -> NDArray[np.uint8]:
+    """A square part of a picture, drawn ``side`` pixels wide; what lies beyond the edge is black.
+
+    Parameters
+    ----------
+    path : Path
+    region : four float
+        ``x1, y1, x2, y2`` of a square in the upright picture's pixels; it may reach over the edge.
+    side : int
+    name : str, optional
+
+    Returns
+    -------
+    (side, side, 3) ndarray of uint8
+
+    Raises
+    ------
+    InputError
+        As `read_picture`, and if the region lies outside.
+    """
+    called = name or path.name
+    width, height = picture_size(path, called)
+    x1, y1, x2, y2 = region
+    if not (x2 > 0 and y2 > 0 and x1 < width and y1 < height and x2 > x1 and y2 > y1):
+        raise InputError(f"{called}: [{x1:g}, {y1:g}, {x2:g}, {y2:g}] holds nothing of the picture")
+    wanted = max(width, height) * side / max(x2 - x1, 1.0)
+    whole = _reduced(path, called, wanted)
+    scale = whole.shape[1] / width
+    zoom = side / ((x2 - x1) * scale)
+    left, top = max(0, round(x1 * scale)), max(0, round(y1 * scale))
+    right = min(whole.shape[1], max(round(x2 * scale), left + 1))
+    bottom = min(whole.shape[0], max(round(y2 * scale), top + 1))
+    left, top = min(left, right - 1), min(top, bottom - 1)
+    part = Image.fromarray(whole[top:bottom, left:right])
+    size = (_within(zoom * (right - left), side), _within(zoom * (bottom - top), side))
+    small = part.resize(size, Image.Resampling.BOX if zoom < 1 else Image.Resampling.BICUBIC)
+    canvas = Image.new("RGB", (side, side))
+    place = (round((left - x1 * scale) * zoom), round((top - y1 * scale) * zoom))
+    canvas.paste(small, (min(place[0], side - 1), min(place[1], side - 1)))
+    return np.asarray(canvas)
+
+
+def thumbnail_of(path: Path, longest: int, name: str | None = None) -> bytes:
+    """A small JPEG of a picture file, decoded no larger than needed where its format allows that."""
+    return thumbnail_jpeg(_reduced(path, name or path.name, 2 * longest), longest)
 
 
 def encode_jpeg(pixels: NDArray[np.uint8], quality: int = 92) -> bytes:
@@ -106,11 +175,94 @@ def thumbnail_jpeg(pixels: NDArray[np.uint8], longest: int) -> bytes:
     return buffer.getvalue()
 
 
-def _to_rgb(picture: Picture) -> Picture:
+def _reduced(path: Path, called: str, longest: float) -> NDArray[np.uint8]:
+    """The picture upright, and smaller if it has at least ``longest`` pixels on its longer side all the same."""
+    with _opened(path, called) as opened:
+        if opened.format == "JPEG":
+            scale = min(1.0, longest / max(opened.size))
+            opened.draft("RGB", (max(1, int(scale * opened.width)), max(1, int(scale * opened.height))))
+        with _room.held(opened.width * opened.height):
+            opened.load()
+            return _upright(_rgb(opened), _orientation(opened))
+
+
+def _within(length: float, most: int) -> int:
+    return min(max(1, round(length)), most)
+
+
+@contextmanager
+def _opened(source: Path | BinaryIO, called: str) -> Iterator[Picture]:
+    """A picture whose header was read and whose size can be dealt with; what goes wrong within is said plainly."""
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            with Image.open(source, formats=FORMATS) as opened:
+                _check_size(opened.width, opened.height, called)
+                yield opened
+    except FileNotFoundError:
+        raise InputError(f"{called}: there is no such file") from None
+    except UnidentifiedImageError:
+        raise InputError(f"{called} is {_why_unreadable(source)}") from None
+    except InputError:
+        raise
+    except MemoryError:
+        raise InputError(f"{called} does not fit into memory") from None
+    # Pillow's decoders raise many kinds of error on damaged files; all mean the same here.
+    except Exception as error:
+        raise InputError(f"{called} is damaged and cannot be read: {error}") from None
+
+
+def _orientation(opened: Picture) -> int:
+    # A TIFF is turned by Pillow itself, and its size is told as turned.
+    return 1 if opened.format == "TIFF" else int(opened.getexif().get(ORIENTATION, 1) or 1)
+
+
+def _png_orientation(path: Path) -> int:
+    """The orientation that a PNG notes before or after its pixels, found without decoding them."""
+    with path.open("rb") as file:
+        file.seek(8)
+        while len(head := file.read(8)) == 8:
+            length, kind = struct.unpack(">I4s", head)
+            if kind == b"eXIf":
+                exif = Image.Exif()
+                exif.load(file.read(min(length, 1 << 16)))
+                return int(exif.get(ORIENTATION, 1) or 1)
+            file.seek(length + 4, io.SEEK_CUR)
+    return 1
+
+
+def _upright(pixels: NDArray[np.uint8], orientation: int) -> NDArray[np.uint8]:
+    return np.ascontiguousarray(UPRIGHT[orientation](pixels)) if orientation in UPRIGHT else pixels
+
+
+def _rgb(picture: Picture) -> NDArray[np.uint8]:
+    """The pixels of a picture that is loaded, converted strip by strip."""
+    width, height = picture.size
+    pixels = np.empty((height, width, 3), np.uint8)
+    top_value = _top_value(picture)
+    rows = max(1, STRIP // width)
+    for top in range(0, height, rows):
+        strip = picture.crop((0, top, width, min(top + rows, height)))
+        pixels[top : top + rows] = np.asarray(_to_rgb(strip, top_value))
+    return pixels
+
+
+def _top_value(picture: Picture) -> float:
+    """What is white in a picture of more than 8 bits."""
+    if not (picture.mode.startswith("I;16") or picture.mode in ("I", "F")):
+        return 255.0
+    highest = float(picture.getextrema()[1])  # type: ignore[arg-type]
+    if picture.mode == "F" and highest <= 1:
+        return 1.0
+    return float(TWELVE_BITS if highest <= TWELVE_BITS else SIXTEEN_BITS)
+
+
+def _to_rgb(picture: Picture, top_value: float) -> Picture:
     if picture.mode.startswith("I;16") or picture.mode in ("I", "F"):
         values = np.asarray(picture, dtype=np.float64)
-        top = 1.0 if picture.mode == "F" and values.max(initial=0) <= 1 else 65535.0
-        return Image.fromarray(np.clip(values / top * 255, 0, 255).round().astype(np.uint8)).convert("RGB")
+        return Image.fromarray(np.clip(values / top_value * 255, 0, 255).round().astype(np.uint8)).convert(
+            "RGB"
+        )
     if picture.mode in ("RGBA", "LA", "PA", "La", "RGBa") or "transparency" in picture.info:
         layered = picture.convert("RGBA")
         paper = Image.new("RGBA", layered.size, (255, 255, 255, 255))

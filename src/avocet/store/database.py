@@ -1,12 +1,20 @@
 """Opening the database, and bringing it up to the present tables."""
 
 import sqlite3
+import time
 from pathlib import Path
 
 from alembic import command
 from alembic.config import Config
-from sqlalchemy import Engine, create_engine, event
+from sqlalchemy import Connection, Engine, create_engine, event
+from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session, sessionmaker
+
+PATIENCE = 30.0
+"""Seconds that a writer waits for others."""
+
+ASK_EVERY = 0.003
+"""Seconds between two tries of a writer that waits."""
 
 MIGRATIONS = Path(__file__).parent / "migrations"
 
@@ -39,7 +47,7 @@ def reading(sessions: Sessions) -> Sessions:
 
 
 def _engine(path: Path) -> Engine:
-    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30})
+    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": PATIENCE})
 
     @event.listens_for(engine, "connect")
     def _settings(connection: sqlite3.Connection, _record: object) -> None:
@@ -51,12 +59,31 @@ def _engine(path: Path) -> Engine:
         connection.execute("PRAGMA foreign_keys=ON")
 
     @event.listens_for(engine, "begin")
-    def _begin(connection: object) -> None:
-        connection.exec_driver_sql("BEGIN IMMEDIATE" if _writes(connection) else "BEGIN")  # type: ignore[attr-defined]
+    def _begin(connection: Connection) -> None:
+        if connection.get_execution_options().get("reading", False):
+            connection.exec_driver_sql("BEGIN")
+        else:
+            _take_turn(connection)
 
     return engine
 
 
-def _writes(connection: object) -> bool:
-    options = connection.get_execution_options()  # type: ignore[attr-defined]
-    return not options.get("reading", False)
+def _take_turn(connection: Connection) -> None:
+    """Begin to write as soon as nobody else does.
+
+    SQLite's own waiting sleeps ever longer, up to a tenth of a second, and so meets none of the short
+    pauses that long work makes between its steps: whoever saves one picture would wait for all of it.
+    """
+    begun = time.monotonic()
+    connection.exec_driver_sql("PRAGMA busy_timeout = 0")
+    try:
+        while True:
+            try:
+                connection.exec_driver_sql("BEGIN IMMEDIATE")
+                return
+            except OperationalError as error:
+                if "locked" not in str(error.orig) or time.monotonic() - begun > PATIENCE:
+                    raise
+                time.sleep(ASK_EVERY)
+    finally:
+        connection.exec_driver_sql(f"PRAGMA busy_timeout = {int(1000 * PATIENCE)}")

@@ -31,6 +31,7 @@ class KeptLabels:
         self._frozen: dict[str, RunLabels] = {}
         self._locks: dict[int, threading.Lock] = {}
         self._lock = threading.Lock()
+        self._warming: set[int] = set()
 
     def of(self, project_id: int) -> LabelColumns:
         """The project's labels as they are now. Raises `NotFound` where there is no such project."""
@@ -67,11 +68,18 @@ class KeptLabels:
         return self._frozen[snapshot.content_hash]
 
     def warm_up(self, project_id: int) -> None:
-        """Read the project's labels in the background, unless they are there."""
-        if project_id not in self._held:
-            threading.Thread(target=self._try, args=(project_id,), name="labels", daemon=True).start()
+        """Read the project's labels in the background, or what changed of them, unless that is under way."""
+        with self._lock:
+            if project_id in self._warming:
+                return
+            self._warming.add(project_id)
+        threading.Thread(target=self._try, args=(project_id,), name="labels", daemon=True).start()
 
     def _try(self, project_id: int) -> None:
-        # Whoever asks for them gets the error.
-        with contextlib.suppress(Exception):
-            self.of(project_id)
+        try:
+            # Whoever asks for them gets the error.
+            with contextlib.suppress(Exception):
+                self.of(project_id)
+        finally:
+            with self._lock:
+                self._warming.discard(project_id)

@@ -1,7 +1,11 @@
 """How long work tells how far it is, and learns that it should stop."""
 
+import time
 from collections.abc import Iterator, Sequence
 from typing import Protocol, TypeVar
+
+PAUSE = 0.01
+"""Seconds between two steps, several times as long as a writer that waits sleeps."""
 
 T = TypeVar("T")
 
@@ -42,6 +46,9 @@ def in_portions(
     After each it is told how far the work is. Raises `Stopped` before the next one where that was asked.
     """
     for start in range(0, len(items), size):
+        if start:
+            # Whoever waits for the lock gets it here.
+            time.sleep(PAUSE)
         if reporter.should_stop():
             raise Stopped
         some = items[start : start + size]

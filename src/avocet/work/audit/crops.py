@@ -1,17 +1,15 @@
 """Boxes as small pictures, and looks at what is in them."""
 
 import hashlib
-import io
 from collections.abc import Mapping, Sequence
 
 import numpy as np
-from PIL import Image
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.core.labels.looks import crop_brightness, crop_features
-from avocet.media.pictures import read_picture
+from avocet.media.pictures import crop_picture, encode_jpeg, read_picture
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.rows import plain_rows
@@ -98,23 +96,13 @@ def _look_into(
 def crop_jpeg(folder: DataFolder, picture: Picture | StoredPicture, corners: Sequence[float]) -> bytes:
     """A square picture of a box with a little surrounding; what lies beyond the edge is black."""
     x1, y1, x2, y2 = corners
-    if not (x2 > x1 and y2 > y1) or not np.isfinite(corners).all():
+    if not np.isfinite(corners).all() or not (x2 > x1 and y2 > y1):
         raise InputError(f"a crop needs corners with an area, not {list(corners)}")
-    side = max(x2 - x1, y2 - y1) * (1 + 2 * AROUND)
-    left, top = (x1 + x2 - side) / 2, (y1 + y2 - side) / 2
-    whole = Image.fromarray(read_picture(picture_path(folder, picture), picture.name))
-    region = (
-        round(left),
-        round(top),
-        max(round(left + side), round(left) + 1),
-        max(round(top + side), round(top) + 1),
-    )
-    small = whole.crop(region).resize(
-        (CROP, CROP), Image.Resampling.BOX if side > CROP else Image.Resampling.BICUBIC
-    )
-    buffer = io.BytesIO()
-    small.save(buffer, "JPEG", quality=85)
-    return buffer.getvalue()
+    half = max(x2 - x1, y2 - y1) * (0.5 + AROUND)
+    middle_x, middle_y = (x1 + x2) / 2, (y1 + y2) / 2
+    region = (middle_x - half, middle_y - half, middle_x + half, middle_y + half)
+    pixels = crop_picture(picture_path(folder, picture), region, CROP, picture.name)
+    return encode_jpeg(pixels, quality=85)
 
 
 def _crop_key(digest: str, corners: Sequence[float]) -> str:

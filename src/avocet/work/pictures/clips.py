@@ -114,9 +114,13 @@ def sample_clip(
     path = folder.clip(clip.project_id, clip.content_hash, clip.suffix)
     expected = min(MOST_SAMPLED, max(1, math.ceil(clip.seconds * min(per_second, clip.rate))))
     added, known = 0, 0
-    for frame in read_frames(path, per_second, clip.name):
+
+    def stop_where_asked() -> None:
         if reporter.should_stop():
             raise Stopped
+
+    for frame in read_frames(path, per_second, clip.name, stop_where_asked):
+        stop_where_asked()
         if added + known >= MOST_SAMPLED:
             raise InputError(
                 f"{clip.name} gives more than {MOST_SAMPLED} frames at {per_second:g} a second; "

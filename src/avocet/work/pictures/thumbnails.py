@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.core.labels.looks import picture_look
 from avocet.files import write_bytes
-from avocet.media.pictures import read_picture, thumbnail_jpeg
+from avocet.media.pictures import read_picture, thumbnail_jpeg, thumbnail_of
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Job, JobState, Picture
@@ -25,9 +25,7 @@ def thumbnail(folder: DataFolder, picture: Picture | StoredPicture) -> Path:
     """Path of the picture's thumbnail, made now if there is none yet."""
     path = folder.thumbnail(picture.project_id, picture.content_hash)
     if not path.is_file():
-        write_bytes(
-            path, thumbnail_jpeg(read_picture(picture_path(folder, picture), picture.name), THUMBNAIL)
-        )
+        write_bytes(path, thumbnail_of(picture_path(folder, picture), THUMBNAIL, picture.name))
     return path
 
 
