@@ -1,6 +1,10 @@
 """Archives from outside: what is in them is looked at only after its name and size were checked."""
 
+import bz2
+import gzip
 import io
+import lzma
+import struct
 import tarfile
 import zipfile
 import zlib
@@ -8,9 +12,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 from avocet.core.errors import InputError
+from avocet.readable import is_readable, readable
 
 SUFFIXES = (".zip", ".tar", ".tar.gz", ".tgz")
 BLOCK = 1 << 20
@@ -19,6 +24,16 @@ LARGEST_ENTRY = 4 * 1024**3
 LARGEST_TOTAL = 200 * 1024**3
 MOST_SWELLING = 200
 """A file that unpacks to so many times its packed size is a trap; pictures hardly shrink at all."""
+
+DAMAGED = (
+    OSError, EOFError, zipfile.BadZipFile, tarfile.TarError, RuntimeError, ValueError, IndexError, struct.error,
+    zlib.error, lzma.LZMAError, OverflowError,
+)  # fmt: skip
+"""What Python's readers of archives raise on damaged ones; `NotImplementedError`, for a way of packing that
+they do not know, is a `RuntimeError`."""
+
+LONGEST_HEADER = 16_000_000
+"""Bytes that are read of a tar in one go."""
 
 SWELLS_FROM = 50_000_000
 """Small files may swell as they like."""
@@ -45,7 +60,13 @@ def is_archive(name: str) -> bool:
 
 def can_be_opened(path: Path) -> bool:
     """Whether a file really is a zip or tar archive, from its first bytes."""
-    return zipfile.is_zipfile(path) or tarfile.is_tarfile(path)
+    if zipfile.is_zipfile(path):
+        return True
+    try:
+        _open_tar(path, path.name).close()
+    except (*DAMAGED, InputError):
+        return False
+    return True
 
 
 class Archive:
@@ -65,7 +86,9 @@ class Archive:
         self.faults: list[str] = []
         self._places: dict[str, zipfile.ZipInfo | tarfile.TarInfo] = {}
         total = 0
-        for place, name, size, packed, reason in _listed(opened):
+        for place, given, size, packed, reason in _listed(opened):
+            # A name in another encoding is told with its strange bytes as escapes.
+            name = given if is_readable(given) else _decoded(given)
             if len(self.entries) >= MOST_ENTRIES:
                 raise InputError(f"{called} holds more than {MOST_ENTRIES:,} files")
             reason = reason or _why_not(name, size, packed)
@@ -101,14 +124,7 @@ class Archive:
                     if left < 0:
                         raise InputError(f"{self._called}: {name} is larger than {most:,} bytes")
                     into.write(part)
-        except (
-            EOFError,
-            zipfile.BadZipFile,
-            tarfile.TarError,
-            RuntimeError,
-            ValueError,
-            zlib.error,
-        ) as error:
+        except DAMAGED as error:
             raise InputError(f"{self._called}: {name} is damaged and cannot be unpacked: {error}") from None
 
     def _stream(self, name: str) -> BinaryIO:
@@ -134,19 +150,76 @@ def open_archive(path: Path, called: str | None = None) -> Iterator[Archive]:
         If it is no archive, is damaged, or would unpack beyond all measure.
     """
     name = called or path.name
-    opened: zipfile.ZipFile | tarfile.TarFile
+    if not path.is_file():
+        raise InputError(f"{name}: there is no such file")
     try:
-        opened = zipfile.ZipFile(path) if zipfile.is_zipfile(path) else tarfile.open(path)  # noqa: SIM115
-    except FileNotFoundError:
-        raise InputError(f"{name}: there is no such file") from None
-    except (OSError, EOFError, zipfile.BadZipFile, tarfile.TarError):
+        opened = zipfile.ZipFile(path) if zipfile.is_zipfile(path) else _open_tar(path, name)
+    except DAMAGED:
         raise InputError(f"{name} is not a zip or tar archive that can be read") from None
     with opened:
         try:
             archive = Archive(opened, name)
-        except (OSError, EOFError, tarfile.TarError) as error:
+        except DAMAGED as error:
             raise InputError(f"{name} is damaged: {error}") from None
         yield archive
+
+
+class _Measured(io.RawIOBase):
+    """What comes out of a packed tar, as long as it stays in proportion to what went in.
+
+    A tar has no list of what is in it, so that thirty kilobytes may swell to gigabytes before
+    anything is known of them, and a header may claim to be as long as it likes.
+    """
+
+    def __init__(self, stream: BinaryIO, most: int, called: str) -> None:
+        self._stream, self._most, self._called = stream, most, called
+
+    def read(self, size: int = -1) -> bytes:
+        if size > LONGEST_HEADER or size < 0:
+            raise InputError(f"{self._called} has a header of {size:,} bytes, which no archive needs")
+        content = self._stream.read(size)
+        self._check()
+        return content
+
+    def seek(self, place: int, whence: int = io.SEEK_SET) -> int:
+        if whence == io.SEEK_SET and place > self._most:
+            self._refuse()
+        found = self._stream.seek(place, whence)
+        self._check()
+        return found
+
+    def tell(self) -> int:
+        return self._stream.tell()
+
+    def close(self) -> None:
+        self._stream.close()
+        super().close()
+
+    def _check(self) -> None:
+        if self._stream.tell() > self._most:
+            self._refuse()
+
+    def _refuse(self) -> None:
+        raise InputError(f"{self._called} would swell to more than {self._most:,} bytes")
+
+
+def _open_tar(path: Path, called: str) -> tarfile.TarFile:
+    """A tar, packed or not, read through `_Measured`."""
+    with path.open("rb") as file:
+        head = file.read(6)
+    openers: tuple[tuple[bytes, Any], ...] = (
+        (b"\x1f\x8b", gzip.open),
+        (b"BZh", bz2.open),
+        (b"\xfd7zXZ\x00", lzma.open),
+    )
+    unpacked = next((opener for mark, opener in openers if head.startswith(mark)), None)
+    stream: BinaryIO = unpacked(path, "rb") if unpacked else path.open("rb")
+    most = SWELLS_FROM + MOST_SWELLING * path.stat().st_size
+    try:
+        return tarfile.open(fileobj=_Measured(stream, most, called), mode="r:")  # type: ignore[call-overload, no-any-return]
+    except BaseException:
+        stream.close()
+        raise
 
 
 def _listed(
@@ -165,13 +238,18 @@ def _listed(
                 yield member, member.name, member.size, member.size, "" if member.isfile() else "is no file"
 
 
+def _decoded(name: str) -> str:
+    """The name with bytes that are no UTF-8 as escapes; what else cannot be shown stays and is refused."""
+    return "".join(readable(letter) if "\udc80" <= letter <= "\udcff" else letter for letter in name)
+
+
 def _why_not(name: str, size: int, packed: int) -> str:
     """Why an entry is not looked at, or nothing."""
     plain = name.replace("\\", "/")
     parts = PurePosixPath(plain).parts
     if plain.startswith("/") or ".." in parts or (parts and ":" in parts[0]):
         return "points outside of the archive"
-    if not parts or len(plain) > 500 or any(ord(letter) < 32 for letter in plain):
+    if not parts or len(plain) > 500 or not is_readable(plain):
         return "is not a name that a file may have"
     if size > LARGEST_ENTRY:
         return f"would unpack to {size:,} bytes"

@@ -4,7 +4,7 @@ from pathlib import Path
 from typing import Any
 
 import click
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import DatabaseError
 from tqdm import tqdm
 
 from avocet.core.errors import InputError
@@ -27,7 +27,7 @@ def open_data(data: Path, must_exist: bool = False) -> tuple[DataFolder, Session
         raise InputError(f"{data} is no data folder of Avocet: it holds no {folder.database.name}")
     try:
         return folder, open_database(folder.database)
-    except (OSError, OperationalError) as error:
+    except (OSError, DatabaseError) as error:
         reason = error.strerror if isinstance(error, OSError) else error.orig
         raise InputError(f"the data folder {data} cannot be opened: {reason}") from None
 

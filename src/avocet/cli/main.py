@@ -1,7 +1,9 @@
 """The ``avocet`` command."""
 
 import importlib
+import io
 import logging
+import os
 import sys
 
 import click
@@ -66,6 +68,10 @@ def main(arguments: list[str] | None = None) -> None:
 
     ``arguments`` are those of the process unless given.
     """
+    for stream in (sys.stdout, sys.stderr):
+        # Names from elsewhere may hold what a terminal's encoding cannot.
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
     logging.basicConfig(level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s")
     try:
         avocet(arguments, standalone_mode=False)
@@ -77,6 +83,15 @@ def main(arguments: list[str] | None = None) -> None:
         sys.exit(error.exit_code)
     except (InputError, NotFound) as error:
         click.echo(f"avocet: {' '.join(str(error).split())}", err=True)
+        sys.exit(1)
+    except MemoryError:
+        click.echo("avocet: this needs more memory than there is", err=True)
+        sys.exit(1)
+    except Exception as error:
+        if os.environ.get("AVOCET_TRACE"):
+            raise
+        said = " ".join(f"{type(error).__name__}: {error}".split())
+        click.echo(f"avocet: unexpected error: {said}. With AVOCET_TRACE=1 it says where.", err=True)
         sys.exit(1)
 
 

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from avocet.archives import Archive
 from avocet.core.errors import InputError
+from avocet.readable import readable
 
 LARGEST_FILE = 2_000_000_000
 SUFFIXES = frozenset({".json", ".jsonl", ".ndjson", ".xml", ".csv", ".tsv", ".txt"})
@@ -40,7 +41,9 @@ class LabelFiles:
         """A file, or all annotation files below a folder. Raises `InputError` if there is none."""
         if path.is_dir():
             found = [each for each in path.rglob("*") if each.is_file()]
-            return cls.of_paths({each.relative_to(path).as_posix(): each for each in found}, path.name)
+            return cls.of_paths(
+                {readable(each.relative_to(path).as_posix()): each for each in found}, path.name
+            )
         return cls.of_paths({called or path.name: path}, called or path.name)
 
     @classmethod

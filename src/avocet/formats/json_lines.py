@@ -54,7 +54,7 @@ def read_json_lines(files: LabelFiles, find: FindPicture = find_nothing) -> Reco
             where = f"{name}, line {number}"
             try:
                 entry = json.loads(line)
-            except (json.JSONDecodeError, RecursionError) as error:
+            except (ValueError, RecursionError) as error:
                 faults.append(f"{where} is not JSON: {error}")
                 continue
             fault = _take(entry, where, classes, pictures, faults)

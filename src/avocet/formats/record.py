@@ -4,6 +4,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from avocet.readable import all_readable, is_readable, readable, readable_lines
+
 OCCLUDED, CUT_OFF, IGNORE = "occluded", "cut off", "ignore"
 """Attributes that every project has, and that some formats have words of their own for."""
 
@@ -36,6 +38,10 @@ class RecordedBox:
     attributes: dict[str, Any] = field(default_factory=dict)
     track: int | None = None
 
+    def __post_init__(self) -> None:
+        if self.attributes:
+            object.__setattr__(self, "attributes", all_readable(self.attributes))
+
 
 @dataclass(frozen=True, slots=True)
 class RecordedPicture:
@@ -45,6 +51,10 @@ class RecordedPicture:
     width: int
     height: int
     boxes: list[RecordedBox]
+
+    def __post_init__(self) -> None:
+        if not is_readable(self.name):
+            object.__setattr__(self, "name", readable(self.name))
 
 
 @dataclass(frozen=True)
@@ -63,6 +73,11 @@ class Record:
     pictures: list[RecordedPicture]
     faults: list[str] = field(default_factory=list)
 
+    def __post_init__(self) -> None:
+        # What no text can hold would break whatever it is written to later; control marks are told as such.
+        for texts in (self.class_names, self.faults):
+            texts[:] = [_encodable(each) for each in texts]
+
 
 @dataclass(frozen=True)
 class FoundPicture:
@@ -75,6 +90,15 @@ class FoundPicture:
 
 FindPicture = Callable[[str], FoundPicture | None]
 """Finds a picture by a name with or without suffix; needed where a file tells fractions of its size."""
+
+
+def _encodable(text: str) -> str:
+    """The text itself, unless it has halves of letters."""
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return readable_lines(text)
+    return text
 
 
 def find_nothing(name: str) -> None:

@@ -21,7 +21,7 @@ from avocet.formats.record import (
     find_nothing,
     fit_box,
 )
-from avocet.formats.text.lines import line_of_tag
+from avocet.formats.text.lines import lines_of_tags
 
 FLAGS = {"difficult": IGNORE, "truncated": CUT_OFF, "occluded": OCCLUDED}
 """The format's own words for flags, and ours."""
@@ -70,14 +70,14 @@ def read_voc(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
         width, height = _whole(root, "size/width"), _whole(root, "size/height")
         known = width > 0 and height > 0
         size = (width, height) if known else (0, 0)
-        boxes = []
+        boxes, lines = [], list[int]()
         for number, each in enumerate(root.findall("object"), start=1):
             found, reason = _box(each, *size)
             if found is not None:
                 boxes.append(found)
                 continue
-            line = line_of_tag(content, "object", number)
-            where = f"{name}, line {line}" if line else name
+            lines = lines or lines_of_tags(content, "object")
+            where = f"{name}, line {lines[number - 1]}" if number <= len(lines) else name
             faults.append(f"{where}: object {number} {reason}")
         read.append((picture, *size, boxes))
     class_names = sorted({label for *_, boxes in read for label, _ in boxes})

@@ -7,6 +7,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
+from avocet.readable import all_readable, readable, readable_lines
 from avocet.store.database import Sessions
 from avocet.store.tables import Job, JobState, now
 from avocet.work.job_kinds import KINDS, G, JobKind, Lane, O, kinds_of
@@ -24,7 +25,7 @@ def create_job(
     session: Session, project_id: int, kind: JobKind[G, O], title: str, given: G | None = None
 ) -> Job:
     """Record a job that waits for the worker; what it is given may follow by `give`, where it needs its number."""
-    job = Job(project_id=project_id, kind=kind.key, title=title, arguments={})
+    job = Job(project_id=project_id, kind=kind.key, title=readable(title), arguments={})
     session.add(job)
     session.flush()
     if given is not None:
@@ -64,11 +65,11 @@ def finish(
     job = get_job(session, job_id)
     job.state, job.ended_at = state, now()
     if message or state == JobState.DONE:
-        job.message = message
+        job.message = readable_lines(message)
     if state == JobState.DONE and job.total:
         job.done = job.total
     if outcome is not None:
-        job.outcome = outcome
+        job.outcome = all_readable(outcome)
 
 
 def request_stop(session: Session, job_id: int) -> Job:

@@ -54,18 +54,19 @@ def lines_of_entries(text: str, key: str, wanted: Iterable[int]) -> dict[int, in
     return found
 
 
-def line_of_tag(content: bytes, tag: str, number: int) -> int:
-    """The line of the ``number``-th tag (from 1) of an XML file; 0 where it is not found.
+def lines_of_tags(content: bytes, tag: str) -> list[int]:
+    """In which line each tag of that name begins, in one pass over an XML file.
 
     Examples
     --------
-    >>> line_of_tag(b"<a>\\n<object/>\\n<object>", "object", 2)
-    3
+    >>> lines_of_tags(b"<a>\\n<object/>\\n<object>", "object")
+    [2, 3]
     """
-    for count, match in enumerate(re.finditer(rf"<{tag}[\s/>]".encode(), content), start=1):
-        if count == number:
-            return content[: match.start()].count(b"\n") + 1
-    return 0
+    found, line, counted = [], 1, 0
+    for match in re.finditer(rf"<{tag}[\s/>]".encode(), content):
+        line, counted = line + content.count(b"\n", counted, match.start()), match.start()
+        found.append(line)
+    return found
 
 
 def _past(text: str, place: int) -> int:

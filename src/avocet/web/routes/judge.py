@@ -1,5 +1,6 @@
 """Measurements: starting, figures, files, and what is told from them."""
 
+import io
 import math
 from pathlib import Path
 
@@ -208,9 +209,7 @@ def _file(content: str, kind: str, evaluation: Evaluation, suffix: str) -> Respo
     called = (
         f"{safe_name(evaluation.name)}-{evaluation.part.value if evaluation.part else 'outside'}.{suffix}"
     )
-    response = Response(content, mimetype=kind)
-    response.headers.set("Content-Disposition", "attachment", filename=called)
-    return response
+    return send_file(io.BytesIO(content.encode()), kind, as_attachment=True, download_name=called)
 
 
 MOST_BOXES = 200

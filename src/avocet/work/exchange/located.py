@@ -13,6 +13,7 @@ from avocet.formats.names import NameIndex
 from avocet.formats.record import FoundPicture, Record, RecordedPicture
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
 from avocet.media.pictures import picture_size
+from avocet.readable import readable
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.work.exchange.project_labels import fitted
@@ -61,8 +62,12 @@ class FolderPictures:
         if not folder.is_dir():
             raise InputError(f"{folder}: there is no such folder")
         self.folder = folder
-        found = (each for each in sorted(folder.rglob("*")) if each.suffix.lower() in PICTURE_SUFFIXES)
-        self._index = NameIndex((each.relative_to(folder).as_posix(), each) for each in found)
+        found = [
+            each
+            for each in sorted(folder.rglob("*"))
+            if each.suffix.lower() in PICTURE_SUFFIXES and each.is_file()
+        ]
+        self._index = NameIndex((readable(each.relative_to(folder).as_posix()), each) for each in found)
 
     def all_called(self, name: str) -> list[Path]:
         """Files of that name."""
@@ -74,7 +79,9 @@ class FolderPictures:
         if len(found) != 1:
             return None
         try:
-            return FoundPicture(found[0].relative_to(self.folder).as_posix(), *picture_size(found[0]))
+            return FoundPicture(
+                readable(found[0].relative_to(self.folder).as_posix()), *picture_size(found[0])
+            )
         except InputError:
             return None
 
@@ -107,6 +114,8 @@ def opened_labels(
         else:
             if not path.exists():
                 raise InputError(f"{path}: there is no such file")
+            if not path.is_dir() and not path.is_file():
+                raise InputError(f"{path} is neither a file nor a folder that can be read")
             files = LabelFiles.of_path(path, called)
             if images is None and path.is_dir():
                 images = path

@@ -8,6 +8,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
+from avocet.readable import is_readable, readable
 from avocet.store.tables import Box, Change, ObjectClass, Picture, now
 from avocet.work.labels.changes import begin_change, changing_classes, renumber
 from avocet.work.labels.columns import LabelColumns
@@ -177,8 +178,8 @@ def check_name(name: str) -> str:
     wanted = name.strip()
     if not wanted or len(wanted) > 100:
         raise InputError(f"a class name has 1 to 100 characters, not {len(wanted)}")
-    if any(ord(letter) < 32 for letter in wanted):
-        raise InputError(f"the class name {wanted!r} has characters that cannot be shown")
+    if not is_readable(wanted):
+        raise InputError(f"the class name {readable(wanted)!r} has characters that cannot be shown")
     return wanted
 
 

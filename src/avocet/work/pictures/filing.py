@@ -14,6 +14,7 @@ from sqlalchemy.engine import CursorResult
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
+from avocet.readable import is_readable, readable
 from avocet.store.database import Sessions
 from avocet.store.rows import among
 from avocet.store.tables import Change, ChangedPicture, Part, Picture, PictureTag, now
@@ -96,6 +97,8 @@ def set_tag(
     wanted = tag.strip()
     if not wanted or len(wanted) > LONGEST_TAG:
         raise InputError(f"a tag has 1 to {LONGEST_TAG} characters, not {len(wanted)}")
+    if not is_readable(wanted):
+        raise InputError(f"the tag {readable(wanted)!r} has characters that cannot be shown")
     has = select(PictureTag.tag).where(PictureTag.picture_id == Picture.id, PictureTag.tag == wanted).exists()
     mark = f"{TAGGED if on else UNTAGGED}{wanted}"
     step = _Step(mark, ids, ~has if on else has, func.json_object())

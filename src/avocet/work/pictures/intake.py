@@ -12,6 +12,7 @@ from avocet.core.errors import InputError
 from avocet.formats.files import SUFFIXES as LABEL_SUFFIXES
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
+from avocet.readable import readable
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.work.job_kinds import FolderToTake, SentArchive, Task
@@ -62,7 +63,7 @@ def look_into(roots: Sequence[Path], path: str) -> ServerFolder:
                     pictures += 1
     except OSError as error:
         raise InputError(f"{place} cannot be read: {error.strerror}") from None
-    return ServerFolder(str(place), sorted(folders), pictures)
+    return ServerFolder(readable(str(place)), sorted(map(readable, folders)), pictures)
 
 
 def allowed(roots: Sequence[Path], path: str) -> Path:
@@ -108,8 +109,8 @@ def take_folder(
     for number, name in enumerate(names, start=1):
         if reporter.should_stop():
             raise Stopped
-        file = path / name
-        source = PurePosixPath(path.name, name).parent.as_posix()
+        file, name = path / name, readable(name)
+        source = PurePosixPath(readable(path.name), name).parent.as_posix()
         if not file.resolve().is_relative_to(path):
             tally.add(name, "refused", f"{name} is a link that points outside of {path}")
         else:

@@ -4,6 +4,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
+from avocet.readable import is_readable, readable
 from avocet.store.tables import (
     Project,
 )
@@ -16,6 +17,8 @@ def create_project(session: Session, name: str) -> Project:
     wanted = name.strip()
     if not wanted or len(wanted) > 100:
         raise InputError(f"a project's name has 1 to 100 characters, not {len(wanted)}")
+    if not is_readable(wanted):
+        raise InputError(f"the project's name {readable(wanted)!r} has characters that cannot be shown")
     if session.scalar(select(Project).where(Project.name == wanted)) is not None:
         raise InputError(f"there is a project called {wanted!r} already")
     project = Project(name=wanted)

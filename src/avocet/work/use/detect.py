@@ -21,6 +21,7 @@ from avocet.media.clips import ClipWriter, clip_info, read_frames
 from avocet.media.drawing import draw_boxes
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
 from avocet.media.pictures import encode_jpeg, read_picture
+from avocet.readable import readable
 from avocet.work.labels.classes import COLOURS
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.use.detections import check_limits
@@ -98,7 +99,7 @@ def gather(paths: Sequence[Path]) -> list[Input]:
     for path in paths:
         if path.is_dir():
             inside = [
-                Input(each, each.relative_to(path).as_posix())
+                Input(each, readable(each.relative_to(path).as_posix()))
                 for each in sorted(path.rglob("*"))
                 if each.is_file() and each.suffix.lower() in PICTURE_SUFFIXES | CLIP_SUFFIXES
             ]
@@ -109,8 +110,10 @@ def gather(paths: Sequence[Path]) -> list[Input]:
             raise InputError(f"{path}: there is no such file or folder")
         elif path.suffix.lower() not in PICTURE_SUFFIXES | CLIP_SUFFIXES:
             raise InputError(f"{path} is neither a picture nor a clip that Avocet reads")
+        elif not path.is_file():
+            raise InputError(f"{path} is no file that can be read")
         else:
-            inputs.append(Input(path, path.name))
+            inputs.append(Input(path, readable(path.name)))
     return inputs
 
 
