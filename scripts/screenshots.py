@@ -97,6 +97,9 @@ def main(data: Path) -> None:
     server = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
     assert server.stdout is not None
     server.stdout.readline()
+    # The demo project is made while the server answers already.
+    while not ask("/projects")["projects"]:
+        time.sleep(0.5)
     driver = browser()
     try:
         camera = Camera(driver)

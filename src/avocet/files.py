@@ -2,6 +2,7 @@
 
 import errno
 import os
+import re
 import shutil
 import tempfile
 from collections.abc import Iterator
@@ -9,6 +10,19 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from avocet.core.errors import InputError
+
+UNFINISHED = re.compile(r"\..{0,40}-[a-z0-9_]{8}(\.\w+)?")
+
+
+def is_unfinished(name: str) -> bool:
+    """Whether a file is one that `replacing` had not renamed yet.
+
+    Examples
+    --------
+    >>> is_unfinished(".belt-a1b2c3d4.jpg"), is_unfinished("belt-a1b2c3d4.jpg"), is_unfinished(".hidden")
+    (True, False, False)
+    """
+    return UNFINISHED.fullmatch(name) is not None
 
 
 @contextmanager

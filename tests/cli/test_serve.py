@@ -65,7 +65,7 @@ def test_says_where_it_is_and_ends_with_its_workers(serve):
     process, line = serve("--port", "0")
     assert line.startswith("Avocet is at http://127.0.0.1:") and "Ctrl-C ends it" in line
     with urllib.request.urlopen(address_in(line) + "/api/v1/projects", timeout=60) as reply:
-        assert json.load(reply) == {"projects": []}
+        assert json.load(reply) == {"projects": [], "making": None}
     ends = time.monotonic() + 60
     while len(children(process.pid)) < 2:
         assert time.monotonic() < ends

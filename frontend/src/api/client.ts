@@ -5,6 +5,7 @@ import type { components, paths } from "@/api/schema";
 
 type Schemas = components["schemas"];
 export type Project = Schemas["ProjectOut"];
+export type Making = Schemas["MakingOut"];
 export type ObjectClass = Schemas["ClassOut"];
 export type Picture = Schemas["PictureOut"];
 export type PictureState = Picture["state"];

@@ -3,24 +3,31 @@
 import os
 import signal
 import socket
+import threading
 from pathlib import Path
 from typing import Any
 
 import click
 import uvicorn
 from a2wsgi import WSGIMiddleware
+from flask import Flask
 
-from avocet.cli.common import data_option, open_data
+from avocet.cli.common import Bar, data_option, open_data
 from avocet.core.errors import InputError
 from avocet.demo.project import make_demo_project
 from avocet.jobs.queue import Queues
 from avocet.jobs.supervisor import Supervisor
-from avocet.store.database import reading
+from avocet.store.database import Sessions, reading
+from avocet.store.folder import DataFolder
+from avocet.store.lock import only_server
 from avocet.web.app import LOCAL_NAMES, create_app
+from avocet.web.context import Context, Making
 from avocet.web.events import EventHub, with_events
+from avocet.web.front import FrontDoor
+from avocet.work.pictures.staging import sweep
 
 LOOPBACK = frozenset({"127.0.0.1", "localhost", "::1"})
-THREADS = 24
+THREADS = 48
 
 
 @click.command()
@@ -53,9 +60,20 @@ def serve(data: Path, host: str, port: int, folders: tuple[Path, ...], demo: boo
     if host not in LOOPBACK and password is None:
         raise InputError(f"{host} is not a loopback address; set AVOCET_PASSWORD to serve other machines")
     listener = _listen(host, port)
+    with only_server(DataFolder(data)):
+        _serve(listener, data, host, password, folders, demo)
+
+
+def _serve(
+    listener: socket.socket,
+    data: Path,
+    host: str,
+    password: str | None,
+    folders: tuple[Path, ...],
+    demo: bool,
+) -> None:
+    sweep(DataFolder(data))
     folder, sessions = open_data(data)
-    if demo:
-        make_demo_project(sessions, folder, progress=True)
     queues = Queues(folder)
     app = create_app(
         folder,
@@ -69,7 +87,7 @@ def serve(data: Path, host: str, port: int, folders: tuple[Path, ...], demo: boo
     hub = EventHub(reading(sessions))
     server = uvicorn.Server(
         uvicorn.Config(
-            with_events(WSGIMiddleware(wsgi, workers=THREADS), hub),
+            FrontDoor(with_events(WSGIMiddleware(wsgi, workers=THREADS), hub), password),
             log_level="error",
             access_log=False,
             server_header=False,
@@ -85,6 +103,8 @@ def serve(data: Path, host: str, port: int, folders: tuple[Path, ...], demo: boo
     click.echo(
         f"Avocet is at http://{shown}:{listener.getsockname()[1]} with the data in {folder.root}. Ctrl-C ends it."
     )
+    if demo:
+        _make_demo(sessions, folder, app)
     # The server hands a signal on once it has ended: a termination then ends the rest as Ctrl-C does.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
@@ -94,6 +114,34 @@ def serve(data: Path, host: str, port: int, folders: tuple[Path, ...], demo: boo
     finally:
         hub.close()
         supervisor.close()
+
+
+class _Told:
+    """A reporter that the page reads."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+
+    def progress(self, done: int, total: int, message: str = "") -> None:
+        self._context.making = Making(message, done, total)
+
+    def should_stop(self) -> bool:
+        return False
+
+
+def _make_demo(sessions: Sessions, folder: DataFolder, app: Flask) -> None:
+    """Make the demo project beside the server, which answers meanwhile and says how far it is."""
+    context: Context = app.extensions["avocet"]
+    context.making = Making("Looking for projects", 0, 1)
+
+    def make() -> None:
+        try:
+            with Bar("Demo project", _Told(context)) as bar:
+                make_demo_project(sessions, folder, bar)
+        finally:
+            context.making = None
+
+    threading.Thread(target=make, name="demo", daemon=True).start()
 
 
 def _listen(host: str, port: int) -> socket.socket:

@@ -5,14 +5,18 @@ import os
 import subprocess
 import sys
 import threading
+import time
 from pathlib import Path
 
 from avocet.work.job_kinds import Lane
 
 log = logging.getLogger(__name__)
 
-PAUSE = 1.0
-"""Seconds before a worker that ended is started again."""
+PAUSE, LONGEST_PAUSE = 1.0, 60.0
+"""Seconds before a worker that ended is started again: each time twice as long, should it end at once."""
+
+STEADY = 30.0
+"""A worker that lived for so many seconds did not end because of how it was started."""
 
 
 class Supervisor:
@@ -54,6 +58,7 @@ class Supervisor:
         return {lane: process.pid for lane, process in self._processes.items()}
 
     def _keep(self, lane: Lane) -> None:
+        pause = PAUSE / 2
         while not self._closing.is_set():
             command = [
                 sys.executable,
@@ -67,7 +72,9 @@ class Supervisor:
                 "--lane",
                 lane.value,
             ]
+            begun = time.monotonic()
             self._processes[lane] = process = subprocess.Popen(command)
             code = process.wait()
-            if not self._closing.wait(PAUSE):
+            pause = PAUSE if time.monotonic() - begun > STEADY else min(2 * pause, LONGEST_PAUSE)
+            if not self._closing.wait(pause):
                 log.warning("the %s worker ended with code %s and is started again", lane, code)

@@ -7,8 +7,10 @@ import signal
 import threading
 import time
 from collections.abc import Callable
+from typing import Any
 
 from huey.consumer import Consumer
+from sqlalchemy.exc import OperationalError
 
 from avocet.core.errors import InputError
 from avocet.jobs.queue import Queues, open_queue
@@ -22,6 +24,9 @@ from avocet.work.problems import NotFound
 from avocet.work.progress import Stopped
 
 log = logging.getLogger(__name__)
+
+TRY_AGAIN = 2.0
+"""Seconds until something that the disk or the database refused is tried again."""
 
 
 def _leave_waiting(job_id: int, kind: str) -> None:
@@ -56,8 +61,7 @@ def run_job(
         log.exception("job %d failed", job_id)
         _end(sessions, job_id, JobState.FAILED, f"Unexpected error: {type(error).__name__}: {error}")
     else:
-        with sessions.begin() as session:
-            finish(session, job_id, JobState.DONE, outcome=outcome.model_dump(mode="json"))
+        _end(sessions, job_id, JobState.DONE, outcome=outcome.model_dump(mode="json"))
 
 
 def memory_for(lane: Lane) -> int:
@@ -103,6 +107,19 @@ def _ceiling() -> str:
     return "" if most == resource.RLIM_INFINITY else f" ({most / 1024**3:.1f} GB)"
 
 
-def _end(sessions: Sessions, job_id: int, state: JobState, message: str) -> None:
-    with sessions.begin() as session:
-        finish(session, job_id, state, message)
+def _end(
+    sessions: Sessions,
+    job_id: int,
+    state: JobState,
+    message: str = "",
+    outcome: dict[str, Any] | None = None,
+) -> None:
+    """Record how a job ended, as soon as there is room for it: a job must not stay running for ever."""
+    while True:
+        try:
+            with sessions.begin() as session:
+                finish(session, job_id, state, message, outcome)
+            return
+        except OperationalError as error:
+            log.error("job %d has ended, and this cannot be recorded yet: %s", job_id, error.orig)
+            time.sleep(TRY_AGAIN)

@@ -19,6 +19,11 @@ class DataFolder:
         return self.root / "avocet.sqlite"
 
     @property
+    def lock(self) -> Path:
+        """Held by the server of this folder."""
+        return self.root / "server.lock"
+
+    @property
     def queue(self) -> Path:
         return self.root / "queue.sqlite"
 

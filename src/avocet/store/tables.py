@@ -300,6 +300,8 @@ class Job(Base):
     created_at: Mapped[dt.datetime] = mapped_column(default=now)
     started_at: Mapped[dt.datetime | None]
     started_done: Mapped[int] = mapped_column(default=0)
+    seconds_worked: Mapped[float] = mapped_column(default=0.0, server_default="0")
+    """Since it was started last, by a clock that nobody sets back."""
     heartbeat_at: Mapped[dt.datetime | None]
     ended_at: Mapped[dt.datetime | None]
 

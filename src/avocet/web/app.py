@@ -1,10 +1,8 @@
 """The application factory."""
 
 import json
-import secrets
 from collections.abc import Callable
 from pathlib import Path
-from urllib.parse import urlsplit
 
 from flask import Flask, Response, abort, request, send_from_directory
 from flask_openapi3 import Info, OpenAPI
@@ -16,6 +14,7 @@ from avocet.core.score.measurement import AREA_BOUNDS
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.web.context import Context
+from avocet.web.front import password_fits
 from avocet.web.kept import KeptLabels
 from avocet.web.problems import handle_problems, invalid_request, problem
 from avocet.web.routes import ALL
@@ -38,6 +37,9 @@ CONSTANTS = {
     "area_bounds": AREA_BOUNDS,
 }
 """What the page needs to know before it asks anything; each is declared where it is used."""
+
+FOREIGN = frozenset({"cross-site", "same-site"})
+"""What a browser says of requests that another page makes (W3C Fetch Metadata)."""
 
 LARGEST_REQUEST = 8 * 1024**3
 
@@ -113,8 +115,7 @@ def openapi_document(app: Flask) -> str:
 def _guard(app: Flask, hosts: frozenset[str] | None, password: str | None) -> None:
     @app.before_request
     def check_password() -> Response | None:
-        given = request.authorization.password if request.authorization else None
-        if password is None or secrets.compare_digest((given or "").encode(), password.encode()):
+        if password is None or password_fits(request.headers.get("Authorization"), password):
             return None
         refused = problem(401, "Password wanted", "the password of this server is missing or wrong")
         refused.headers["WWW-Authenticate"] = 'Basic realm="Avocet"'
@@ -125,8 +126,11 @@ def _guard(app: Flask, hosts: frozenset[str] | None, password: str | None) -> No
         if hosts is not None and _host_name(request.host) not in hosts:
             abort(400, f"this server does not answer to the name {request.host!r}")
         origin = request.headers.get("Origin")
-        if origin and origin != "null" and urlsplit(origin).netloc != request.host:
+        if origin and origin != "null" and origin.partition("://")[2] != request.host:
             abort(403, f"requests from {origin} are not accepted")
+        # A picture on a foreign page asks without an origin, but a browser says where it comes from.
+        if request.path.startswith("/api/") and request.headers.get("Sec-Fetch-Site") in FOREIGN:
+            abort(403, "requests from pages of other addresses are not accepted")
         if origin == "null" and request.method not in ("GET", "HEAD"):
             abort(403, "requests without an origin are not accepted")
 
@@ -146,13 +150,21 @@ def _host_name(host: str) -> str:
     return host[: host.index("]") + 1] if host.startswith("[") and "]" in host else host.split(":")[0].lower()
 
 
+def _is_built(name: str) -> bool:
+    try:
+        return (PAGE / name).is_file()
+    except (OSError, ValueError):
+        # A name that is too long, or holds a zero byte.
+        return False
+
+
 def _serve_page(app: Flask) -> None:
     def page(name: str = "") -> Response:
         if not (PAGE / "index.html").is_file():
             abort(503, "the page is not built; run make setup")
         if name.startswith("api/"):
             abort(404, f"there is nothing at /{name}")
-        if (name and (PAGE / name).is_file()) or name.startswith("assets/"):
+        if (name and _is_built(name)) or name.startswith("assets/"):
             response = send_from_directory(PAGE, name)
             if name.startswith("assets/"):
                 # Their names change with their content.

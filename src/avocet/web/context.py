@@ -24,6 +24,15 @@ MOST_AT_ONCE = 1000
 
 
 @dataclass(frozen=True)
+class Making:
+    """A project that is being made while the server answers already: the demo."""
+
+    title: str
+    done: int
+    total: int
+
+
+@dataclass
 class Context:
     """Handed to the application when it is made."""
 
@@ -33,6 +42,7 @@ class Context:
     enqueue: Callable[[int, str], None]
     labels: KeptLabels
     roots: tuple[Path, ...] = ()
+    making: Making | None = None
 
 
 def context() -> Context:

@@ -44,6 +44,20 @@ def handle_problems(app: Flask) -> None:
             return problem(507, "Disk full", "the disk with the data folder is full; nothing was changed")
         return problem(503, "Database busy", f"the database cannot be used now: {error.orig}")
 
+    @app.errorhandler(RecursionError)
+    def nested(_error: RecursionError) -> Response:
+        return problem(422, "That cannot be used", "the request is nested too deeply")
+
+    @app.errorhandler(UnicodeEncodeError)
+    def half_letters(_error: UnicodeEncodeError) -> Response:
+        return problem(
+            422, "That cannot be used", "the request holds halves of letters, which no text can hold"
+        )
+
+    @app.errorhandler(MemoryError)
+    def memory(_error: MemoryError) -> Response:
+        return problem(507, "Out of memory", "this needs more memory than there is now; nothing was changed")
+
     @app.errorhandler(HTTPException)
     def http(error: HTTPException) -> Response:
         return problem(error.code or 500, error.name, error.description or error.name)

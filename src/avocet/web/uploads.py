@@ -11,6 +11,7 @@ from flask import Flask, Request, g, request
 from werkzeug.datastructures import FileStorage
 
 from avocet.core.errors import InputError
+from avocet.readable import is_readable, readable
 from avocet.store.folder import DataFolder
 from avocet.work.pictures.files import check_space
 
@@ -31,11 +32,14 @@ class ArrivedFile:
         What its sender calls it, cleaned: to be shown and matched only.
     digest : str
         SHA-256 of its bytes, in hexadecimal.
+    fault : str
+        What is wrong with the name, if anything; then it is shown with escapes and nothing is to be made of it.
     """
 
     path: Path
     name: str
     digest: str
+    fault: str = ""
 
 
 class _Arriving:
@@ -86,19 +90,34 @@ def accept_uploads(app: Flask, folder: DataFolder) -> None:
             arriving.path.unlink(missing_ok=True)
 
 
-def sent_files(under: str = "files") -> list[ArrivedFile]:
-    """The request's files under a field's name.
+def arrived_files(under: str = "files") -> list[ArrivedFile]:
+    """The request's files under a field's name, also those with a name that no file may have.
 
     Raises
     ------
     InputError
-        If there is none, a name is not one that a file may have, or the disk has no room for them.
+        If there is none, or the disk has no room for them.
     """
     files = [_arrived(each) for each in request.files.getlist(under)]
     if "refused" in g:
         raise g.refused
     if not files:
         raise InputError("no file was sent")
+    return files
+
+
+def sent_files(under: str = "files") -> list[ArrivedFile]:
+    """The request's files under a field's name, where they belong together.
+
+    Raises
+    ------
+    InputError
+        As `arrived_files`, and if a name is not one that a file may have.
+    """
+    files = arrived_files(under)
+    for each in files:
+        if each.fault:
+            raise InputError(each.fault)
     return files
 
 
@@ -113,16 +132,20 @@ def sent_file(under: str) -> ArrivedFile | None:
 
 
 def _arrived(file: FileStorage) -> ArrivedFile:
-    name, arriving = _clean(file.filename or ""), file.stream
+    arriving = file.stream
     assert isinstance(arriving, _Arriving)
     arriving.flush()
-    return ArrivedFile(arriving.path, name, arriving.hash.hexdigest())
+    given = file.filename or ""
+    try:
+        return ArrivedFile(arriving.path, _clean(given), arriving.hash.hexdigest())
+    except InputError as error:
+        return ArrivedFile(arriving.path, readable(given)[:100], arriving.hash.hexdigest(), str(error))
 
 
 def _clean(name: str) -> str:
     """A sent name with forward slashes, kept only to be shown and matched."""
     plain = name.replace("\\", "/").lstrip("/")
     parts = plain.split("/")
-    if not plain or len(plain) > 500 or ".." in parts or any(ord(letter) < 32 for letter in plain):
-        raise InputError(f"{name!r} is not a name that a file may have here")
+    if not plain or len(plain) > 500 or ".." in parts or not is_readable(plain):
+        raise InputError(f"{readable(name)[:100]!r} is not a name that a file may have here")
     return plain

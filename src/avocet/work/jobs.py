@@ -1,6 +1,7 @@
 """Records of long work: making, claiming, following, stopping."""
 
 import datetime as dt
+import time
 from typing import Any
 
 from sqlalchemy import select
@@ -14,8 +15,8 @@ from avocet.work.job_kinds import KINDS, G, JobKind, Lane, O, kinds_of
 from avocet.work.job_outcomes import FileMade
 from avocet.work.problems import NotFound, by_number
 
-SAVE_EVERY = dt.timedelta(milliseconds=400)
-"""How often progress is written at most."""
+SAVE_EVERY = 0.4
+"""Seconds: how often progress is written at most."""
 
 COMMAND_SILENCE = dt.timedelta(minutes=2)
 """A command that has said nothing for so long is taken for dead."""
@@ -54,7 +55,7 @@ def claim(session: Session, job_id: int, by_command: bool = False) -> Job | None
         return None
     job.state, job.by_command = JobState.RUNNING, by_command
     job.started_at = job.heartbeat_at = now()
-    job.started_done = job.done
+    job.started_done, job.seconds_worked = job.done, 0.0
     return job
 
 
@@ -158,9 +159,9 @@ def file_made(job: Job) -> str:
 def seconds_left(job: Job) -> float | None:
     """Time left at the speed so far, or None while nothing can be said."""
     done = job.done - job.started_done
-    if job.state != JobState.RUNNING or job.started_at is None or done <= 0 or job.total <= 0:
+    if job.state != JobState.RUNNING or done <= 0 or job.total <= 0 or job.seconds_worked <= 0:
         return None
-    return (now() - job.started_at).total_seconds() / done * (job.total - job.done)
+    return job.seconds_worked / done * (job.total - job.done)
 
 
 class JobReporter:
@@ -168,17 +169,21 @@ class JobReporter:
 
     def __init__(self, sessions: Sessions, job_id: int) -> None:
         self._sessions, self._job_id = sessions, job_id
-        self._saved_at = now() - SAVE_EVERY
+        # By a clock that only goes forward: the one on the wall may be set back meanwhile.
+        self._begun = time.monotonic()
+        self._saved_at = self._begun - SAVE_EVERY
         self._stop = False
 
     def progress(self, done: int, total: int, message: str = "") -> None:
         """Save progress, but not more often than anybody can see."""
-        if now() - self._saved_at < SAVE_EVERY and done < total:
+        at = time.monotonic()
+        if at - self._saved_at < SAVE_EVERY and done < total:
             return
-        self._saved_at = now()
+        self._saved_at = at
         with self._sessions.begin() as session:
             job = get_job(session, self._job_id)
             job.done, job.total, job.heartbeat_at = done, total, now()
+            job.seconds_worked = at - self._begun
             if message:
                 job.message = message
             self._stop = job.stop_requested

@@ -13,7 +13,7 @@ from avocet.web.context import change_many, context, moment, reply, start_job
 from avocet.web.schemas import pictures as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.labels import LabelsOut
-from avocet.web.uploads import ArrivedFile, sent_files
+from avocet.web.uploads import ArrivedFile, arrived_files
 from avocet.work.job_kinds import (
     SAMPLE_CLIP,
     SET_BINNED,
@@ -207,7 +207,7 @@ def upload(path: ProjectPath) -> Response:
     """Add pictures and clips (multipart field `files`). Each file has an outcome of its own."""
     with context().reading() as session:
         get_project(session, path.project_id)
-    outcomes = [_take_in(path.project_id, file) for file in sent_files()]
+    outcomes = [_take_in(path.project_id, file) for file in arrived_files()]
     if any(each.outcome == "added" for each in outcomes):
         with context().sessions.begin() as session:
             job = look_later(session, path.project_id)
@@ -255,6 +255,8 @@ def take_folder(path: ProjectPath, body: schemas.FolderIn) -> Response:
 def _take_in(project_id: int, file: ArrivedFile) -> FileTaken:
     folder, sessions, name = context().folder, context().sessions, file.name
     try:
+        if file.fault:
+            raise InputError(file.fault)
         if is_archive(name):
             if not can_be_opened(file.path):
                 raise InputError(f"{name} is not a zip or tar archive that can be read")

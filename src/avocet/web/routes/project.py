@@ -23,8 +23,12 @@ def _out(session: Session, project: Project) -> schemas.ProjectOut:
 def list_projects() -> Response:
     """All projects with the figures of their stages."""
     with context().reading() as session:
+        making = context().making
         return reply(
-            schemas.ProjectList(projects=[_out(session, each) for each in work.list_projects(session)])
+            schemas.ProjectList(
+                projects=[_out(session, each) for each in work.list_projects(session)],
+                making=schemas.MakingOut.model_validate(making) if making else None,
+            )
         )
 
 

@@ -6,16 +6,16 @@ from pydantic import BaseModel, Field
 
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.raw.fusion import FUSION_IOU
-from avocet.web.schemas.common import Request, Schema
+from avocet.web.schemas.common import Request, Schema, Whole
 
 
 class TakeApartIn(Request):
-    picture_id: int
+    picture_id: Whole
     checkpoint: str = Field("best", pattern=r"^(best|latest|epoch-\d+)$")
 
 
 class AnatomyPath(BaseModel):
-    job_id: int
+    job_id: Whole
 
 
 class LevelOut(Schema):
@@ -54,11 +54,11 @@ class FateQuery(BaseModel):
     overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
     suppression: Literal["by class", "across classes", "linear", "gaussian"] = "by class"
     sigma: float = Field(0.5, gt=0, le=10)
-    most: int = Field(1000, ge=1, le=100_000)
+    most: Whole = Field(1000, ge=1, le=100_000)
 
 
 class NearQuery(FateQuery):
-    truth: int = Field(ge=0)
+    truth: Whole = Field(ge=0)
 
 
 class CandidateOut(Schema):
@@ -90,10 +90,10 @@ class NearOut(Schema):
 
 
 class AnatomyCellQuery(BaseModel):
-    level: int = Field(ge=0)
-    row: int = Field(ge=0)
-    column: int = Field(ge=0)
-    anchor: int = Field(ge=0)
+    level: Whole = Field(ge=0)
+    row: Whole = Field(ge=0)
+    column: Whole = Field(ge=0)
+    anchor: Whole = Field(ge=0)
 
 
 class ArithmeticOut(Schema):
@@ -119,8 +119,8 @@ class ArithmeticOut(Schema):
 
 
 class FindBoxesIn(Request):
-    picture_id: int
-    run_ids: list[int] = Field(min_length=1, max_length=8)
+    picture_id: Whole
+    run_ids: list[Whole] = Field(min_length=1, max_length=8)
 
 
 class FusionIn(Request):

@@ -5,12 +5,12 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from avocet.store.tables import Part
-from avocet.web.schemas.common import Request, Schema
+from avocet.web.schemas.common import Request, Schema, Whole
 from avocet.work.train.ahead.choices import SIDE
 
 
 class FiguresQuery(BaseModel):
-    side: int = Field(SIDE.default, ge=64, le=4096)
+    side: Whole = Field(SIDE.default, ge=64, le=4096)
     part: Part | None = None
 
 
@@ -34,11 +34,11 @@ class FiguresOut(Schema):
 
 
 class SheetQuery(BaseModel):
-    class_id: int
+    class_id: Whole
     order: Literal["size", "shape", "brightness", "date", "strange"] = "size"
     descending: bool = False
-    start: int = Field(0, ge=0)
-    limit: int = Field(200, ge=1, le=500)
+    start: Whole = Field(0, ge=0)
+    limit: Whole = Field(200, ge=1, le=500)
 
 
 class CropOut(Schema):
@@ -57,8 +57,8 @@ class SheetOut(Schema):
 
 
 class BoxChange(Request):
-    ids: list[int] = Field(max_length=100_000)
-    class_id: int | None = Field(description="The class that the boxes get; null deletes them")
+    ids: list[Whole] = Field(max_length=100_000)
+    class_id: Whole | None = Field(description="The class that the boxes get; null deletes them")
 
 
 class FindingsQuery(BaseModel):
@@ -92,11 +92,11 @@ class FindingsOut(Schema):
 
 
 class CutIn(Request):
-    picture_id: int
+    picture_id: Whole
 
 
 class JoinIn(Request):
-    picture_ids: list[int] = Field(min_length=2, max_length=100)
+    picture_ids: list[Whole] = Field(min_length=2, max_length=100)
 
 
 class FindingsFineIn(Request):

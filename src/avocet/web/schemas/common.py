@@ -1,11 +1,21 @@
 """Schemas that several subjects share."""
 
-from typing import Any
+from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field, create_model
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, create_model
 
 from avocet.store.tables import JobState
 from avocet.work.job_kinds import KINDS
+
+
+def _fits_database(number: int) -> int:
+    if not -(2**63) <= number < 2**63:
+        raise ValueError("a whole number has at most 63 bits here")
+    return number
+
+
+Whole = Annotated[int, AfterValidator(_fits_database)]
+"""A whole number in a request: one that the database can hold."""
 
 
 class Schema(BaseModel):
@@ -31,7 +41,7 @@ class BinQuery(BaseModel):
 
 
 class ProjectPath(BaseModel):
-    project_id: int
+    project_id: Whole
 
 
 class Problem(Schema):
@@ -76,8 +86,8 @@ class JobStarted(Schema):
 
 
 class Selection(Request):
-    ids: list[int] = Field(max_length=100_000)
+    ids: list[Whole] = Field(max_length=100_000)
 
 
 class JobPath(BaseModel):
-    job_id: int
+    job_id: Whole

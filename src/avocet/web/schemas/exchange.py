@@ -4,7 +4,7 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
-from avocet.web.schemas.common import Request, Schema
+from avocet.web.schemas.common import Request, Schema, Whole
 
 FormatKey = Literal["coco", "voc", "centre-text", "csv", "json-lines"]
 
@@ -24,7 +24,7 @@ class ReadAgain(Request):
 
 
 class TakeIn(Request):
-    targets: dict[str, int | str] = Field(
+    targets: dict[str, Whole | str] = Field(
         default_factory=dict,
         description="For names of classes in the file: a class id here, a new name, or '' to leave its boxes out",
     )

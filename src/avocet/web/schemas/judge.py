@@ -7,16 +7,16 @@ from pydantic import BaseModel, Field
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.score.measurement import AREA_BOUNDS
 from avocet.store.tables import Part
-from avocet.web.schemas.common import JobOut, Request, Schema
+from avocet.web.schemas.common import JobOut, Request, Schema, Whole
 
 
 class EvaluationIn(Request):
     """What to measure: a run or an ensemble, unless a bundle or detections are sent along."""
 
-    run_id: int | None = None
-    ensemble_id: int | None = None
+    run_id: Whole | None = None
+    ensemble_id: Whole | None = None
     checkpoint: str = Field("best", pattern=r"^(best|latest|epoch-\d+)$")
-    snapshot_id: int | None = None
+    snapshot_id: Whole | None = None
     part: Part | None = Part.VALIDATION
     interpolation: Literal["101-point", "11-point", "exact-area"] = "101-point"
     areas: tuple[float, float] = AREA_BOUNDS
@@ -101,11 +101,11 @@ class EvaluationList(Schema):
 
 
 class EvaluationPath(BaseModel):
-    evaluation_id: int
+    evaluation_id: Whole
 
 
 class MeasuredPicturePath(EvaluationPath):
-    picture_id: int
+    picture_id: Whole
 
 
 class ThresholdQuery(BaseModel):
@@ -125,8 +125,8 @@ class ConfusionOut(Schema):
 
 
 class ConfusionCellQuery(ConfusionQuery):
-    row: int = Field(ge=0)
-    column: int = Field(ge=0)
+    row: Whole = Field(ge=0)
+    column: Whole = Field(ge=0)
 
 
 class ConfusedBox(Schema):
@@ -193,13 +193,13 @@ class CompareOut(Schema):
 
 
 class MarkedQuery(ThresholdQuery):
-    picture_ids: list[int] = Field(min_length=1, max_length=200)
+    picture_ids: list[Whole] = Field(min_length=1, max_length=200)
 
 
 class MarkedPicture(CompareOut):
-    picture_id: int
-    width: int
-    height: int
+    picture_id: Whole
+    width: Whole
+    height: Whole
 
 
 class MarkedOut(Schema):
@@ -225,7 +225,7 @@ class CurvesOut(Schema):
 
 class CalibrationQuery(BaseModel):
     overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
-    class_index: int | None = Field(None, ge=0)
+    class_index: Whole | None = Field(None, ge=0)
 
 
 class CalibrationOut(Schema):
@@ -248,7 +248,7 @@ class MistakesOut(Schema):
 
 
 class MistakenQuery(ThresholdQuery):
-    kind: int = Field(ge=0, le=5)
+    kind: Whole = Field(ge=0, le=5)
 
 
 class MistakenBox(ConfusedBox):
@@ -287,7 +287,7 @@ class DoubtList(Schema):
 
 
 class DoubtPath(EvaluationPath):
-    number: int
+    number: Whole
 
 
 class DoubtFineIn(Request):
@@ -300,7 +300,7 @@ class AcceptedOut(Schema):
 
 
 class BesidePath(EvaluationPath):
-    other_id: int
+    other_id: Whole
 
 
 class FigureCompared(Schema):

@@ -5,7 +5,7 @@ from typing import Any
 from pydantic import Field
 
 from avocet.store.tables import AttributeKind, PictureState
-from avocet.web.schemas.common import ProjectPath, Request, Schema
+from avocet.web.schemas.common import ProjectPath, Request, Schema, Whole
 
 
 class AttributeOut(Schema):
@@ -24,12 +24,12 @@ class AttributeList(Schema):
 class NewAttribute(Request):
     name: str
     kind: AttributeKind
-    class_id: int | None = None
+    class_id: Whole | None = None
     choices: list[str] = Field(default_factory=list, max_length=100)
 
 
 class AttributePath(ProjectPath):
-    attribute_id: int
+    attribute_id: Whole
 
 
 class ChangeOut(Schema):
@@ -44,7 +44,7 @@ class ChangeList(Schema):
 
 
 class ChangePath(ProjectPath):
-    change_id: int
+    change_id: Whole
 
 
 class ClassOut(Schema):
@@ -75,27 +75,27 @@ class ClassChange(Request):
 
 
 class ClassOrder(Request):
-    ids: list[int] = Field(max_length=1000)
+    ids: list[Whole] = Field(max_length=1000)
 
 
 class ClassMerge(Request):
-    into_id: int
+    into_id: Whole
 
 
 class ClassPath(ProjectPath):
-    class_id: int
+    class_id: Whole
 
 
 class BoxIn(Request):
-    class_id: int
+    class_id: Whole
     corners: tuple[float, float, float, float] = Field(description="x1, y1, x2, y2 in original pixels")
     crowd: bool = False
     attributes: dict[str, Any] = Field(default_factory=dict)
-    track: int | None = Field(None, ge=-(2**62), le=2**62)
+    track: Whole | None = Field(None, ge=-(2**62), le=2**62)
 
 
 class LabelsIn(Request):
-    revision: int
+    revision: Whole
     state: PictureState
     boxes: list[BoxIn]
 

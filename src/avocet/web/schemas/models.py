@@ -5,11 +5,11 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from avocet.core.raw.fusion import FUSION_IOU
-from avocet.web.schemas.common import Request, Schema
+from avocet.web.schemas.common import Request, Schema, Whole
 
 
 class Member(Request):
-    run_id: int
+    run_id: Whole
     weight: float = Field(1, gt=0, le=1000)
 
 
@@ -40,7 +40,7 @@ class EnsembleList(Schema):
 
 
 class EnsemblePath(BaseModel):
-    ensemble_id: int
+    ensemble_id: Whole
 
 
 class MinimumScoresIn(Request):

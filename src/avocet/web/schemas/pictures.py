@@ -5,7 +5,7 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from avocet.store.tables import Part, PictureState
-from avocet.web.schemas.common import Request, Schema, Selection
+from avocet.web.schemas.common import Request, Schema, Selection, Whole
 from avocet.web.schemas.labels import LabelsOut
 from avocet.work.job_outcomes import FileTaken
 
@@ -27,11 +27,11 @@ class PictureOut(Schema):
 
 
 class PictureQuery(BaseModel):
-    after: int = Field(0, ge=0, description="Id of the last picture of the previous page")
-    limit: int = Field(200, ge=1, le=500)
+    after: Whole = Field(0, ge=0, description="Id of the last picture of the previous page")
+    limit: Whole = Field(200, ge=1, le=500)
     state: PictureState | None = None
     part: Part | None = None
-    class_id: int | None = None
+    class_id: Whole | None = None
     name: str | None = None
     binned: bool = False
     source: str | None = None
@@ -40,7 +40,7 @@ class PictureQuery(BaseModel):
     unassigned: bool = Field(False, description="Only unassigned pictures")
     order: Literal["added", "name", "boxes", "labelled", "size"] = "added"
     descending: bool = False
-    skip: int = Field(0, ge=0, description="Pictures to pass over beyond `after`")
+    skip: Whole = Field(0, ge=0, description="Pictures to pass over beyond `after`")
     counted: bool = Field(True, description="Also say how many pictures there are in all")
 
 
@@ -55,7 +55,7 @@ class PictureIds(Schema):
 
 
 class PicturePath(BaseModel):
-    picture_id: int
+    picture_id: Whole
 
 
 class PictureDetail(Schema):
@@ -81,7 +81,7 @@ class ClipList(Schema):
 
 
 class ClipPath(BaseModel):
-    clip_id: int
+    clip_id: Whole
 
 
 class SampleIn(Request):
@@ -100,7 +100,7 @@ class SplitIn(Request):
     training: float = Field(ge=0)
     validation: float = Field(ge=0)
     test: float = Field(ge=0)
-    seed: int = Field(0, ge=0, lt=2**32)
+    seed: Whole = Field(0, ge=0, lt=2**32)
     whole_sources: bool = Field(True, description="Keep the pictures of each source in one part")
 
 

@@ -3,7 +3,7 @@
 from pydantic import BaseModel, Field
 
 from avocet.store.tables import Part, PictureState
-from avocet.web.schemas.common import Request, Schema
+from avocet.web.schemas.common import Request, Schema, Whole
 from avocet.web.schemas.exchange import FormatKey
 from avocet.work.snapshots.frozen import PartSummary
 
@@ -26,7 +26,7 @@ class SnapshotList(Schema):
 class SnapshotFilter(Request):
     state: PictureState | None = None
     part: Part | None = None
-    class_id: int | None = None
+    class_id: Whole | None = None
     name: str | None = None
     source: str | None = None
     attribute: str | None = None
@@ -37,11 +37,11 @@ class SnapshotIn(Request):
     name: str = Field("", max_length=200)
     note: str = Field("", max_length=5000)
     filter: SnapshotFilter = Field(default_factory=SnapshotFilter)
-    class_map: dict[int, int | None] = Field(
+    class_map: dict[Whole, Whole | None] = Field(
         default_factory=dict,
         description="For ids of classes: the class its boxes get, or null to leave them out",
     )
-    new_names: dict[int, str] = Field(default_factory=dict, description="Other names in the snapshot")
+    new_names: dict[Whole, str] = Field(default_factory=dict, description="Other names in the snapshot")
 
 
 class SnapshotText(Request):
@@ -50,7 +50,7 @@ class SnapshotText(Request):
 
 
 class SnapshotPath(BaseModel):
-    snapshot_id: int
+    snapshot_id: Whole
 
 
 class SnapshotDetail(Schema):
@@ -60,7 +60,7 @@ class SnapshotDetail(Schema):
 
 
 class SnapshotPairPath(SnapshotPath):
-    other_id: int
+    other_id: Whole
 
 
 class ArchiveIn(Request):

@@ -4,14 +4,14 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from avocet.web.schemas.common import JobOut, Request, Schema
+from avocet.web.schemas.common import JobOut, Request, Schema, Whole
 from avocet.work.train.ahead.choices import BATCH, SIDE, SettingsIn
 
 
 class PlanQuery(BaseModel):
-    side: int = SIDE
-    batch: int = BATCH
-    snapshot_id: int | None = None
+    side: Whole = SIDE
+    batch: Whole = BATCH
+    snapshot_id: Whole | None = None
 
 
 class SideAdviceOut(Schema):
@@ -39,10 +39,12 @@ class PlanOut(Schema):
 
 class RunIn(Request):
     name: str = ""
-    snapshot_id: int | None = None
+    snapshot_id: Whole | None = None
     settings: SettingsIn = SettingsIn()
-    start: int | Literal["shipped"] | None = Field(None, description="A run's number, or the shipped weights")
-    watched: list[int] = Field([], max_length=48)
+    start: Whole | Literal["shipped"] | None = Field(
+        None, description="A run's number, or the shipped weights"
+    )
+    watched: list[Whole] = Field([], max_length=48)
 
 
 class ValidationOut(Schema):
@@ -130,11 +132,11 @@ class RunChange(Request):
 
 
 class ExtendIn(Request):
-    epochs: int
+    epochs: Whole
 
 
 class RunPath(BaseModel):
-    run_id: int
+    run_id: Whole
 
 
 class BundlePath(RunPath):
@@ -165,7 +167,7 @@ class WatchOut(Schema):
 
 
 class WatchPath(RunPath):
-    epoch: int
+    epoch: Whole
 
 
 class Predicted(Schema):
@@ -182,24 +184,24 @@ class WatchedEpoch(Schema):
 class LookIn(Request):
     """A look ahead: at anchors, augmented pictures, sizes or the time it takes."""
 
-    snapshot_id: int | None = None
+    snapshot_id: Whole | None = None
     settings: SettingsIn = SettingsIn()
-    draw: int = Field(0, ge=0, lt=2**32, description="Seed of the augmented pictures")
+    draw: Whole = Field(0, ge=0, lt=2**32, description="Seed of the augmented pictures")
 
 
 class LookPath(BaseModel):
-    project_id: int
+    project_id: Whole
     look: Literal["anchors", "augmented", "sizes", "estimate"]
 
 
 class TryIn(Request):
-    picture_id: int
+    picture_id: Whole
 
 
 class EffectIn(Request):
-    side: int = SIDE
+    side: Whole = SIDE
     anchors: list[tuple[float, float]] = Field(min_length=1, max_length=64)
-    snapshot_id: int | None = None
+    snapshot_id: Whole | None = None
 
 
 class EffectOut(Schema):
@@ -209,15 +211,15 @@ class EffectOut(Schema):
 
 
 class SheetPath(BaseModel):
-    job_id: int
-    number: int = Field(ge=0, lt=1000)
+    job_id: Whole
+    number: Whole = Field(ge=0, lt=1000)
 
 
 class StudyIn(Request):
-    snapshot_id: int | None = None
+    snapshot_id: Whole | None = None
     settings: SettingsIn = SettingsIn()
-    steps: int = 150
-    seeds: int = 1
+    steps: Whole = 150
+    seeds: Whole = 1
 
 
 class StudyResult(Schema):

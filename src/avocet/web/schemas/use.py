@@ -6,14 +6,14 @@ from pydantic import BaseModel, Field
 
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.store.tables import PictureState
-from avocet.web.schemas.common import JobOut, Request, Schema
+from avocet.web.schemas.common import JobOut, Request, Schema, Whole
 
 
 class DetectionIn(Request):
-    run_id: int | None = None
-    ensemble_id: int | None = None
+    run_id: Whole | None = None
+    ensemble_id: Whole | None = None
     chosen_scores: bool = False
-    clip_id: int | None = None
+    clip_id: Whole | None = None
     pictures: bool = False
     state: PictureState | None = None
     minimum_score: float = Field(MINIMUM_SCORE, ge=0, le=1)
@@ -39,4 +39,4 @@ class DetectionList(Schema):
 
 
 class DetectionPath(BaseModel):
-    detection_id: int
+    detection_id: Whole

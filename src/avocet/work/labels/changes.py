@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from avocet.readable import readable
 from avocet.store.tables import Change, ChangedPicture, ObjectClass, Picture, PictureState
 from avocet.work.labels.boxes import NewBox, labels_of, save_labels
 from avocet.work.project.projects import get_project
@@ -17,7 +18,7 @@ from avocet.work.project.projects import get_project
 def begin_change(session: Session, project_id: int, title: str) -> Change:
     """Record that a change begins."""
     get_project(session, project_id)
-    change = Change(project_id=project_id, title=title)
+    change = Change(project_id=project_id, title=readable(title))
     session.add(change)
     session.flush()
     return change

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.readable import is_readable, readable
-from avocet.store.tables import Box, Change, ObjectClass, Picture, now
+from avocet.store.tables import Box, Change, ObjectClass, Picture, Project, now
 from avocet.work.labels.changes import begin_change, changing_classes, renumber
 from avocet.work.labels.columns import LabelColumns
 from avocet.work.problems import NotFound
@@ -70,11 +70,18 @@ def add_class(session: Session, project_id: int, name: str) -> ObjectClass:
     Raises `InputError` if the name is empty or taken.
     """
     project = get_project(session, project_id)
+    added = _put_last(project, name)
+    renumber(project.classes)
+    session.flush()
+    return added
+
+
+def _put_last(project: Project, name: str) -> ObjectClass:
+    """The class in its place behind the others; numbers are put right once all are there."""
     retired = next((each for each in project.classes if each.retired_at and each.name == name.strip()), None)
     if retired is not None:
         retired.retired_at = None
         retired.position = 1 + max(each.position for each in project.classes)
-        renumber(project.classes)
         return retired
     wanted = _usable_name(project.classes, name)
     if len(project.classes) >= MOST_CLASSES:
@@ -83,8 +90,6 @@ def add_class(session: Session, project_id: int, name: str) -> ObjectClass:
     position = 1 + max((each.position for each in project.classes if not each.retired_at), default=0)
     added = ObjectClass(name=wanted, colour=COLOURS[place % len(COLOURS)], position=position)
     project.classes.append(added)
-    renumber(project.classes)
-    session.flush()
     return added
 
 
@@ -94,14 +99,16 @@ def add_classes(session: Session, project_id: int, text: str) -> tuple[list[Obje
     Raises `InputError` if a name cannot be used; then none is added.
     """
     change = begin_change(session, project_id, "Classes added")
-    there = {each.name for each in list_classes(session, project_id)}
+    project = get_project(session, project_id)
+    there = {each.name for each in project.classes if each.retired_at is None}
     added = []
     with changing_classes(session, change):
         for line in text.splitlines():
             name = line.strip().rstrip(",;").strip()
             if name and name not in there:
-                added.append(add_class(session, project_id, name))
+                added.append(_put_last(project, name))
                 there.add(name)
+        renumber(project.classes)
     if not added:
         raise InputError("the list holds no name that is new here")
     change.title = f"{len(added)} {'class' if len(added) == 1 else 'classes'} added"

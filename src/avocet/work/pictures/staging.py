@@ -1,6 +1,7 @@
 """Uploaded files that wait for a second step: looked at first, taken over when the person says so."""
 
 import json
+import os
 import secrets
 import shutil
 import time
@@ -10,12 +11,15 @@ from pathlib import Path
 
 from avocet.archives import is_archive, open_archive
 from avocet.core.errors import InputError
-from avocet.files import write_text
+from avocet.files import is_unfinished, write_text
 from avocet.formats.files import LabelFiles
 from avocet.store.folder import DataFolder
 from avocet.work.problems import NotFound
 
 KEPT_SECONDS = 24 * 3600
+
+UNFINISHED_SECONDS = 600
+"""A file half written for so long is nobody's: a command may be writing one beside the server."""
 
 
 def stage(folder: DataFolder, files: Sequence[tuple[Path, str]]) -> str:
@@ -59,6 +63,18 @@ def staged_labels(folder: DataFolder, token: str) -> Iterator[LabelFiles]:
 def unstage(folder: DataFolder, token: str) -> None:
     """Remove the files of a token."""
     shutil.rmtree(folder.staged(token), ignore_errors=True)
+
+
+def sweep(folder: DataFolder) -> None:
+    """Remove what was on its way in or half written when a server was killed. Only while no server runs."""
+    for each in folder.incoming.glob("*"):
+        shutil.rmtree(each) if each.is_dir() else each.unlink(missing_ok=True)
+    for place in (folder.root / "projects", folder.export(0).parent, folder.sheet(0).parent):
+        for path, _, names in os.walk(place):
+            for name in filter(is_unfinished, names):
+                file = Path(path, name)
+                if time.time() - file.stat().st_mtime > UNFINISHED_SECONDS:
+                    file.unlink(missing_ok=True)
 
 
 def remove_old(folder: DataFolder) -> None:

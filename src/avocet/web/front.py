@@ -1,0 +1,171 @@
+"""The front door: what is settled of a request before a thread takes it up.
+
+Threads are few. Whoever has no password, sends slowly or reads slowly is dealt with here, where a
+connection that waits costs next to nothing.
+"""
+
+import asyncio
+import base64
+import binascii
+import json
+import secrets
+import time
+from collections.abc import Awaitable, Callable
+from typing import Any
+
+Message = dict[str, Any]
+Receive = Callable[[], Awaitable[Message]]
+Send = Callable[[Message], Awaitable[None]]
+
+LARGEST_BODY = 16_000_000
+"""Bytes of a request that is no upload: a hundred thousand numbers take a twentieth of it."""
+
+BODY_SECONDS = 20.0
+"""In this time such a body has to be there."""
+
+SILENCE = 30.0
+"""After so many seconds without a byte an upload, or a download that nobody reads, is broken off."""
+
+SLOWEST, MEASURED_AFTER = 1000.0, 30.0
+"""Bytes a second that an upload needs, once it has gone on for so many seconds."""
+
+UPLOADS = 8
+"""Uploads at once; further ones wait without holding a thread."""
+
+GUESS_SECONDS = 1.0
+"""How long a wrong password waits for its answer."""
+
+
+def password_fits(authorization: str | None, password: str) -> bool:
+    """Whether a header of HTTP basic authentication (RFC 7617) brings the password, under any user name."""
+    kind, _, credentials = (authorization or "").partition(" ")
+    if kind.lower() != "basic":
+        return False
+    try:
+        _, _, given = base64.b64decode(credentials.strip(), validate=True).partition(b":")
+    except (binascii.Error, ValueError):
+        return False
+    return secrets.compare_digest(given, password.encode())
+
+
+class FrontDoor:
+    """An ASGI application before another one.
+
+    Parameters
+    ----------
+    inner : ASGI application
+    password : str, optional
+        Wanted with every request, before any of its body is taken.
+    """
+
+    def __init__(self, inner: Any, password: str | None = None) -> None:
+        self._inner, self._password = inner, password
+        self._uploads = asyncio.Semaphore(UPLOADS)
+
+    async def __call__(self, scope: Message, receive: Receive, send: Send) -> None:
+        """Answer a request, or hand it on once it may be."""
+        if scope["type"] != "http":
+            await self._inner(scope, receive, send)
+            return
+        headers = {name.lower(): value for name, value in scope["headers"]}
+        if self._password is not None and not password_fits(_text(headers, b"authorization"), self._password):
+            await asyncio.sleep(GUESS_SECONDS)
+            await _refuse(send, 401, "Password wanted", "the password of this server is missing or wrong")
+            return
+        patient = _read_in_time(send)
+        if headers.get(b"content-type", b"").startswith(b"multipart/form-data"):
+            async with self._uploads:
+                await self._inner(scope, _fast_enough(receive), patient)
+            return
+        if int(headers.get(b"content-length", b"0") or 0) > LARGEST_BODY:
+            await _refuse_large(send)
+            return
+        try:
+            body = await asyncio.wait_for(_whole(receive), BODY_SECONDS)
+        except TimeoutError:
+            await _refuse(send, 408, "Too slow", f"the request was not there within {BODY_SECONDS:g} seconds")
+            return
+        if body is None:
+            return
+        if len(body) > LARGEST_BODY:
+            await _refuse_large(send)
+            return
+        await self._inner(scope, _once(body, receive), patient)
+
+
+async def _whole(receive: Receive) -> bytes | None:
+    """The whole body, or as much as shows that it is too large; None where the sender is gone."""
+    held = bytearray()
+    while len(held) <= LARGEST_BODY:
+        message = await receive()
+        if message["type"] == "http.disconnect":
+            return None
+        held += message.get("body", b"")
+        if not message.get("more_body", False):
+            break
+    return bytes(held)
+
+
+def _once(body: bytes, receive: Receive) -> Receive:
+    """The body in one piece, and afterwards what else comes."""
+    given = False
+
+    async def again() -> Message:
+        nonlocal given
+        if given:
+            return await receive()
+        given = True
+        return {"type": "http.request", "body": body, "more_body": False}
+
+    return again
+
+
+def _fast_enough(receive: Receive) -> Receive:
+    """An upload's messages, until it falls silent or drips."""
+    begun, taken = time.monotonic(), 0
+
+    async def watched() -> Message:
+        nonlocal taken
+        try:
+            message = await asyncio.wait_for(receive(), SILENCE)
+        except TimeoutError:
+            return {"type": "http.disconnect"}
+        taken += len(message.get("body", b""))
+        seconds = time.monotonic() - begun
+        if message.get("more_body") and seconds > MEASURED_AFTER and taken < SLOWEST * seconds:
+            return {"type": "http.disconnect"}
+        return message
+
+    return watched
+
+
+def _read_in_time(send: Send) -> Send:
+    """Sending that does not wait for ever for somebody who does not read."""
+
+    async def watched(message: Message) -> None:
+        await asyncio.wait_for(send(message), SILENCE)
+
+    return watched
+
+
+def _text(headers: dict[bytes, bytes], name: bytes) -> str | None:
+    value = headers.get(name)
+    return None if value is None else value.decode("latin-1")
+
+
+async def _refuse_large(send: Send) -> None:
+    await _refuse(send, 413, "Too large", f"a request that is no upload has at most {LARGEST_BODY:,} bytes")
+
+
+async def _refuse(send: Send, status: int, title: str, detail: str) -> None:
+    content = json.dumps({"type": "about:blank", "title": title, "status": status, "detail": detail}).encode()
+    headers = [
+        (b"content-type", b"application/problem+json"),
+        (b"content-length", str(len(content)).encode()),
+        # What is left of the request is not read.
+        (b"connection", b"close"),
+    ]
+    if status == 401:
+        headers.append((b"www-authenticate", b'Basic realm="Avocet"'))
+    await send({"type": "http.response.start", "status": status, "headers": headers})
+    await send({"type": "http.response.body", "body": content})

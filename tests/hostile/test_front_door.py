@@ -1,0 +1,205 @@
+"""Whoever sends slowly, reads slowly, guesses or takes the folder twice does not keep others from their work."""
+
+import asyncio
+import base64
+import http.client
+import json
+import socket
+import time
+
+import pytest
+
+from avocet.core.errors import InputError
+from avocet.store.lock import only_server
+from avocet.web import front
+from avocet.web.front import FrontDoor, password_fits
+from tests.hostile.conftest import port_in
+
+
+def asked(door, headers=(), body=(b"",), pause=0.0):
+    """What a front door answers to a request whose body comes in pieces, and what it handed on."""
+    sent, pieces = [], list(body)
+
+    async def receive():
+        await asyncio.sleep(pause)
+        if not pieces:
+            return {"type": "http.disconnect"}
+        piece = pieces.pop(0)
+        return {"type": "http.request", "body": piece, "more_body": bool(pieces)}
+
+    async def send(message):
+        sent.append(message)
+
+    async def run():
+        scope = {"type": "http", "method": "POST", "path": "/", "headers": [*headers]}
+        await FrontDoor(door["inner"], door.get("password"))(scope, receive, send)
+
+    asyncio.run(run())
+    return sent, pieces
+
+
+@pytest.fixture
+def door():
+    """Keeps the bodies that reach the application behind it."""
+    held = {"bodies": []}
+
+    async def inner(scope, receive, send):
+        body = b""
+        while True:
+            message = await receive()
+            if message["type"] == "http.disconnect":
+                held["bodies"].append((body, "broken off"))
+                return
+            body += message["body"]
+            if not message["more_body"]:
+                break
+        held["bodies"].append((body, "whole"))
+        await send({"type": "http.response.start", "status": 200, "headers": []})
+        await send({"type": "http.response.body", "body": b"done"})
+
+    return held | {"inner": inner}
+
+
+MULTIPART = (b"content-type", b"multipart/form-data; boundary=x")
+
+
+def basic(password):
+    return b"Basic " + base64.b64encode(f"me:{password}".encode())
+
+
+def test_a_body_is_whole_before_a_thread_sees_it(door):
+    sent, _ = asked(door, body=[b"ab", b"cd", b""])
+    assert sent[0]["status"] == 200 and door["bodies"] == [(b"abcd", "whole")]
+
+
+def test_a_body_that_drips_is_left(door, monkeypatch):
+    monkeypatch.setattr(front, "BODY_SECONDS", 0.2)
+    sent, _ = asked(door, body=[b"x"] * 100, pause=0.05)
+    assert sent[0]["status"] == 408 and door["bodies"] == []
+
+
+@pytest.mark.parametrize("told", [True, False])
+def test_a_body_that_is_too_large_is_left(door, monkeypatch, told):
+    monkeypatch.setattr(front, "LARGEST_BODY", 1000)
+    headers = [(b"content-length", b"5000")] if told else []
+    sent, left = asked(door, headers, [b"x" * 500] * 10)
+    assert sent[0]["status"] == 413 and door["bodies"] == []
+    assert json.loads(sent[1]["body"])["detail"] == "a request that is no upload has at most 1,000 bytes"
+    assert len(left) >= 7
+
+
+def test_an_upload_that_falls_silent_or_drips_is_broken_off(door, monkeypatch):
+    monkeypatch.setattr(front, "SILENCE", 0.1)
+    asked(door, [MULTIPART], [b"x"] * 5, pause=0.3)
+    monkeypatch.setattr(front, "SILENCE", 10)
+    monkeypatch.setattr(front, "MEASURED_AFTER", 0.1)
+    asked(door, [MULTIPART], [b"x"] * 50, pause=0.02)
+    asked(door, [MULTIPART], [b"x" * 5000] * 20, pause=0.02)
+    assert [ended for _, ended in door["bodies"]] == ["broken off", "broken off", "whole"]
+
+
+def test_a_reader_that_does_not_read_is_left(monkeypatch):
+    monkeypatch.setattr(front, "SILENCE", 0.1)
+
+    async def inner(scope, receive, send):
+        await send({"type": "http.response.start", "status": 200, "headers": []})
+
+    async def receive():
+        return {"type": "http.request", "body": b"", "more_body": False}
+
+    async def send(message):
+        await asyncio.sleep(60)
+
+    begun = time.monotonic()
+    with pytest.raises(TimeoutError):
+        asyncio.run(FrontDoor(inner)({"type": "http", "headers": []}, receive, send))
+    assert time.monotonic() - begun < 10
+
+
+@pytest.mark.parametrize("given", [None, b"nonsense", b"Basic !!", b"Bearer rye", basic("wheat"), basic("")])
+def test_without_the_password_nothing_is_taken_and_guessing_is_slow(door, monkeypatch, given):
+    waits = []
+
+    async def wait(seconds):
+        if seconds:
+            waits.append(seconds)
+
+    monkeypatch.setattr(front.asyncio, "sleep", wait)
+    headers = [MULTIPART] + ([(b"authorization", given)] if given else [])
+    sent, left = asked(door | {"password": "rye"}, headers, [b"x" * 1000] * 500)
+    assert sent[0]["status"] == 401 and len(left) == 500 and waits == [front.GUESS_SECONDS]
+    assert (b"www-authenticate", b'Basic realm="Avocet"') in sent[0]["headers"]
+
+
+def test_the_password_may_hold_what_it_likes():
+    for password in ("rye", "rye:bread", "brötchen", "x" * 500):
+        assert password_fits(basic(password).decode(), password)
+        assert not password_fits(basic(password + " ").decode(), password)
+
+
+def test_a_folder_has_one_server(data):
+    with (
+        only_server(data[0]),
+        pytest.raises(InputError, match=r"is served already, by process \d+"),
+        only_server(data[0]),
+    ):
+        pass
+    with only_server(data[0]):
+        pass
+
+
+@pytest.mark.slow
+def test_a_second_server_says_why_it_does_not_start(serve):
+    process, line = serve("--port", "0")
+    assert "Avocet is at" in line
+    other, said = serve("--port", "0")
+    assert f"is served already, by process {process.pid}" in said and other.wait(timeout=60) == 1
+
+
+@pytest.mark.slow
+def test_a_page_answers_beside_slow_and_idle_clients(serve):
+    _, line = serve("--port", "0")
+    port = port_in(line)
+    client = http.client.HTTPConnection("127.0.0.1", port, timeout=30)
+    client.request(
+        "POST", "/api/v1/projects", json.dumps({"name": "Belt"}), {"Content-Type": "application/json"}
+    )
+    assert client.getresponse().read()
+    head = b"POST /api/v1/projects/1/media HTTP/1.1\r\nHost: 127.0.0.1\r\n"
+    upload = head + b"Content-Type: multipart/form-data; boundary=x\r\nContent-Length: 90000\r\n\r\n--x\r\n"
+    small = b"POST /api/v1/projects HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 5000\r\n\r\n{"
+    opened = []
+    for kind in [b"", b"GET /api", upload, small] * 50:
+        connection = socket.create_connection(("127.0.0.1", port), timeout=30)
+        if kind:
+            connection.sendall(kind)
+        opened.append(connection)
+    times = []
+    for _ in range(30):
+        begun = time.perf_counter()
+        client.request("GET", "/api/v1/projects/1")
+        assert client.getresponse().read()
+        times.append(time.perf_counter() - begun)
+        for connection in opened[::7]:
+            connection.sendall(b"x")
+    for connection in opened:
+        connection.close()
+    # Held up, it would be the seconds that such a client is given.
+    assert sorted(times)[-3] < 2
+
+
+@pytest.mark.slow
+def test_the_demo_is_made_while_the_server_answers(serve):
+    _, line = serve("--port", "0", "--demo")
+    client = http.client.HTTPConnection("127.0.0.1", port_in(line), timeout=30)
+    told = []
+    ends = time.monotonic() + 300
+    while time.monotonic() < ends:
+        client.request("GET", "/api/v1/projects")
+        found = json.loads(client.getresponse().read())
+        if found["projects"]:
+            break
+        told.append(found["making"])
+        time.sleep(0.2)
+    assert found["projects"][0]["name"] == "Cooling belt" and found["projects"][0]["stages"]["labelled"] == 64
+    assert any(each and each["title"] == "Rendering the demo project" and each["done"] > 5 for each in told)
