@@ -13,6 +13,7 @@ from avocet.core.raw.candidates import Candidates
 from avocet.jobs.worker import run_job
 from avocet.media.pictures import read_picture
 from avocet.store.tables import JobState, ObjectClass, Part, Picture, PictureState
+from avocet.work.jobs import get_job
 from avocet.work.judge.answers import (
     calibration_of,
     confused_boxes,
@@ -136,6 +137,14 @@ def test_classes_that_do_not_match_are_asked_for_and_mapped(frozen, tmp_path):
         job_id = measure_again(session, evaluation_id, mapping).job_id
     run_job(sessions, folder, job_id)
     assert opened(frozen, evaluation_id)[1].report["map"] == 1
+    # Measured anew and stopped: the figures, and the mapping that they were made with, stay.
+    with sessions.begin() as session:
+        again = measure_again(session, evaluation_id, {}).job_id
+    run_job(sessions, folder, again)
+    with sessions() as session:
+        evaluation = get_evaluation(session, evaluation_id)
+        assert get_job(session, again).state == JobState.FAILED and evaluation.job_id == job_id
+        assert evaluation.report["map"] == 1 and evaluation.settings["class_map"] == mapping
 
 
 @pytest.mark.parametrize(

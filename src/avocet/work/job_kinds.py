@@ -62,7 +62,11 @@ class ForStudy(Given):
 
 
 class ForEvaluation(Given):
+    """``class_map`` is that of measuring once more; ``former_job_id`` made the figures that are there already."""
+
     evaluation_id: int
+    class_map: dict[str, str] | None = None
+    former_job_id: int | None = None
 
 
 class DetectionInputs(Given):
@@ -239,7 +243,8 @@ class JobKind(Generic[G, O]):
         ``module:function`` below `avocet.work`, imported with the first job that needs it, so that
         workers are up at once and the server never imports torch.
     resumable : bool
-        It keeps what it has done and does it not twice, so a person can let it go on.
+        A person can let it go on where it was broken off: it does nothing twice, or it makes one thing,
+        from the beginning.
     short : bool
         A look of a second or two, shown by the page that asked and not among long work.
     """
@@ -264,7 +269,9 @@ STUDY = JobKind("study", Lane.COMPUTE, ForStudy, outcomes.Studied, "train.study_
 EVALUATE = JobKind(
     "evaluate", Lane.COMPUTE, ForEvaluation, outcomes.Evaluated, "judge.evaluate:do_evaluation"
 )
-DETECT = JobKind("detect", Lane.COMPUTE, DetectionInputs, outcomes.Detected, "use.run:do_detection")
+DETECT = JobKind(
+    "detect", Lane.COMPUTE, DetectionInputs, outcomes.Detected, "use.run:do_detection", resumable=True
+)
 
 SAMPLE_CLIP = JobKind(
     "sample_clip", Lane.MEDIA, ClipFrames, outcomes.FramesTaken, "pictures.clips:do_sampling", resumable=True
@@ -309,13 +316,23 @@ TAKE_LABELS = JobKind(
     "take_labels", Lane.CHANGES, ChosenLabels, outcomes.LabelsTaken, "exchange.uploaded:take_uploaded"
 )
 EXPORT_LABELS = JobKind(
-    "export_labels", Lane.LABELS, LabelsToWrite, outcomes.LabelsWritten, "exchange.written:export_labels"
+    "export_labels",
+    Lane.LABELS,
+    LabelsToWrite,
+    outcomes.LabelsWritten,
+    "exchange.written:export_labels",
+    resumable=True,
 )
 FREEZE = JobKind("freeze", Lane.LABELS, FreezeOrder, outcomes.SnapshotFrozen, "snapshots.snapshots:do_freeze")
 START_RUN = JobKind("start_run", Lane.LABELS, RunOrder, outcomes.RunStarted, "train.runs:do_start")
 START_STUDY = JobKind("start_study", Lane.LABELS, StudyOrder, outcomes.StudyStarted, "train.studies:do_start")
 ARCHIVE_SNAPSHOT = JobKind(
-    "archive_snapshot", Lane.LABELS, SnapshotArchive, outcomes.FileMade, "snapshots.archive:do_archive"
+    "archive_snapshot",
+    Lane.LABELS,
+    SnapshotArchive,
+    outcomes.FileMade,
+    "snapshots.archive:do_archive",
+    resumable=True,
 )
 COMPARE_SNAPSHOTS = JobKind(
     "compare_snapshots", Lane.LABELS, SnapshotPair, outcomes.SnapshotsCompared, "snapshots.comparison:do_compare",

@@ -59,10 +59,22 @@ def do_evaluation(task: Task[ForEvaluation]) -> Evaluated:
     Stopped
         If a person asked to stop.
     """
+    try:
+        return _evaluate(task)
+    except BaseException:
+        if task.given.former_job_id is not None:
+            # The figures that are there are those of the job before.
+            with task.sessions.begin() as session:
+                get_evaluation(session, task.given.evaluation_id).job_id = task.given.former_job_id
+        raise
+
+
+def _evaluate(task: Task[ForEvaluation]) -> Evaluated:
     sessions, folder, evaluation_id = task.sessions, task.folder, task.given.evaluation_id
+    again = {} if task.given.class_map is None else {"class_map": task.given.class_map, "strange": []}
     with reading(sessions)() as session:
         evaluation = get_evaluation(session, evaluation_id)
-        wanted = _wanted(session, folder, evaluation)
+        wanted = _wanted(session, folder, evaluation, again)
         frozen, numbers, problems = _truth(folder, evaluation, wanted)
     pictures = [each for each in frozen.pictures if each.part == wanted.part]
     if wanted.detections is not None:
@@ -111,7 +123,8 @@ def do_evaluation(task: Task[ForEvaluation]) -> Evaluated:
     report |= extra | {"problems": problems[:50]}
     save_candidates(folder.evaluation(wanted.project_id, evaluation_id), candidates)
     with sessions.begin() as session:
-        get_evaluation(session, evaluation_id).report = report
+        evaluation = get_evaluation(session, evaluation_id)
+        evaluation.report, evaluation.settings = report, evaluation.settings | again
     return Evaluated(map50=report["map50"], map=report["map"])
 
 
@@ -128,7 +141,7 @@ def save_candidates(path: Path, candidates: Sequence[Candidates]) -> None:
         )
 
 
-def _wanted(session: Session, folder: DataFolder, evaluation: Evaluation) -> _Wanted:
+def _wanted(session: Session, folder: DataFolder, evaluation: Evaluation, again: dict[str, Any]) -> _Wanted:
     # What was measured before the table had settings.
     defaults = {
         "checkpoint": "best",
@@ -137,7 +150,7 @@ def _wanted(session: Session, folder: DataFolder, evaluation: Evaluation) -> _Wa
         "class_map": {},
         "sent": {},
     }
-    settings = defaults | evaluation.settings
+    settings = defaults | evaluation.settings | again
     sent = settings["sent"]
     bundles, detections = None, None
     if DETECTIONS in sent:

@@ -175,12 +175,15 @@ def record_evaluation(session: Session, folder: DataFolder, prepared: PreparedEv
 
 
 def measure_again(session: Session, evaluation_id: int, class_map: Mapping[str, str]) -> Evaluation:
-    """Measure once more what failed, with classes mapped to those of the truth."""
+    """Measure once more, with classes mapped to those of the truth.
+
+    Figures that are there already stay until the new ones are, and with them the mapping they were made with.
+    """
     evaluation = get_evaluation(session, evaluation_id)
     if not evaluation.job.state.ended:
         raise InputError(f"{evaluation.name} is being measured already")
-    evaluation.settings = evaluation.settings | {"class_map": dict(class_map), "strange": []}
-    given = ForEvaluation(evaluation_id=evaluation.id)
+    former = evaluation.job_id if evaluation.report else None
+    given = ForEvaluation(evaluation_id=evaluation.id, class_map=dict(class_map), former_job_id=former)
     job = create_job(session, evaluation.project_id, EVALUATE, evaluation.job.title, given)
     evaluation.job = job
     session.flush()

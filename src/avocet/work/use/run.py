@@ -1,5 +1,7 @@
 """Using a run's model, as the worker does it."""
 
+import shutil
+
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -13,7 +15,7 @@ from avocet.work.models.opening import open_model
 from avocet.work.pictures.clips import get_clip
 from avocet.work.pictures.files import picture_path
 from avocet.work.pictures.listing import Filter, conditions
-from avocet.work.use.detect import Input, detect
+from avocet.work.use.detect import ANNOTATED, Input, detect
 from avocet.work.use.detections import get_detection
 
 
@@ -25,6 +27,8 @@ def do_detection(task: Task[DetectionInputs]) -> Detected:
         bundles = bundles_of(session, folder, detection.run, detection.ensemble)
         inputs = _inputs(session, folder, detection, given)
     out = folder.detection(detection.project_id, detection.id)
+    # What an attempt that was broken off has left is made anew.
+    shutil.rmtree(out / ANNOTATED, ignore_errors=True)
     summary = detect(
         open_model(bundles),
         inputs,
