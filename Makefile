@@ -6,12 +6,13 @@ PYTHON := $(VENV)/bin/python
 PAGE := src/avocet/web/page/index.html
 BENCHES := suppression evaluation judging reading pages training learning digits
 
-.PHONY: help run setup test quick check bench screenshots types clean $(BENCHES)
+.PHONY: help run setup test soak quick check bench screenshots types clean $(BENCHES)
 
 help:
 	@echo "make run          set up what is missing, make the demo project, serve it on 127.0.0.1:$(PORT)"
 	@echo "make setup        install and build only"
 	@echo "make test         everything that is tested; make quick: what takes under a minute"
+	@echo "make soak         the fuzzers at length"
 	@echo "make check        style and types      make bench        ratios of speed, and the learning test"
 	@echo "make types        the page's types from the server's schemas"
 	@echo "make screenshots  docs/screenshots/ from the demo project"
@@ -54,6 +55,10 @@ TOGETHER := OMP_NUM_THREADS=1 $(PYTHON) -m pytest --numprocesses auto --maxproce
 test: setup $(VENV)/tested
 	cd frontend && npm run --silent test
 	$(TOGETHER)
+
+# The fuzzers of tests/hostile, at length.
+soak: setup $(VENV)/tested
+	AVOCET_SOAK=200 $(TOGETHER) tests/hostile
 
 quick: $(VENV)/tested
 	AVOCET_QUICK=1 $(TOGETHER) -m "not slow and not browser"

@@ -25,14 +25,16 @@ from avocet.work.pictures.adding import add_picture
 from avocet.work.progress import SILENT
 from avocet.work.project.projects import create_project, list_projects
 
+SOAK = 20 if os.environ.get("AVOCET_SOAK") else 1
 QUICK = "AVOCET_QUICK" in os.environ
 settings.register_profile("avocet", deadline=None, max_examples=10 if QUICK else 100)
 settings.load_profile("avocet")
 
 
 def examples(most: int, **options):
-    """So many random cases for a test; few of them in `make quick`."""
-    return settings(max_examples=min(most, 15) if QUICK else most, **options)
+    """So many random cases for a test; few of them in `make quick`, very many in `make soak`."""
+    wanted = min(most, 15) if QUICK else most * SOAK
+    return settings(max_examples=wanted, **options)
 
 
 @pytest.fixture(scope="session")

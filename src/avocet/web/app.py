@@ -5,7 +5,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from flask import Flask, Response, abort, request, send_from_directory
-from flask_openapi3 import Info, OpenAPI
+from flask_openapi3 import Info
 
 from avocet import __version__
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
@@ -14,6 +14,7 @@ from avocet.core.score.measurement import AREA_BOUNDS
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.web.context import Context
+from avocet.web.document import DescribedAPI
 from avocet.web.front import password_fits
 from avocet.web.kept import KeptLabels
 from avocet.web.problems import handle_problems, invalid_request, problem
@@ -75,7 +76,7 @@ def create_app(
     """
     if hosts is None and not password:
         raise ValueError("a server open to any name needs a password")
-    app = OpenAPI(
+    app = DescribedAPI(
         "avocet",
         info=Info(title="Avocet", version=__version__),
         security_schemes={},

@@ -5,7 +5,7 @@ from typing import Any
 
 from flask import Flask, Response
 from pydantic import ValidationError
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import IntegrityError, OperationalError
 from werkzeug.exceptions import HTTPException
 
 from avocet.core.errors import InputError
@@ -36,6 +36,12 @@ def handle_problems(app: Flask) -> None:
     @app.errorhandler(Conflict)
     def conflict(error: Conflict) -> Response:
         return problem(409, "Changed meanwhile", str(error), error.current)
+
+    @app.errorhandler(IntegrityError)
+    def gone(error: IntegrityError) -> Response:
+        # Two requests at once: one took away, or made, what the other one needs, or makes too.
+        log.warning("database: %s", error.orig)
+        return problem(409, "Changed meanwhile", "something that this needs was changed meanwhile; look again")
 
     @app.errorhandler(OperationalError)
     def database(error: OperationalError) -> Response:

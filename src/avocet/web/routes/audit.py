@@ -4,6 +4,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from sqlalchemy.orm import Session
 
+from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import change_many, change_out, context, moment, reply, start_job
 from avocet.web.schemas import audit as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath
@@ -54,10 +55,7 @@ def crop(path: PicturePath, query: CropQuery) -> Response:
     with context().reading() as session:
         picture = get_picture(session, path.picture_id)
     content = crop_jpeg(context().folder, picture, (query.x1, query.y1, query.x2, query.y2))
-    response = Response(content, mimetype="image/jpeg")
-    response.headers["Cache-Control"] = "private, max-age=86400"
-    response.set_etag(f"{picture.content_hash[:24]}-{query.x1}-{query.y1}-{query.x2}-{query.y2}")
-    return response
+    return kept_by_browser(Response(content, mimetype="image/jpeg"))
 
 
 @audit.post("/projects/<int:project_id>/boxes", responses={200: ChangeMade, 202: JobStarted})

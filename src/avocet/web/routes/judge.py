@@ -12,6 +12,7 @@ from avocet.core.errors import InputError
 from avocet.core.score.calibration import CALIBRATED_SCORE
 from avocet.files import safe_name
 from avocet.store.tables import Evaluation
+from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import context, job_out, moment, reply
 from avocet.web.opened import opened
 from avocet.web.problems import invalid_request
@@ -182,14 +183,16 @@ def compare(path: schemas.MeasuredPicturePath, query: schemas.ThresholdQuery) ->
 def picture_file(path: schemas.MeasuredPicturePath) -> Response:
     """A picture that was measured, also one that is not in the project."""
     picture = opened(path.evaluation_id).picture(path.picture_id)
-    return _cached(send_file(viewable_path(context().folder, picture), etag=picture.content_hash))
+    return kept_by_browser(send_file(viewable_path(context().folder, picture), etag=picture.content_hash))
 
 
 @judge.get("/evaluations/<int:evaluation_id>/pictures/<int:picture_id>/thumbnail")
 def picture_thumbnail(path: schemas.MeasuredPicturePath) -> Response:
     """The picture at most 320 pixels wide and high."""
     picture = opened(path.evaluation_id).picture(path.picture_id)
-    return _cached(send_file(thumbnail(context().folder, picture), etag=f"{picture.content_hash}-small"))
+    return kept_by_browser(
+        send_file(thumbnail(context().folder, picture), etag=f"{picture.content_hash}-small")
+    )
 
 
 @judge.get("/evaluations/<int:evaluation_id>/pictures/<int:picture_id>/crop")
@@ -197,12 +200,7 @@ def picture_crop(path: schemas.MeasuredPicturePath, query: CropQuery) -> Respons
     """A box of the picture with a little surrounding."""
     picture = opened(path.evaluation_id).picture(path.picture_id)
     content = crop_jpeg(context().folder, picture, (query.x1, query.y1, query.x2, query.y2))
-    return _cached(Response(content, mimetype="image/jpeg"))
-
-
-def _cached(response: Response) -> Response:
-    response.headers["Cache-Control"] = "private, max-age=86400"
-    return response
+    return kept_by_browser(Response(content, mimetype="image/jpeg"))
 
 
 def _file(content: str, kind: str, evaluation: Evaluation, suffix: str) -> Response:

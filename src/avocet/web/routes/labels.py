@@ -18,6 +18,7 @@ from avocet.work.labels import classes as work
 from avocet.work.labels import relabelling
 from avocet.work.labels import undo as work_undo
 from avocet.work.pictures.files import get_picture
+from avocet.work.project.projects import get_project
 
 labels = APIBlueprint("labels", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="labels")])
 
@@ -93,6 +94,7 @@ def list_attributes(path: ProjectPath) -> Response:
 def add_attribute(path: ProjectPath, body: schemas.NewAttribute) -> Response:
     """Add an attribute of one class or of all."""
     with context().sessions.begin() as session:
+        get_project(session, path.project_id)
         if body.class_id is not None:
             work.get_class(session, path.project_id, body.class_id)
         work_attributes.add_attribute(

@@ -9,6 +9,7 @@ from avocet.archives import can_be_opened, is_archive
 from avocet.core.errors import InputError
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.store.tables import Picture
+from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import change_many, context, moment, reply, start_job
 from avocet.web.schemas import pictures as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath
@@ -185,9 +186,7 @@ def picture_thumbnail(path: schemas.PicturePath) -> Response:
 
 
 def _cached(path: Path, tag: str) -> Response:
-    response = send_file(path, etag=tag, conditional=True, max_age=86400)
-    response.headers["Cache-Control"] = "private, max-age=86400"
-    return response
+    return kept_by_browser(send_file(path, etag=tag))
 
 
 def detail_out(picture: Picture) -> schemas.PictureDetail:

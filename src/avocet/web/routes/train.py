@@ -9,6 +9,7 @@ from flask_openapi3 import APIBlueprint, Tag
 from avocet.files import safe_name
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Run, Study
+from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import context, job_out, moment, reply, start_job
 from avocet.web.schemas import train as schemas
 from avocet.web.schemas.common import BinIn, BinQuery, JobStarted, ProjectPath
@@ -26,7 +27,7 @@ from avocet.work.job_kinds import (
     RunOrder,
     StudyOrder,
 )
-from avocet.work.pictures.files import get_picture
+from avocet.work.pictures.files import content_hash, get_picture
 from avocet.work.problems import NotFound
 from avocet.work.train import run_files, run_table
 from avocet.work.train import runs as work
@@ -187,8 +188,13 @@ def archive(path: schemas.RunPath) -> Response:
         run = work.get_run(session, path.run_id)
         target = folder.run(run.project_id, run.id) / "archive.zip"
         run_files.export_run(session, folder, run, target)
+    # By its content: a download that broke off goes on, although the archive was made anew.
     return send_file(
-        target, as_attachment=True, download_name=f"{safe_name(run.name)}.zip", mimetype="application/zip"
+        target,
+        as_attachment=True,
+        download_name=f"{safe_name(run.name)}.zip",
+        mimetype="application/zip",
+        etag=content_hash(target),
     )
 
 
@@ -219,7 +225,7 @@ def sheet(path: schemas.SheetPath) -> Response:
     file = context().folder.sheet(path.job_id) / f"{path.number}.jpg"
     if not file.is_file():
         raise NotFound(f"there is no picture {path.number} of sheet {path.job_id}; draw it again")
-    return send_file(file, mimetype="image/jpeg", max_age=86_400)
+    return kept_by_browser(send_file(file, mimetype="image/jpeg"))
 
 
 @train.post("/projects/<int:project_id>/anchors/effect", responses={200: schemas.EffectOut})

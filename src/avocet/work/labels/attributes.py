@@ -7,6 +7,7 @@ from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.formats.record import CUT_OFF, IGNORE, OCCLUDED
+from avocet.readable import is_readable, readable
 from avocet.store.tables import Attribute, AttributeKind, Box, Picture
 from avocet.work.problems import NotFound
 
@@ -44,9 +45,9 @@ def add_attribute(
     there = list_attributes(session, project_id)
     if not wanted or len(wanted) > 100:
         raise InputError(f"an attribute's name has 1 to 100 characters, not {len(wanted)}")
-    if '"' in wanted or any(ord(letter) < 32 for letter in wanted):
+    if '"' in wanted or not is_readable(wanted):
         raise InputError(
-            f"an attribute's name has no quotation marks or control characters, unlike {wanted!r}"
+            f"an attribute's name has no quotation marks or control characters, unlike {readable(wanted)!r}"
         )
     if any(each.name == wanted for each in there):
         raise InputError(f"there is an attribute called {wanted!r} already")

@@ -59,9 +59,14 @@ def export_run(session: Session, folder: DataFolder, run: Run, target: Path) -> 
     }
     place = folder.run(run.project_id, run.id)
     with replacing(target) as temporary, zipfile.ZipFile(temporary, "w", zipfile.ZIP_DEFLATED) as archive:
-        archive.writestr("run.json", json.dumps(about, indent=2, ensure_ascii=False))
-        archive.writestr("metrics.csv", metrics_csv(run))
-        archive.writestr("log.txt", "\n".join(read_log(folder, run)) + "\n")
+        texts = {
+            "run.json": json.dumps(about, indent=2, ensure_ascii=False),
+            "metrics.csv": metrics_csv(run),
+            "log.txt": "\n".join(read_log(folder, run)) + "\n",
+        }
+        for name, text in texts.items():
+            # Without the time, so that what is the same is the same file.
+            archive.writestr(zipfile.ZipInfo(name), text, zipfile.ZIP_DEFLATED)
         for name in ("best.zip", "latest.zip"):
             if (place / name).is_file():
                 archive.write(place / name, name, zipfile.ZIP_STORED)

@@ -1,0 +1,71 @@
+"""Whatever fits the document, or does not: the server answers as the document says, and never with a 500.
+
+The short form runs with the other tests; ``make soak`` sets AVOCET_SOAK to many examples an operation.
+"""
+
+import contextlib
+import json
+import os
+from pathlib import Path
+
+import pytest
+import schemathesis
+from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis.errors import Unsatisfiable
+from schemathesis import GenerationMode
+from schemathesis.checks import not_a_server_error
+from schemathesis.specs.openapi.checks import (
+    content_type_conformance,
+    response_schema_conformance,
+    status_code_conformance,
+)
+
+from avocet.web.app import create_app
+
+EXAMPLES = int(os.environ.get("AVOCET_SOAK", "3"))
+CHECKS = [
+    not_a_server_error,
+    status_code_conformance,
+    content_type_conformance,
+    response_schema_conformance,
+]
+DOCUMENT = json.loads((Path(__file__).parents[2] / "frontend" / "openapi.json").read_text())
+SCHEMA = schemathesis.openapi.from_dict(DOCUMENT)
+OPERATIONS = [
+    (path, method)
+    for path, methods in DOCUMENT["paths"].items()
+    for method in methods
+    # The stream of events never ends by itself.
+    if not path.endswith("/events")
+]
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize(("path", "method"), OPERATIONS)
+def test_every_answer_is_one_that_is_described(data, labelled, path, method):
+    folder, sessions = data
+    SCHEMA.app = create_app(folder, sessions, lambda job_id, kind: None)
+    operation = SCHEMA[path][method.upper()]
+    for mode in (GenerationMode.POSITIVE, GenerationMode.NEGATIVE):
+        # Where nothing is wanted, nothing can be wrong.
+        with contextlib.suppress(Unsatisfiable):
+            asked(operation, mode)
+
+
+def asked(operation, mode):
+    """Send requests that fit an operation, or just do not, and check each answer."""
+
+    @given(case=operation.as_strategy(generation_mode=mode))
+    @settings(
+        max_examples=EXAMPLES,
+        derandomize=True,
+        database=None,
+        deadline=None,
+        phases=[Phase.explicit, Phase.generate],
+        suppress_health_check=list(HealthCheck),
+    )
+    def ask(case):
+        response = case.call(headers={"Host": "localhost"})
+        case.validate_response(response, checks=CHECKS)
+
+    ask()
