@@ -56,7 +56,8 @@ def test_refusals_are_problem_documents(client, method, url, body, status, expec
 def test_hostile_names_are_refused(client, frames, name):
     client.post(f"{BASE}/projects", json={"name": "Belt"})
     reply = send(client, "/projects/1/media", (jpeg(frames[0]), name))
-    assert [each["outcome"] for each in reply.json["files"]] == ["refused"]
+    # A line break ends the header that carries the name: then nothing has come.
+    assert reply.status_code == 422 or [each["outcome"] for each in reply.json["files"]] == ["refused"]
 
 
 @pytest.mark.parametrize(
