@@ -22,10 +22,10 @@ describe("undo and redo of a sitting", () => {
   test("goes back across pictures, the latest first", () => {
     history.remember(4, version(0), version(1));
     history.remember(9, version(5), version(6));
-    expect(history.nextUndo()).toEqual({ pictureId: 9, version: version(5) });
+    expect(history.nextUndo()).toEqual({ pictureId: 9, version: version(5), expected: version(6) });
     history.undone();
-    expect(history.nextUndo()).toEqual({ pictureId: 4, version: version(0) });
-    expect(history.nextRedo()).toEqual({ pictureId: 9, version: version(6) });
+    expect(history.nextUndo()).toEqual({ pictureId: 4, version: version(0), expected: version(1) });
+    expect(history.nextRedo()).toEqual({ pictureId: 9, version: version(6), expected: version(5) });
   });
 
   test("a new change ends what could be redone", () => {

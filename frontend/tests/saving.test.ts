@@ -113,6 +113,25 @@ describe("saving by itself", () => {
     expect(sent().at(-1)!.revision).toBe(8);
   });
 
+  test("or what both did is gone on from, on top of theirs", async () => {
+    put.mockResolvedValueOnce(bad(409, { ...labels(8), boxes: [...labels(8).boxes, ...labels(8, 70).boxes] }) as never);
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(400);
+    // Here the box was moved by one; there another one was drawn.
+    expect(saving.both().boxes.map((box) => box.corners[0])).toEqual([1, 70]);
+    expect([saving.state.value, saving.theirs.value]).toEqual(["saved", null]);
+    put.mockResolvedValueOnce(good(9) as never);
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(400);
+    expect(sent().at(-1)!.revision).toBe(8);
+  });
+
+  test("an undo that meets somebody else's work asks, and sends nothing unasked", async () => {
+    saving.disagree(labels(8, 50), labels(3));
+    await vi.advanceTimersByTimeAsync(10_000);
+    expect([saving.state.value, put.mock.calls.length]).toEqual(["conflict", 0]);
+  });
+
   test("a draft of the same revision is taken up, one of another asks", () => {
     keepDraft(5, { ...labels(3, 77), revision: 3 });
     expect(saving.start(labels(3))!.boxes[0]!.corners[0]).toBe(77);

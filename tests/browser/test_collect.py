@@ -132,6 +132,34 @@ def test_two_versions_and_the_person_chooses(page):
         assert len(page.labels(UNLABELLED)["boxes"]) == expected
 
 
+def test_undo_across_pictures_asks_before_it_undoes_somebody_elses_work(page):
+    """Drawn on one picture, gone on, two boxes added there by somebody else: undo keeps them unless told not to."""
+    page.open_picture(UNLABELLED)
+    page.stage()
+    for _ in page.boxes():
+        page.keys(Keys.TAB, Keys.DELETE)
+    page.drag((200, 120), (320, 240))
+    page.saved()
+    page.keys(".")
+    page.until(
+        lambda: not page.driver.current_url.endswith(str(page.pictures[UNLABELLED - 1])), "the next picture"
+    )
+    page.stage()
+    now = page.labels(UNLABELLED)
+    assert len(now["boxes"]) == 1
+    others = [now["boxes"][0] | {"corners": [x, 5, x + 40, 45]} for x in (5, 60)]
+    body = {"revision": now["revision"], "state": "in_progress", "boxes": now["boxes"] + others}
+    page.fetch(f"/pictures/{page.pictures[UNLABELLED - 1]}/labels", "PUT", body)
+    page.chord(Keys.CONTROL, "z")
+    page.find("conflict", "Saved meanwhile: 3 boxes")
+    page.find("conflict", "Here: 0 boxes")
+    assert len(page.labels(UNLABELLED)["boxes"]) == 3
+    page.click("keep-both")
+    page.saved()
+    page.until(lambda: len(page.boxes()) == 2, "the boxes of the other one")
+    assert [box["corners"][0] for box in page.labels(UNLABELLED)["boxes"]] == [5, 60]
+
+
 def test_lost_connection_keeps_edits(page):
     page.allowed = ["ERR_INTERNET_DISCONNECTED", "ERR_"]
     page.open_picture(UNLABELLED)

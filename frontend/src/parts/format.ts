@@ -14,8 +14,13 @@ export function duration(seconds: number): string {
   return `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
 }
 
+/** A number of things with its thousands told apart. */
+export function whole(value: number): string {
+  return value.toLocaleString("en");
+}
+
 export function count(value: number, one: string, many = `${one}s`): string {
-  return `${value.toLocaleString("en")} ${value === 1 ? one : many}`;
+  return `${whole(value)} ${value === 1 ? one : many}`;
 }
 
 export function capital(text: string): string {

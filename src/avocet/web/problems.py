@@ -41,7 +41,9 @@ def handle_problems(app: Flask) -> None:
     def gone(error: IntegrityError) -> Response:
         # Two requests at once: one took away, or made, what the other one needs, or makes too.
         log.warning("database: %s", error.orig)
-        return problem(409, "Changed meanwhile", "something that this needs was changed meanwhile; look again")
+        return problem(
+            409, "Changed meanwhile", "something that this needs was changed meanwhile; look again"
+        )
 
     @app.errorhandler(OperationalError)
     def database(error: OperationalError) -> Response:

@@ -8,7 +8,7 @@ import { count } from "@/parts/format";
 import { useProject } from "@/state/project";
 
 defineProps<{ picture: Picture; mine: DrawnBox[]; theirs: DrawnBox[] }>();
-const emit = defineEmits<{ mine: []; theirs: [] }>();
+const emit = defineEmits<{ mine: []; theirs: []; both: [] }>();
 const store = useProject();
 const names = computed(() => store.allClasses.map((each) => each.name));
 const drawn = (boxes: DrawnBox[]) =>
@@ -38,7 +38,8 @@ const drawn = (boxes: DrawnBox[]) =>
     </div>
     <template #footer>
       <el-button data-test="take-theirs" @click="emit('theirs')">Keep the saved one</el-button>
-      <el-button type="primary" data-test="keep-mine" @click="emit('mine')">Keep the one here</el-button>
+      <el-button data-test="keep-mine" @click="emit('mine')">Keep the one here</el-button>
+      <el-button type="primary" data-test="keep-both" @click="emit('both')">Keep what both did</el-button>
     </template>
   </el-dialog>
 </template>

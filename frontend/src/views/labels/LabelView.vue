@@ -19,6 +19,8 @@ import { useLabelling } from "@/views/labels/editing/labelling";
 import LabelPanel from "@/views/labels/LabelPanel.vue";
 import { looks } from "@/views/labels/editing/looks";
 import LooksPopover from "@/views/labels/LooksPopover.vue";
+import type { Turn } from "@/views/labels/editing/history";
+import { sameBoxes } from "@/views/labels/editing/merging";
 import { useSaving } from "@/views/labels/editing/saving";
 import { pass, useSitting } from "@/views/labels/editing/sitting";
 
@@ -117,13 +119,24 @@ async function load(): Promise<void> {
     const labels = detail.labels as Labels;
     const draft = saving.start(labels);
     work.show(draft ?? { boxes: labels.boxes as DrawnBox[], state: labels.state });
-    const wanted = sitting.takePending(pictureId);
-    if (wanted) work.apply(wanted);
+    const turn = sitting.takePending(pictureId);
+    if (turn) takeTurn(turn, labels);
     sitting.chooseFirstClass();
     await sitting.loadIds(route.query, pictureId);
     if (show.ghosts) await loadPrevious();
   } catch (error) {
     failed.value = wordsOf(error);
+  }
+}
+
+/** Undo or redo on this picture, as it was left; what somebody else made of it since is not undone unasked. */
+function takeTurn(turn: Turn, labels: Labels): void {
+  const stateChanged = turn.version.state !== turn.expected.state;
+  if (sameBoxes(turn.expected.boxes, boxes.value)) {
+    work.apply({ boxes: turn.version.boxes, state: stateChanged ? turn.version.state : state.value });
+  } else {
+    work.show(turn.version);
+    saving.disagree(labels, turn.expected);
   }
 }
 
@@ -194,7 +207,7 @@ async function stepBack(direction: "undo" | "redo"): Promise<void> {
   (direction === "undo" ? work.history.undone : work.history.redone)();
   if (next.pictureId === pictureId) work.apply(next.version);
   else {
-    sitting.setPending(next.pictureId, next.version);
+    sitting.setPending(next);
     await router.push({ path: `/project/${store.id}/collect/${next.pictureId}`, query: route.query });
   }
 }
@@ -254,6 +267,11 @@ function takeTheirs(): void {
   const labels = saving.takeTheirs();
   work.show({ boxes: labels.boxes as DrawnBox[], state: labels.state });
   work.history.remember(pictureId, mine, work.version());
+}
+
+function keepBoth(): void {
+  const { boxes: all, state: wanted } = saving.both();
+  work.change(all, wanted);
 }
 
 async function leave(): Promise<boolean> {
@@ -426,7 +444,8 @@ useLabelKeys({
       :mine="boxes"
       :theirs="(saving.theirs.value?.boxes ?? []) as DrawnBox[]"
       @mine="keepMine"
-      @theirs="takeTheirs" />
+      @theirs="takeTheirs"
+      @both="keepBoth" />
   </div>
 </template>
 

@@ -4,7 +4,7 @@ import { computed, onBeforeUnmount, onMounted, reactive, ref, watch } from "vue"
 import { useRoute, useRouter } from "vue-router";
 
 import { api, type JobKind, type Part, type Picture, type PictureState, take } from "@/api/client";
-import { count } from "@/parts/format";
+import { count, whole } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
@@ -201,9 +201,9 @@ useKeys([
       @open="open"
       @toggle="toggle" />
     <footer v-if="store.project" class="foot soft">
-      {{ store.project.stages.labelled }} of {{ count(store.project.stages.pictures, "picture") }} labelled
+      {{ whole(store.project.stages.labelled) }} of {{ count(store.project.stages.pictures, "picture") }} labelled
       <span v-if="store.project.stages.pictures > store.project.stages.labelled">
-        · {{ store.project.stages.pictures - store.project.stages.labelled }} left
+        · {{ whole(store.project.stages.pictures - store.project.stages.labelled) }} left
       </span>
     </footer>
     <SplitDialog v-model="splitting" @changed="refresh" />

@@ -1,8 +1,11 @@
 <script setup lang="ts">
 /** A picture in the grid: thumbnail, name, how far its labelling is. */
+import { ref } from "vue";
+
 import type { Picture } from "@/api/client";
 import { count } from "@/parts/format";
 
+const missing = ref(false);
 defineProps<{ picture: Picture; chosen: boolean }>();
 const emit = defineEmits<{ open: []; toggle: [event: MouseEvent] }>();
 
@@ -19,7 +22,13 @@ function stateText(picture: Picture): string {
       class="card-open"
       :title="`${picture.name}, ${picture.width}×${picture.height} pixels`"
       @click="emit('open')">
-      <img :src="`/api/v1/pictures/${picture.id}/thumbnail`" :alt="picture.name" loading="lazy" />
+      <span v-if="missing" class="missing">The picture cannot be shown</span>
+      <img
+        v-else
+        :src="`/api/v1/pictures/${picture.id}/thumbnail`"
+        :alt="picture.name"
+        loading="lazy"
+        @error="missing = true" />
     </button>
     <input type="checkbox" :checked="chosen" :aria-label="`Select ${picture.name}`" @click="emit('toggle', $event)" />
     <div class="name">{{ picture.name }}</div>
@@ -47,6 +56,12 @@ function stateText(picture: Picture): string {
   background: var(--stage);
   cursor: pointer;
   aspect-ratio: 16 / 9;
+}
+.missing {
+  display: grid;
+  place-items: center;
+  height: 100%;
+  color: #d8d3c4;
 }
 img {
   width: 100%;

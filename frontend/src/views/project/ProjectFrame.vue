@@ -4,7 +4,7 @@ import { computed, onBeforeUnmount, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
 import { api, type Project, take } from "@/api/client";
-import { capital, count, precision } from "@/parts/format";
+import { capital, count, precision, whole } from "@/parts/format";
 import JobStrip from "@/parts/JobStrip.vue";
 import { useKeys } from "@/state/keys";
 import { complain, wordsOf } from "@/state/notes";
@@ -14,6 +14,8 @@ const route = useRoute();
 const router = useRouter();
 const store = useProject();
 const projects = ref<Project[]>([]);
+/** Until the list is there, the project that is open. */
+const known = computed(() => (projects.value.length || !store.project ? projects.value : [store.project]));
 const failed = ref("");
 const naming = ref(false);
 const newName = ref("");
@@ -26,7 +28,7 @@ const stages = computed(() => {
     {
       name: "Collect",
       path: "collect",
-      state: figures.pictures ? `${figures.labelled} of ${figures.pictures} labelled` : "No pictures yet",
+      state: figures.pictures ? `${whole(figures.labelled)} of ${whole(figures.pictures)} labelled` : "No pictures yet",
       more: count(figures.boxes, "box", "boxes"),
     },
     {
@@ -94,7 +96,7 @@ useKeys(
     <nav class="rail" aria-label="Stages">
       <div class="mark"><img src="/mark.svg" alt="" width="28" height="28" /><span>Avocet</span></div>
       <el-select :model-value="store.id" aria-label="Project" class="project" @change="choose">
-        <el-option v-for="each in projects" :key="each.id" :value="each.id" :label="each.name" />
+        <el-option v-for="each in known" :key="each.id" :value="each.id" :label="each.name" />
         <el-option :value="0" label="New project" class="new-project" />
       </el-select>
       <ol>

@@ -4,6 +4,8 @@ import type { Version } from "@/views/labels/editing/history";
 
 export interface Draft extends Version {
   revision: number;
+  /** What it was drawn upon; drafts of earlier versions do not say. */
+  base?: Version;
 }
 
 const key = (pictureId: number): string => `avocet.draft.${pictureId}`;
@@ -57,7 +59,7 @@ export async function sendDrafts(except: number): Promise<number> {
       await take(
         api.PUT("/api/v1/pictures/{picture_id}/labels", {
           params: { path: { picture_id: pictureId } },
-          body: draft,
+          body: { revision: draft.revision, boxes: draft.boxes, state: draft.state },
         }),
       );
       dropDraft(pictureId);

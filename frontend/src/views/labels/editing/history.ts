@@ -8,10 +8,21 @@ export interface Version {
   state: Labels["state"];
 }
 
+/** A step back, or forward again. */
+export interface Turn {
+  pictureId: number;
+  version: Version;
+  expected: Version;
+}
+
 interface Step {
   pictureId: number;
   before: string;
   after: string;
+}
+
+function turn(pictureId: number, version: string, expected: string): Turn {
+  return { pictureId, version: JSON.parse(version) as Version, expected: JSON.parse(expected) as Version };
 }
 
 const MOST_STEPS = 2000;
@@ -37,15 +48,15 @@ export function useHistory(projectId: number) {
     future.value = [];
   }
 
-  /** What undo would do next: on which picture, and what it would look like. */
-  function nextUndo(): { pictureId: number; version: Version } | null {
+  /** What undo would do next: on which picture, what it would look like, and what it has to look like now. */
+  function nextUndo(): Turn | null {
     const step = past.value.at(-1);
-    return step ? { pictureId: step.pictureId, version: JSON.parse(step.before) as Version } : null;
+    return step ? turn(step.pictureId, step.before, step.after) : null;
   }
 
-  function nextRedo(): { pictureId: number; version: Version } | null {
+  function nextRedo(): Turn | null {
     const step = future.value.at(-1);
-    return step ? { pictureId: step.pictureId, version: JSON.parse(step.after) as Version } : null;
+    return step ? turn(step.pictureId, step.after, step.before) : null;
   }
 
   /** Tell that the next undo, or redo, was done. */

@@ -4,6 +4,8 @@ import { onBeforeUnmount, ref } from "vue";
 import { api, ApiError, type Labels, take } from "@/api/client";
 import { type Draft, draftOf, dropDraft, isThere, keepDraft, sendDrafts } from "@/views/labels/editing/drafts";
 import type { DrawnBox } from "@/api/client";
+import type { Version } from "@/views/labels/editing/history";
+import { merged } from "@/views/labels/editing/merging";
 
 export type SaveState = "saved" | "waiting" | "saving" | "offline" | "conflict" | "refused";
 
@@ -18,6 +20,8 @@ export function useSaving(
   const state = ref<SaveState>("saved");
   const message = ref("");
   const theirs = ref<Labels | null>(null);
+  /** What both versions of a conflict came from. */
+  let base: Version = { state: "unlabelled", boxes: [] };
   let revision = 0;
   /** What the server had before. */
   let before: Labels = { revision: 0, state: "unlabelled", boxes: [] };
@@ -32,7 +36,7 @@ export function useSaving(
 
   function touch(): void {
     changed = true;
-    keepDraft(pictureId, { revision, ...read() });
+    keepDraft(pictureId, { revision, base: { state: before.state, boxes: before.boxes }, ...read() });
     if (state.value !== "conflict") {
       state.value = "waiting";
       later();
@@ -52,11 +56,16 @@ export function useSaving(
     if (draft.revision === labels.revision) {
       state.value = "waiting";
       later();
-    } else {
-      theirs.value = labels;
-      state.value = "conflict";
-    }
+    } else disagree(labels, draft.base ?? labels);
     return draft;
+  }
+
+  /** What is here goes back to another version than what the server has: the person decides. */
+  function disagree(labels: Labels, from: Version): void {
+    theirs.value = labels;
+    base = from;
+    changed = true;
+    state.value = "conflict";
   }
 
   /** Save now; resolves when everything up to this moment is saved or known not to be. */
@@ -92,8 +101,7 @@ export function useSaving(
       const problem = error as ApiError;
       message.value = problem.message;
       if (problem.status === 409) {
-        theirs.value = problem.current as Labels;
-        state.value = "conflict";
+        disagree(problem.current as Labels, before);
       } else if (problem.status === 0 || problem.status >= 500) {
         state.value = "offline";
         later(RETRY);
@@ -127,6 +135,13 @@ export function useSaving(
     return labels;
   }
 
+  /** After a conflict: what both did, which is then to be saved over what is there now. */
+  function both(): Version {
+    const found = merged(base, read(), theirs.value!);
+    takeTheirs();
+    return found;
+  }
+
   function warn(event: BeforeUnloadEvent): void {
     if (changed) event.preventDefault();
   }
@@ -137,5 +152,5 @@ export function useSaving(
     void save();
   });
 
-  return { state, message, theirs, touch, save, keepMine, takeTheirs, start };
+  return { state, message, theirs, touch, save, keepMine, takeTheirs, both, disagree, start };
 }

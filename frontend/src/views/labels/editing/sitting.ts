@@ -4,7 +4,7 @@ import type { LocationQuery } from "vue-router";
 
 import { api, type DrawnBox, take } from "@/api/client";
 import { useProject } from "@/state/project";
-import type { Version } from "@/views/labels/editing/history";
+import type { Turn } from "@/views/labels/editing/history";
 
 /** A pass through all pictures for one class: the rest is dimmed and out of reach. */
 export const pass = ref(false);
@@ -20,7 +20,7 @@ export function endSitting(): void {
   walk = { key: "", ids: [] };
   seen.clear();
 }
-let pending: { pictureId: number; version: Version } | null = null;
+let pending: Turn | null = null;
 
 export function useSitting() {
   const store = useProject();
@@ -85,12 +85,12 @@ export function useSitting() {
   }
 
   /** Labels that another picture is to have once it is opened: undo across pictures. */
-  function setPending(pictureId: number, version: Version): void {
-    pending = { pictureId, version };
+  function setPending(turn: Turn): void {
+    pending = turn;
   }
 
-  function takePending(pictureId: number): Version | null {
-    const found = pending?.pictureId === pictureId ? pending.version : null;
+  function takePending(pictureId: number): Turn | null {
+    const found = pending?.pictureId === pictureId ? pending : null;
     pending = null;
     return found;
   }
