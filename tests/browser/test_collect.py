@@ -337,7 +337,7 @@ def test_split_bin_and_their_undo(page):
     page.keys(Keys.ESCAPE)
     page.gone(".el-overlay:not([style*=none])")
     page.driver.execute_script("document.querySelector('[data-test=card] input').click()")
-    page.find("chosen-bar", "1 picture selected")
+    page.find("chosen-bar", "1 selected")
     page.keys(Keys.DELETE)
     page.until(lambda: len(page.all("card")) == 9, "nine pictures")
     page.click(".undo-button", "Undo")

@@ -50,9 +50,9 @@ def test_grid_by_keyboard(page):
     outline = page.driver.execute_script("return getComputedStyle(document.activeElement).outlineStyle")
     assert outline == "solid"
     page.keys("x")
-    page.find("chosen-bar", "1 picture selected")
+    page.find("chosen-bar", "1 selected")
     page.keys(Keys.ARROW_RIGHT, "x")
-    page.find("chosen-bar", "2 pictures selected")
+    page.find("chosen-bar", "2 selected")
     page.keys(Keys.ESCAPE)
     page.until(lambda: not page.shown("chosen-bar"), "nothing chosen")
     page.keys(Keys.ENTER)
@@ -80,7 +80,7 @@ def test_chosen_pictures_move_to_a_part_and_back(page):
     page.open("collect?state=unlabelled")
     page.until(lambda: len(page.all("card")) == 4, "four pictures")
     page.chord(Keys.CONTROL, "a")
-    page.find("chosen-bar", "4 pictures selected")
+    page.find("chosen-bar", "4 selected")
     page.driver.find_elements(By.CSS_SELECTOR, "[data-test=chosen-bar] button")[2].click()
     page.until(
         lambda: sum(p["part"] == "test" for p in page.own("pictures")["pictures"]) == 4,

@@ -1,19 +1,27 @@
 """Labels of many pictures changed at once equal those changed one by one, and meet nobody's work."""
 
+import json
 from dataclasses import replace
 
 import numpy as np
 import pytest
 
+from avocet.formats.files import LabelFiles
+from avocet.formats.kinds import FORMATS, what_is_lost
 from avocet.store.tables import ObjectClass, Part, Picture, PictureState
+from avocet.work.exchange.project_labels import preview
+from avocet.work.exchange.written import export_record, held_now
 from avocet.work.labels import many
 from avocet.work.labels.boxes import NewBox, boxes_of, labels_of, save_labels
 from avocet.work.labels.changes import begin_change, changing_classes, digest
 from avocet.work.labels.classes import add_class, change_class, list_classes, retire_class
+from avocet.work.labels.columns import read_columns
 from avocet.work.labels.many import Rewritten, change_labels, keeping_state, labels_of_many
-from avocet.work.labels.relabelling import change_boxes, merge_class
+from avocet.work.labels.relabelling import change_boxes, mark_done, merge_class
 from avocet.work.labels.undo import undo_change
-from avocet.work.snapshots.snapshots import freeze
+from avocet.work.pictures.splits import labelled_by_part
+from avocet.work.project.stages import stages
+from avocet.work.snapshots.snapshots import freeze, labels_now
 
 
 @pytest.fixture
@@ -187,3 +195,49 @@ def test_a_part_given_with_labels_goes_back_with_them(sessions, labelled):
     with sessions() as session:
         assert [session.get(Picture, number).part for number in (1, 2)] == [None, Part.TRAINING]
     assert everything(sessions) == before
+
+
+class TestInProgress:
+    """What is in progress is not done: it is not counted, frozen, exported or learnt from."""
+
+    @pytest.fixture
+    def begun(self, sessions, labelled):
+        with sessions.begin() as session:
+            first, second, *_ = session.query(Picture).order_by(Picture.id)
+            first.state = PictureState.IN_PROGRESS
+            save_labels(session, second, second.revision, [], PictureState.EMPTY)
+            return first.id
+
+    def test_it_is_left_out_everywhere_and_said(self, data, sessions, labelled, begun):
+        with sessions.begin() as session:
+            shown = stages(session, labelled)
+            assert (shown.pictures, shown.labelled, shown.in_progress) == (6, 5, 1)
+            frozen = freeze(session, data[0], labelled)
+            assert frozen.pictures == 5
+            assert begun not in [each.id for each in labels_now(session, labelled).pictures]
+            assert len(export_record(session, labelled).pictures) == 5
+            assert sum(labelled_by_part(session, labelled).values()) == 5
+            held = held_now(session, labelled, read_columns(session, labelled))
+            assert what_is_lost(held, FORMATS["json-lines"])[:2] == [
+                "that 1 picture was confirmed to have no objects",
+                "1 picture in progress is left out",
+            ]
+
+    def test_many_are_marked_as_done_and_back(self, sessions, labelled, begun):
+        ids = list(everything(sessions))
+        made = mark_done(sessions, labelled, ids)
+        assert (made.title, made.changed) == ("1 picture marked as done", 1)
+        after = everything(sessions)
+        assert after[begun]["state"] == "done" and len(after[begun]["boxes"]) == after[begun]["count"] > 0
+        assert mark_done(sessions, labelled, ids).change_id is None
+        undo_change(sessions, labelled, made.change_id)
+        assert everything(sessions)[begun]["state"] == "in_progress"
+
+    def test_an_import_does_not_write_over_it(self, sessions, labelled, begun):
+        with sessions() as session:
+            name = session.get(Picture, begun).name
+            files = LabelFiles(
+                {"a.jsonl": lambda: json.dumps({"picture": name, "boxes": []}).encode()}, "a.jsonl"
+            )
+            shown = preview(session, labelled, files)
+        assert (shown.pictures, shown.labelled) == (0, [name])

@@ -88,7 +88,7 @@ def test_nothing_labelled_is_an_obstacle(data, labelled):
             picture.boxes, picture.state = [], PictureState.UNLABELLED
         session.flush()
         assert plan_run(now(session, labelled)).obstacles == [
-            "No picture is labelled yet; draw some boxes in Collect first"
+            "No picture is done yet; draw the boxes of some in Collect and press Enter on each"
         ]
 
 

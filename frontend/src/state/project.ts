@@ -134,7 +134,10 @@ export const useProject = defineStore("project", () => {
     const stages = project.value?.stages;
     if (stages) {
       stages.boxes += after.boxes.length - before.boxes.length;
-      stages.labelled += Number(after.state !== "unlabelled") - Number(before.state !== "unlabelled");
+      const done = (labels: Labels): number => Number(labels.state === "done" || labels.state === "empty");
+      const begun = (labels: Labels): number => Number(labels.state === "in_progress");
+      stages.labelled += done(after) - done(before);
+      stages.in_progress += begun(after) - begun(before);
     }
     const change = new Map<number, number>();
     for (const box of after.boxes) change.set(box.class_id, (change.get(box.class_id) ?? 0) + 1);

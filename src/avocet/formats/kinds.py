@@ -126,6 +126,8 @@ class Held:
         Boxes with a corner between pixels.
     unused : tuple of str
         Classes without a box.
+    confirmed_empty, in_progress : int
+        Pictures that were confirmed to have no objects, and those that are not done and so left out.
     """
 
     pictures: int
@@ -135,6 +137,8 @@ class Held:
     tracks: int
     between: int
     unused: tuple[str, ...]
+    confirmed_empty: int = 0
+    in_progress: int = 0
 
 
 def held_by(record: Record) -> Held:
@@ -183,6 +187,16 @@ def what_is_lost(held: Held, into: Format) -> list[str]:
             touched = count - flags if name in into.attributes else count
             if touched:
                 lost.append(f"attribute {name!r} of {_boxes(touched)}")
+    if held.confirmed_empty:
+        pictures = f"{held.confirmed_empty:,} {'picture' if held.confirmed_empty == 1 else 'pictures'}"
+        lost.append(
+            f"that {pictures} {'was' if held.confirmed_empty == 1 else 'were'} confirmed to have no objects"
+        )
+    if held.in_progress:
+        count = held.in_progress
+        lost.append(
+            f"{count:,} {'picture' if count == 1 else 'pictures'} in progress {'is' if count == 1 else 'are'} left out"
+        )
     if held.crowds and not into.crowd:
         lost.append(f"that {_boxes(held.crowds)} {'marks' if held.crowds == 1 else 'mark'} a crowd")
     if held.tracks and not into.tracks:

@@ -120,6 +120,10 @@ class PicturesToTag(ChosenPictures):
     on: bool
 
 
+class PicturesToFinish(ChosenPictures):
+    """Pictures in progress that are done."""
+
+
 class BoxesToChange(ForProject):
     """``class_id`` is the class that the boxes get; None deletes them."""
 
@@ -302,6 +306,9 @@ SPLIT_PICTURES = JobKind(
 SET_PART = JobKind("set_part", Lane.CHANGES, PicturesToPart, outcomes.ChangeMade, "pictures.filing:do_part")
 SET_BINNED = JobKind("set_binned", Lane.CHANGES, PicturesToBin, outcomes.ChangeMade, "pictures.filing:do_bin")
 SET_TAG = JobKind("set_tag", Lane.CHANGES, PicturesToTag, outcomes.ChangeMade, "pictures.filing:do_tag")
+MARK_DONE = JobKind(
+    "mark_done", Lane.CHANGES, PicturesToFinish, outcomes.ChangeMade, "labels.relabelling:do_done"
+)
 CHANGE_BOXES = JobKind(
     "change_boxes", Lane.CHANGES, BoxesToChange, outcomes.ChangeMade, "labels.relabelling:do_boxes"
 )
@@ -387,7 +394,7 @@ KINDS: dict[str, JobKind[Any, Any]] = {
     for each in (
         TRAIN, STUDY, EVALUATE, DETECT,
         SAMPLE_CLIP, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
-        SPLIT_PICTURES, SET_PART, SET_BINNED, SET_TAG, CHANGE_BOXES, MERGE_CLASS, UNDO_CHANGE,
+        SPLIT_PICTURES, SET_PART, SET_BINNED, SET_TAG, MARK_DONE, CHANGE_BOXES, MERGE_CLASS, UNDO_CHANGE,
         READ_LABELS, TAKE_LABELS, EXPORT_LABELS, FREEZE, START_RUN, START_STUDY, ARCHIVE_SNAPSHOT, COMPARE_SNAPSHOTS,
         LOOK_FOR_FINDINGS, LOOK_AT_CROPS,
         CLUSTER_ANCHORS, DRAW_AUGMENTED, SUM_UP_SIZES, PROBE_RUN, TRY_MODEL, TAKE_APART, FIND_BOXES,

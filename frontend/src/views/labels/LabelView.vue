@@ -8,7 +8,7 @@ import { count } from "@/parts/format";
 import { cut, moved } from "@/stage/geometry";
 import type { Shape } from "@/stage/paint";
 import PictureStage from "@/stage/PictureStage.vue";
-import { complain, wordsOf } from "@/state/notes";
+import { complain, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import BoxDetails from "@/views/labels/BoxDetails.vue";
 import { useBoxTool } from "@/views/labels/editing/boxTool";
@@ -223,8 +223,22 @@ async function go(step: number): Promise<void> {
 
 async function doneAndNext(): Promise<void> {
   const wanted = boxes.value.length ? "done" : "empty";
-  if (state.value !== wanted) work.change(boxes.value, wanted);
+  const changes = state.value !== wanted;
+  if (changes) work.change(boxes.value, wanted);
+  // That there is nothing is a claim of its own, which a slip of the finger should not make unseen.
+  if (changes && wanted === "empty") sayWithUndo(`${picture.value?.name}: no objects`, takeBackEmpty);
   await go(1);
+}
+
+/** That there is nothing was a slip: the picture is not labelled again, unless somebody has drawn on it since. */
+async function takeBackEmpty(): Promise<void> {
+  const params = { path: { picture_id: pictureId } };
+  await saving.save();
+  const { labels } = await take(api.GET("/api/v1/pictures/{picture_id}", { params }));
+  if (labels.state !== "empty") return;
+  const body = { revision: labels.revision, boxes: [], state: "unlabelled" as const };
+  const after = await take(api.PUT("/api/v1/pictures/{picture_id}/labels", { params, body }));
+  store.counted(labels, after.labels);
 }
 
 async function nextUnlabelled(): Promise<void> {

@@ -3,7 +3,7 @@
 import { ref } from "vue";
 
 import { api, type Part, take } from "@/api/client";
-import { capital, count } from "@/parts/format";
+import { capital, whole } from "@/parts/format";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 
@@ -42,6 +42,17 @@ async function setBinned(binned: boolean): Promise<void> {
   }
 }
 
+async function markDone(): Promise<void> {
+  try {
+    const body = { ids: [...props.chosen] };
+    said(
+      await store.madeBy("mark_done", take(api.PUT("/api/v1/projects/{project_id}/done", { params: here(), body }))),
+    );
+  } catch (error) {
+    complain(error);
+  }
+}
+
 async function setTag(on: boolean): Promise<void> {
   const wanted = tag.value.trim();
   if (!wanted) return;
@@ -63,7 +74,7 @@ defineExpose({ setBinned });
 
 <template>
   <div class="chosen-bar" data-test="chosen-bar">
-    <b>{{ count(chosen.length, "picture") }} selected</b>
+    <b>{{ whole(chosen.length) }} selected</b>
     <span class="soft">Move to</span>
     <el-button v-for="part in parts" :key="part" size="small" @click="setPart(part)">{{ capital(part) }}</el-button>
     <el-button size="small" @click="setPart(null)">Unassigned</el-button>
@@ -73,6 +84,13 @@ defineExpose({ setBinned });
       <el-button size="small" native-type="submit" :disabled="!tag.trim()">Add tag</el-button>
       <el-button size="small" :disabled="!tag.trim()" @click="setTag(false)">Remove tag</el-button>
     </form>
+    <el-button
+      size="small"
+      title="Those in progress: only what is done is counted, frozen and learnt from"
+      data-test="mark-done"
+      @click="markDone"
+      >Mark as done</el-button
+    >
     <el-button v-if="binned" size="small" @click="setBinned(false)">Restore</el-button>
     <el-button v-else v-hint="'Move the selected pictures to the bin'" size="small" @click="setBinned(true)"
       >Move to bin</el-button
@@ -86,7 +104,7 @@ defineExpose({ setBinned });
   display: flex;
   gap: 8px;
   align-items: center;
-  padding: 8px 24px;
+  padding: 8px 20px 8px 24px;
   border-bottom: 1px solid var(--rule);
   min-height: 44px;
   background: var(--leg-pale);
@@ -101,6 +119,6 @@ defineExpose({ setBinned });
   margin-left: 8px;
 }
 .tagging :deep(.el-input) {
-  width: 110px;
+  width: 92px;
 }
 </style>

@@ -203,7 +203,10 @@ useKeys([
     <footer v-if="store.project" class="foot soft">
       {{ whole(store.project.stages.labelled) }} of {{ count(store.project.stages.pictures, "picture") }} labelled
       <span v-if="store.project.stages.pictures > store.project.stages.labelled">
-        · {{ whole(store.project.stages.pictures - store.project.stages.labelled) }} left
+        · {{ whole(store.project.stages.pictures - store.project.stages.labelled) }} left<template
+          v-if="store.project.stages.in_progress"
+          >, {{ whole(store.project.stages.in_progress) }} of them in progress</template
+        >
       </span>
     </footer>
     <SplitDialog v-model="splitting" @changed="refresh" />

@@ -29,7 +29,10 @@ const stages = computed(() => {
       name: "Collect",
       path: "collect",
       state: figures.pictures ? `${whole(figures.labelled)} of ${whole(figures.pictures)} labelled` : "No pictures yet",
-      more: count(figures.boxes, "box", "boxes"),
+      more: [
+        count(figures.boxes, "box", "boxes"),
+        ...(figures.in_progress ? [`${whole(figures.in_progress)} in progress`] : []),
+      ].join(", "),
     },
     {
       name: "Train",
@@ -193,9 +196,6 @@ li a.here {
   display: block;
   font-size: 13px;
   color: var(--ink-soft);
-  overflow: hidden;
-  text-overflow: ellipsis;
-  white-space: nowrap;
 }
 .foot {
   margin-top: auto;

@@ -15,7 +15,7 @@ const store = useProject();
 
 const SELF = 0;
 const LEFT_OUT = -1;
-const form = reactive({ name: "", note: "", part: "" as Part | "", tag: "", onlyDone: false });
+const form = reactive({ name: "", note: "", part: "" as Part | "", tag: "" });
 const targets = reactive(new Map<number, number>());
 const names = reactive(new Map<number, string>());
 const tags = ref<string[]>([]);
@@ -25,7 +25,7 @@ const merged = computed(() => [...targets.values()].filter((target) => target > 
 
 watch(shown, async (open) => {
   if (!open) return;
-  Object.assign(form, { name: "", note: "", part: "", tag: "", onlyDone: false });
+  Object.assign(form, { name: "", note: "", part: "", tag: "" });
   targets.clear();
   names.clear();
   try {
@@ -53,7 +53,7 @@ async function freeze(): Promise<void> {
           filter: {
             part: form.part || null,
             tag: form.tag || null,
-            state: form.onlyDone ? "done" : null,
+            state: null,
             class_id: null,
             name: null,
             source: null,
@@ -80,6 +80,9 @@ async function freeze(): Promise<void> {
     <form novalidate class="body" data-test="freeze-form" @submit.prevent="freeze">
       <p class="soft">
         A copy of the labels and parts as they are now. It never changes, and a run can be trained on it.
+        <template v-if="store.project?.stages.in_progress">
+          {{ count(store.project.stages.in_progress, "picture") }} in progress will be left out.
+        </template>
       </p>
       <div class="line">
         <el-input v-model="form.name" placeholder="Name" aria-label="Name" data-test="snapshot-name" />
@@ -92,7 +95,6 @@ async function freeze(): Promise<void> {
         <el-select v-model="form.tag" clearable placeholder="Any tag" aria-label="Tag" :disabled="!tags.length"
           ><el-option v-for="each in tags" :key="each" :value="each" :label="each"
         /></el-select>
-        <el-checkbox v-model="form.onlyDone">Only what is done</el-checkbox>
       </div>
       <div class="scroll">
         <table class="figures">

@@ -12,10 +12,11 @@ from avocet.store.tables import Picture
 from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import change_many, context, moment, reply, start_job
 from avocet.web.schemas import pictures as schemas
-from avocet.web.schemas.common import JobStarted, ProjectPath
+from avocet.web.schemas.common import JobStarted, ProjectPath, Selection
 from avocet.web.schemas.labels import LabelsOut
 from avocet.web.uploads import ArrivedFile, arrived_files
 from avocet.work.job_kinds import (
+    MARK_DONE,
     SAMPLE_CLIP,
     SET_BINNED,
     SET_PART,
@@ -26,6 +27,7 @@ from avocet.work.job_kinds import (
     ClipFrames,
     FolderToTake,
     PicturesToBin,
+    PicturesToFinish,
     PicturesToPart,
     PicturesToTag,
     SentArchive,
@@ -140,6 +142,13 @@ def set_part(path: ProjectPath, body: schemas.PartChange) -> Response:
     given = PicturesToPart(project_id=path.project_id, ids=body.ids, part=body.part)
     title = f"Move pictures to {body.part or 'unassigned'}"
     return change_many(path.project_id, SET_PART, title, given, len(body.ids))
+
+
+@pictures.put("/projects/<int:project_id>/done", responses={200: ChangeMade, 202: JobStarted})
+def mark_done(path: ProjectPath, body: Selection) -> Response:
+    """Mark selected pictures in progress as done; very many in the background."""
+    given = PicturesToFinish(project_id=path.project_id, ids=body.ids)
+    return change_many(path.project_id, MARK_DONE, "Mark pictures as done", given, len(body.ids))
 
 
 @pictures.put("/projects/<int:project_id>/bin", responses={200: ChangeMade, 202: JobStarted})

@@ -18,7 +18,7 @@ from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.work.exchange.project_labels import fitted
 from avocet.work.exchange.taking import take_record
-from avocet.work.labels.states import LABELLED
+from avocet.work.labels.states import BEGUN
 from avocet.work.pictures.adding import Arrival, take_picture
 from avocet.work.progress import Reporter, Stopped
 
@@ -172,7 +172,7 @@ def import_located(
         # The file may have a suffix that the annotation file leaves out.
         name = recorded.name if Path(recorded.name).suffix else path.name
         picture = take_picture(sessions, folder, project_id, Arrival(path, name)).picture
-        if picture.state in LABELLED:
+        if picture.state in BEGUN:
             labelled += 1
         else:
             wanted[picture.id] = recorded

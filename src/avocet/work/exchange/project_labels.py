@@ -16,7 +16,7 @@ from avocet.store.tables import Picture
 from avocet.work.job_outcomes import ReadClass
 from avocet.work.labels.boxes import MOST_BOXES, sorted_attributes
 from avocet.work.labels.classes import check_name, list_classes
-from avocet.work.labels.states import LABELLED
+from avocet.work.labels.states import BEGUN
 
 
 @dataclass(frozen=True)
@@ -145,7 +145,7 @@ def pair_pictures(here: ProjectPictures, record: Record, called: str) -> Matched
             picture = found[0]
             seen[picture.id] = recorded.name
             pair = (picture.id, fitted(recorded, picture.width, picture.height, called, matched.problems))
-            (matched.labelled if picture.state in LABELLED else matched.free).append(pair)
+            (matched.labelled if picture.state in BEGUN else matched.free).append(pair)
     return matched
 
 

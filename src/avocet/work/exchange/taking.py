@@ -18,7 +18,7 @@ from avocet.work.labels.boxes import NewBox, state_with
 from avocet.work.labels.changes import begin_change, changing_classes
 from avocet.work.labels.classes import add_class, get_class, list_classes
 from avocet.work.labels.many import AS_IT_IS, PictureLabels, Rewritten, change_labels
-from avocet.work.labels.states import LABELLED
+from avocet.work.labels.states import BEGUN
 from avocet.work.labels.undo import undo_change
 from avocet.work.progress import Reporter
 
@@ -109,7 +109,7 @@ def take_record(
     taken: dict[int, int] = {}
 
     def edit(labels: PictureLabels) -> Rewritten | None:
-        if labels.state in LABELLED and not replace:
+        if labels.state in BEGUN and not replace:
             return None
         recorded = wanted[labels.picture_id]
         boxes = new_boxes(recorded, ids)

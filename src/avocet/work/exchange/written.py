@@ -3,6 +3,7 @@
 import io
 import zipfile
 from collections.abc import Iterable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -15,7 +16,7 @@ from avocet.formats.record import Record, RecordedBox, RecordedPicture
 from avocet.formats.table import write_table
 from avocet.store.database import reading
 from avocet.store.rows import plain_rows
-from avocet.store.tables import Box, Picture
+from avocet.store.tables import Box, Picture, PictureState
 from avocet.work.job_kinds import LabelsToWrite, Task
 from avocet.work.job_outcomes import LabelsWritten
 from avocet.work.labels.classes import list_classes
@@ -27,7 +28,7 @@ from avocet.work.project.projects import get_project
 
 
 def export_record(session: Session, project_id: int) -> Record:
-    """All labelled pictures of a project as a record; unlabelled ones are left out."""
+    """All labelled pictures of a project as a record; those in progress are left out as well."""
     classes = list_classes(session, project_id, retired=True)
     rows = picture_rows(
         session,
@@ -59,6 +60,8 @@ def held_now(session: Session, project_id: int, columns: LabelColumns) -> Held:
     used = set(np.unique(labelled.class_ids).tolist())
     classes = list_classes(session, project_id)
     return Held(
+        confirmed_empty=int(columns.in_state(PictureState.EMPTY).sum()),
+        in_progress=int(columns.in_state(PictureState.IN_PROGRESS).sum()),
         pictures=len(labelled.picture_ids),
         boxes=len(labelled.owner),
         attributes=_attributes(session, project_id),
@@ -98,13 +101,28 @@ def export_labels(task: Task[LabelsToWrite]) -> LabelsWritten:
     with reading(task.sessions)() as session:
         name = get_project(session, task.given.project_id).name
         record = export_record(session, task.given.project_id)
+        counts = {
+            state: session.scalar(
+                select(func.count(Picture.id)).where(
+                    Picture.project_id == task.given.project_id,
+                    Picture.binned_at.is_(None),
+                    Picture.state == state,
+                )
+            )
+            or 0
+            for state in (PictureState.EMPTY, PictureState.IN_PROGRESS)
+        }
     if reporter.should_stop():
         raise Stopped
     reporter.progress(1, 3, "Writing the file")
     content, suffix = _written(form, record, task.given.table_kind)
     reporter.progress(2, 3, "Writing the file")
     write_bytes(task.folder.export(task.job_id, suffix), content)
-    held = held_by(record)
+    held = replace(
+        held_by(record),
+        confirmed_empty=counts[PictureState.EMPTY],
+        in_progress=counts[PictureState.IN_PROGRESS],
+    )
     return LabelsWritten(
         file=f"{safe_name(name)}-{form.key}{suffix}",
         pictures=held.pictures,

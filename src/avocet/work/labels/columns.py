@@ -66,6 +66,11 @@ class LabelColumns:
         """Which pictures count as labelled."""
         return np.isin(self.state, [STATES.index(each) for each in LABELLED])
 
+    def in_state(self, state: PictureState) -> NDArray[np.bool_]:
+        """Which pictures are in a state."""
+        there: NDArray[np.bool_] = self.state == STATES.index(state)
+        return there
+
     def in_part(self, part: Part | None) -> NDArray[np.bool_]:
         """Which pictures are in a part, or in none."""
         there: NDArray[np.bool_] = self.part == PARTS.index(part)

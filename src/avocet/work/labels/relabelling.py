@@ -9,8 +9,8 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.store.database import Sessions, reading
 from avocet.store.rows import among
-from avocet.store.tables import Box, Change, ObjectClass, Picture
-from avocet.work.job_kinds import BoxesToChange, ClassToMerge, Task
+from avocet.store.tables import Box, Change, ObjectClass, Picture, PictureState
+from avocet.work.job_kinds import BoxesToChange, ClassToMerge, PicturesToFinish, Task
 from avocet.work.job_outcomes import ChangeMade
 from avocet.work.labels.changes import begin_change, changing_classes
 from avocet.work.labels.classes import get_class, retire
@@ -24,10 +24,45 @@ def do_boxes(task: Task[BoxesToChange]) -> ChangeMade:
     return change_boxes(task.sessions, given.project_id, given.ids, given.class_id, task.reporter)
 
 
+def do_done(task: Task[PicturesToFinish]) -> ChangeMade:
+    """Mark pictures as done in the background."""
+    return mark_done(task.sessions, task.given.project_id, task.given.ids, task.reporter)
+
+
 def do_merge(task: Task[ClassToMerge]) -> ChangeMade:
     """Merge a class in the background."""
     given = task.given
     return merge_class(task.sessions, given.project_id, given.class_id, given.into_id, task.reporter)
+
+
+def mark_done(
+    sessions: Sessions, project_id: int, ids: Sequence[int], reporter: Reporter = SILENT
+) -> ChangeMade:
+    """Mark pictures in progress as done; those without boxes stay as they are: a person says so of each."""
+    with reading(sessions)() as session:
+        begun = session.scalars(
+            select(Picture.id)
+            .where(
+                Picture.project_id == project_id,
+                Picture.state == PictureState.IN_PROGRESS,
+                among(Picture.id, ids),
+            )
+            .order_by(Picture.id)
+        ).all()
+    if not begun:
+        return ChangeMade(change_id=None, title="None of these pictures is in progress", changed=0)
+    with sessions.begin() as session:
+        change_id = begin_change(session, project_id, "Pictures marked as done").id
+
+    def edit(labels: PictureLabels) -> Rewritten | None:
+        begun = labels.state == PictureState.IN_PROGRESS and labels.boxes
+        return Rewritten(labels.boxes, PictureState.DONE) if begun else None
+
+    changed = change_labels(sessions, change_id, begun, edit, reporter)
+    with sessions.begin() as session:
+        change = session.get_one(Change, change_id)
+        change.title = f"{changed:,} {'picture' if changed == 1 else 'pictures'} marked as done"
+    return ChangeMade(change_id=change_id, title=change.title, changed=changed)
 
 
 def change_boxes(

@@ -12,6 +12,7 @@ from avocet.store.tables import (
     JobState,
     Part,
     Picture,
+    PictureState,
     Run,
 )
 from avocet.work.job_kinds import TRAIN
@@ -24,6 +25,7 @@ class Stages:
 
     pictures: int
     labelled: int
+    in_progress: int
     boxes: int
     runs: int
     training: bool
@@ -40,6 +42,7 @@ def stages(session: Session, project_id: int) -> Stages:
     here = (Picture.project_id == project_id) & Picture.binned_at.is_(None)
     pictures = session.scalar(select(func.count()).select_from(Picture).where(here)) or 0
     labelled = session.scalar(select(func.count()).where(here, Picture.state.in_(LABELLED))) or 0
+    begun = select(func.count()).where(here, Picture.state == PictureState.IN_PROGRESS)
     boxes = session.scalar(select(func.sum(Picture.box_count)).where(here)) or 0
     kept = (Run.project_id == project_id) & Run.binned_at.is_(None)
     runs = session.scalar(select(func.count(Run.id)).where(kept)) or 0
@@ -67,6 +70,7 @@ def stages(session: Session, project_id: int) -> Stages:
     return Stages(
         pictures=pictures,
         labelled=labelled,
+        in_progress=session.scalar(begun) or 0,
         boxes=boxes,
         runs=runs,
         training=training is not None,

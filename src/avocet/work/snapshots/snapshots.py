@@ -85,7 +85,7 @@ def prepare_snapshot(
     if not frozen.classes:
         raise InputError("every class is left out; a snapshot needs at least one")
     if not frozen.pictures:
-        raise InputError("no picture is labelled yet; draw some boxes in Collect first")
+        raise InputError("no picture is done yet; draw the boxes of some in Collect and press Enter on each")
     return packed(frozen)
 
 

@@ -164,7 +164,7 @@ def _obstacles(
     if not names:
         return ["The project has no class yet; add one in Collect"]
     if not sum(counts):
-        return ["No picture is labelled yet; draw some boxes in Collect first"]
+        return ["No picture is done yet; draw the boxes of some in Collect and press Enter on each"]
     obstacles = []
     for there, name in zip(counts, ("training", "validation"), strict=False):
         if not there:
