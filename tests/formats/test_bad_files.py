@@ -58,6 +58,7 @@ def test_broken_voc(content, said):
     ("line", "said"),
     [
         ("0 0.5 0.5 0.2", "has 4 values, not five"),
+        ("0 0.5 0.5 0.2 0.2 7", "has 7 in its sixth place, where a score from 0 to 1 may stand"),
         ("2 0.5 0.5 0.2 0.2", "class 2 is not one of the 2"),
         ("-1 0.5 0.5 0.2 0.2", "class -1 is not"),
         ("0.5 0.5 0.5 0.2 0.2", "class 0.5 is not"),

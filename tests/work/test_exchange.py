@@ -14,10 +14,12 @@ from avocet.work.exchange.located import FolderPictures, import_located, locate
 from avocet.work.exchange.project_labels import preview
 from avocet.work.exchange.taking import take_over
 from avocet.work.exchange.written import export_record
+from avocet.work.labels.boxes import save_labels
+from avocet.work.labels.changes import latest_changes
 from avocet.work.labels.classes import list_classes
 from avocet.work.labels.undo import undo_change
 from avocet.work.pictures.listing import Filter, list_pictures
-from avocet.work.progress import Silent
+from avocet.work.progress import Silent, Stopped
 from avocet.work.project.projects import create_project
 from tests.conftest import add_still, write_coco_set
 
@@ -209,3 +211,102 @@ def test_every_format_brings_a_project_back(data, labelled, frames, tmp_path, ke
         return {p.name: [(record.class_names[b.label], b.corners) for b in p.boxes] for p in record.pictures}
 
     assert boxes(back) == boxes(record)
+
+
+def test_a_picture_of_which_every_box_is_faulty_stays_unlabelled(data, fresh):
+    """That nothing of it can be used does not say that there is nothing on it."""
+    _, sessions = data
+    files = lines(("new.jpg", [("roll", [5, 5, 5, 9]), ("roll", [-9, -9, -2, -2])]))
+    with sessions() as session:
+        shown = preview(session, fresh, files)
+    assert (shown.pictures, shown.labelled) == (0, [])
+    assert shown.problems[-1] == "new.jsonl: new.jpg stays as it is, as none of its 2 boxes can be used"
+    with pytest.raises(InputError, match="none of its 1 pictures is in the project without labels"):
+        take_over(sessions, fresh, files, Silent())
+    with sessions() as session:
+        assert list_pictures(session, fresh, Filter(name="new"))[0].state == PictureState.UNLABELLED
+
+
+def test_a_refused_import_leaves_nothing_behind(data, fresh):
+    """A value that cannot be kept is said in the preview; a class that cannot be made refuses all, at once."""
+    _, sessions = data
+    content = [
+        {"picture": "new.jpg", "width": 960, "height": 540, "boxes": [
+            {"class": "bun", "corners": [1, 1, 50, 50], "attributes": {"list": [1, 2]}}]},
+        {"picture": "still-1.jpg", "width": 960, "height": 540, "boxes": [
+            {"class": "a\tb", "corners": [1, 1, 50, 50]}]},
+    ]  # fmt: skip
+    files = LabelFiles({"a.jsonl": lambda: "\n".join(map(json.dumps, content)).encode()}, "a.jsonl")
+
+    def everything():
+        with sessions() as session:
+            changes = [each.title for each in latest_changes(session, fresh)]
+            names = [each.name for each in list_classes(session, fresh, retired=True)]
+            return export_record(session, fresh), changes, names
+
+    before = everything()
+    with sessions() as session:
+        problems = preview(session, fresh, files).problems
+    assert any("is taken without the attribute 'list'" in each for each in problems)
+    assert any("has characters that cannot be shown; choose another" in each for each in problems)
+    with pytest.raises(InputError, match="cannot be shown"):
+        take_over(sessions, fresh, files, Silent(), replace=True)
+    assert everything() == before
+
+
+def test_a_stopped_import_leaves_nothing_behind(data, fresh, monkeypatch):
+    _, sessions = data
+    monkeypatch.setattr("avocet.work.labels.many.AT_ONCE", 1)
+    files = lines(("new.jpg", [BOX]), ("still-1.jpg", [BOX]), ("still-2.jpg", [BOX]))
+
+    class StopsInTheMidst(Silent):
+        done = 0
+
+        def progress(self, done, total, message=""):
+            self.done = done
+
+        def should_stop(self):
+            return self.done == 2
+
+    def everything():
+        with sessions() as session:
+            names = [each.name for each in list_classes(session, fresh, retired=True)]
+            return export_record(session, fresh), latest_changes(session, fresh), names
+
+    before = everything()
+    with pytest.raises(Stopped):
+        take_over(sessions, fresh, files, StopsInTheMidst(), replace=True)
+    assert everything() == before
+
+
+@pytest.mark.parametrize("key", FORMATS)
+@pytest.mark.parametrize(
+    "names",
+    [
+        ("a.jpg", "a.jpg"),
+        ("a.png", "a.jpg"),
+        (".hidden.png", "b.jpg"),
+        ("day/a.jpg", "night/a.jpg"),
+        ("names.jpg", "a.jpg"),
+    ],
+)
+def test_our_own_exports_read_back_whatever_the_pictures_are_called(data, labelled, key, names):
+    """Two pictures of one name, of one stem, hidden, in two folders: each gets its own boxes back."""
+    _, sessions = data
+    with sessions.begin() as session:
+        for picture, name in zip(list_pictures(session, labelled, Filter()), names, strict=False):
+            picture.name = name
+    with sessions() as session:
+        before = export_record(session, labelled)
+        assert len({each.name for each in before.pictures}) == len(before.pictures)
+        written = dict(FORMATS[key].write(before))
+        files = LabelFiles({name: lambda name=name: written[name] for name in written}, "export.zip")
+    with sessions.begin() as session:
+        for picture in list_pictures(session, labelled, Filter()):
+            save_labels(session, picture, picture.revision, [], PictureState.UNLABELLED)
+    taken = take_over(sessions, labelled, files, Silent())
+    assert taken.pictures == 6
+    with sessions() as session:
+        after = export_record(session, labelled)
+    corners = lambda record: {each.name: [box.corners for box in each.boxes] for each in record.pictures}  # noqa: E731
+    assert corners(after) == corners(before)

@@ -14,7 +14,7 @@ from avocet.formats.record import (
     find_nothing,
     fit_box,
 )
-from avocet.formats.voc import free_name
+from avocet.formats.voc import file_names
 
 NAMES = "names.txt"
 """The file that names the classes, one a line, counted from 0."""
@@ -68,16 +68,17 @@ def read_centre_text(files: LabelFiles, find: FindPicture = find_nothing) -> Rec
             continue
         seen[picture.name] = name
         size = (picture.width, picture.height)
-        boxes = []
+        boxes, left_out = [], []
         for number, row in enumerate(rows, start=1):
             if not row:
                 continue
             box, reason = _box(row, len(class_names), *size)
             if box is None:
                 faults.append(f"{name}, line {number}: {reason}")
+                left_out.append(reason)
             else:
                 boxes.append(box)
-        pictures.append(RecordedPicture(picture.name, *size, boxes))
+        pictures.append(RecordedPicture(picture.name, *size, boxes, left_out))
     return Record(class_names, pictures, faults)
 
 
@@ -99,16 +100,19 @@ def write_centre_text(record: Record) -> Iterator[tuple[str, bytes]]:
     >>> dict(write_centre_text(record))
     {'names.txt': b'roll\\n', 'a.txt': b'0 0.25 0.2 0.3 0.2\\n'}
     """
-    taken = {NAMES}
     yield NAMES, "".join(f"{name}\n" for name in record.class_names).encode()
-    for picture in record.pictures:
+    files = file_names([picture.name for picture in record.pictures], ".txt")
+    for file, picture in zip(files, record.pictures, strict=True):
         scale = [picture.width, picture.height] * 2
         rows = to_centre_size([box.corners for box in picture.boxes]) / scale
         lines = (
             " ".join(str(value) for value in (box.label, *row))
             for box, row in zip(picture.boxes, rows.tolist(), strict=True)
         )
-        yield free_name(picture.name, ".txt", taken), "".join(f"{line}\n" for line in lines).encode()
+        yield (
+            file if file != NAMES else f"{picture.name}.txt",
+            "".join(f"{line}\n" for line in lines).encode(),
+        )
 
 
 def _class_names(files: LabelFiles, naming: list[str]) -> list[str]:
@@ -130,7 +134,7 @@ def _class_names(files: LabelFiles, naming: list[str]) -> list[str]:
 
 def _box(row: list[str], classes: int, width: int, height: int) -> tuple[RecordedBox | None, str]:
     shown = " ".join(row)[:80]
-    if len(row) != 5:
+    if len(row) not in (5, 6):
         return None, f"{shown!r} has {len(row)} values, not five (class, centre x, centre y, width, height)"
     try:
         values = [float(word) for word in row]
@@ -138,7 +142,11 @@ def _box(row: list[str], classes: int, width: int, height: int) -> tuple[Recorde
         return None, f"{shown!r} is not made of numbers"
     if not values[0].is_integer() or not 0 <= values[0] < classes:
         return None, f"class {row[0]} is not one of the {classes} in the names file, counted from 0"
-    x, y, wide, high = values[1:]
+    x, y, wide, high = values[1:5]
+    # Programs that detect write how sure they are behind each box.
+    score = values[5] if len(values) == 6 else None
+    if score is not None and not 0 <= score <= 1:
+        return None, f"{shown!r} has {score:g} in its sixth place, where a score from 0 to 1 may stand"
     if not all(abs(value) < 1e6 for value in (x, y, wide, high)):
         return None, f"{shown!r} is not made of finite numbers"
     if wide < 0 or high < 0:
@@ -154,7 +162,7 @@ def _box(row: list[str], classes: int, width: int, height: int) -> tuple[Recorde
     fitted, reason = fit_box(corners, width, height)
     if fitted is None:
         return None, f"the box {shown!r} {reason}"
-    return RecordedBox(int(values[0]), fitted), ""
+    return RecordedBox(int(values[0]), fitted, attributes={} if score is None else {"score": score}), ""
 
 
 def _is_number(word: str) -> bool:

@@ -68,6 +68,9 @@ def parse_coco(document: Any, called: str, content: bytes = b"") -> Record:
         fault = _add_box(entry, number, pictures, picture_of, label_of)
         if fault:
             wrong[number] = fault
+            image_id = entry.get("image_id") if isinstance(entry, dict) else None
+            if not isinstance(image_id, list | dict) and image_id in picture_of:
+                picture_of[image_id].left_out.append(fault)
     lines = _lines(content, wrong) if wrong and content else {}
     for number, fault in wrong.items():
         faults.append(f"{called}, line {lines[number]}: {fault}" if number in lines else f"{called}: {fault}")

@@ -13,6 +13,9 @@ SUFFIXES = frozenset({".json", ".jsonl", ".ndjson", ".xml", ".csv", ".tsv", ".tx
 """What annotation files end with."""
 
 
+OF_ONE_PICTURE = frozenset({".xml", ".txt"})
+"""Of these, one is written for each picture."""
+
 PARTS_FILE = "parts.csv"
 """Beside annotations of any format: which part of the split each picture is in."""
 
@@ -91,10 +94,13 @@ def decoded(content: bytes, name: str) -> str:
 
 
 def _may_hold_labels(name: str) -> bool:
-    parts = name.split("/")
-    # Hidden files and what some systems put beside every file are nobody's labels.
-    hidden = any(part.startswith(".") or part == "__MACOSX" for part in parts)
-    return not hidden and Path(name).suffix.lower() in SUFFIXES
+    *folders, file = name.split("/")
+    suffix = Path(name).suffix.lower()
+    # What lies in hidden folders, and what some systems put beside every file, is nobody's labels; but a
+    # picture may have a name that begins with a dot, and so has the file that belongs to it.
+    foreign = any(part.startswith(".") or part == "__MACOSX" for part in folders) or file.startswith("._")
+    hidden = file.startswith(".") and suffix not in OF_ONE_PICTURE
+    return not foreign and not hidden and suffix in SUFFIXES
 
 
 def _reader(path: Path, name: str) -> Callable[[], bytes]:

@@ -128,6 +128,7 @@ def _take(
         box, reason = _box(each, picture, classes)
         if box is None:
             faults.append(f"{where}: box {number} of {name} {reason}")
+            picture.left_out.append(reason)
         else:
             picture.boxes.append(box)
     return ""

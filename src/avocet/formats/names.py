@@ -1,8 +1,8 @@
 """Finding pictures by the names that annotation files give them."""
 
 import unicodedata
-from collections import defaultdict
-from collections.abc import Iterable
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Sequence
 from pathlib import PurePosixPath
 from typing import Generic, TypeVar
 
@@ -37,6 +37,27 @@ class NameIndex(Generic[Item]):
             if found:
                 return [item for whole, item in found if whole == key] or [item for _, item in found]
         return []
+
+
+def told_apart(named: Sequence[tuple[str, str]]) -> list[str]:
+    """Names that are each there once: where several share one, with the beginning of each one's hash before it.
+
+    Parameters
+    ----------
+    named : sequence of (name, content hash)
+
+    Examples
+    --------
+    >>> told_apart([("a.jpg", "00112233ff"), ("b.jpg", "44556677ff"), ("day/a.jpg", "8899"), ("b.jpg", "aabbccddee")])
+    ['a.jpg', '44556677-b.jpg', 'day/a.jpg', 'aabbccdd-b.jpg']
+    """
+    counts = Counter(name for name, _ in named)
+    distinct = []
+    for name, digest in named:
+        folder, _, last = name.rpartition("/")
+        own = f"{digest[:8]}-{last}" if counts[name] > 1 else last
+        distinct.append(f"{folder}/{own}" if folder else own)
+    return distinct
 
 
 def plain_name(name: str) -> str:

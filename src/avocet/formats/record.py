@@ -45,12 +45,22 @@ class RecordedBox:
 
 @dataclass(frozen=True, slots=True)
 class RecordedPicture:
-    """One picture and its boxes. The size is 0 where the file does not say."""
+    """One picture and its boxes. The size is 0 where the file does not say.
+
+    ``left_out`` holds what is wrong with each box that cannot be used: a picture of which all are left
+    out says nothing, which is not the same as that there is nothing on it.
+    """
 
     name: str
     width: int
     height: int
     boxes: list[RecordedBox]
+    left_out: list[str] = field(default_factory=list, compare=False)
+
+    @property
+    def says_nothing(self) -> bool:
+        """Whether it has boxes, and none of them can be used."""
+        return not self.boxes and bool(self.left_out)
 
     def __post_init__(self) -> None:
         if not is_readable(self.name):

@@ -237,19 +237,23 @@ class _Rows:
             return
         label = row[self._label].strip() if self._label is not None else ONLY_CLASS
         if not label:
-            self.faults.append(f"{where}: the box on {name} has no class")
+            self._leave_out(picture, f"{where}: the box on {name} has no class")
             return
         numbers = _numbers(cells)
         if numbers is None:
-            self.faults.append(f"{where}: {', '.join(cells)[:80]!r} is not four numbers")
+            self._leave_out(picture, f"{where}: {', '.join(cells)[:80]!r} is not four numbers")
             return
         a, b, c, d = numbers
         corners = (a, b, c, d) if self._kind == "corners" else (a, b, a + c, b + d)
         fitted, reason = fit_box(corners, picture.width, picture.height)
         if fitted is None:
-            self.faults.append(f"{where}: the box {', '.join(cells)[:80]} on {name} {reason}")
+            self._leave_out(picture, f"{where}: the box {', '.join(cells)[:80]} on {name} {reason}")
             return
         picture.boxes.append(RecordedBox(self.classes.setdefault(label, len(self.classes)), fitted))
+
+    def _leave_out(self, picture: RecordedPicture, fault: str) -> None:
+        self.faults.append(fault)
+        picture.left_out.append(fault)
 
 
 def _open(files: LabelFiles) -> tuple[str, list[str], Iterator[list[str]]]:

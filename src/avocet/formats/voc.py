@@ -1,6 +1,7 @@
 """Pascal VOC XML: one file a picture, corners one-based and inclusive."""
 
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterator, Sequence
 from pathlib import PurePosixPath
 from xml.etree import ElementTree
 
@@ -53,7 +54,7 @@ def read_voc(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
     if not names:
         raise InputError(f"{files.called} holds no XML file")
     faults: list[str] = []
-    read: list[tuple[str, int, int, list[tuple[str, RecordedBox]]]] = []
+    read: list[tuple[RecordedPicture, list[tuple[str, RecordedBox]]]] = []
     seen: dict[str, str] = {}
     for name in names:
         try:
@@ -70,6 +71,7 @@ def read_voc(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
         width, height = _whole(root, "size/width"), _whole(root, "size/height")
         known = width > 0 and height > 0
         size = (width, height) if known else (0, 0)
+        recorded = RecordedPicture(picture, *size, [])
         boxes, lines = [], list[int]()
         for number, each in enumerate(root.findall("object"), start=1):
             found, reason = _box(each, *size)
@@ -79,19 +81,15 @@ def read_voc(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
             lines = lines or lines_of_tags(content, "object")
             where = f"{name}, line {lines[number - 1]}" if number <= len(lines) else name
             faults.append(f"{where}: object {number} {reason}")
-        read.append((picture, *size, boxes))
-    class_names = sorted({label for *_, boxes in read for label, _ in boxes})
+            recorded.left_out.append(reason)
+        read.append((recorded, boxes))
+    class_names = sorted({label for _, boxes in read for label, _ in boxes})
     index = {name: number for number, name in enumerate(class_names)}
-    pictures = [
-        RecordedPicture(
-            picture,
-            width,
-            height,
-            [RecordedBox(index[label], box.corners, False, box.attributes) for label, box in boxes],
+    for recorded, boxes in read:
+        recorded.boxes.extend(
+            RecordedBox(index[label], box.corners, False, box.attributes) for label, box in boxes
         )
-        for picture, width, height, boxes in read
-    ]
-    return Record(class_names, pictures, faults)
+    return Record(class_names, [recorded for recorded, _ in read], faults)
 
 
 def write_voc(record: Record) -> Iterator[tuple[str, bytes]]:
@@ -116,8 +114,8 @@ def write_voc(record: Record) -> Iterator[tuple[str, bytes]]:
     >>> name, b"<xmin>2</xmin><ymin>3</ymin><xmax>4</xmax><ymax>6</ymax>" in content
     ('a.xml', True)
     """
-    taken: set[str] = set()
-    for picture in record.pictures:
+    files = file_names([picture.name for picture in record.pictures], ".xml")
+    for file, picture in zip(files, record.pictures, strict=True):
         root = ElementTree.Element("annotation")
         _put(root, "filename", picture.name)
         size = ElementTree.SubElement(root, "size")
@@ -132,22 +130,26 @@ def write_voc(record: Record) -> Iterator[tuple[str, bytes]]:
             x1, y1, x2, y2 = box.corners
             for word, value in (("xmin", x1 + 1), ("ymin", y1 + 1), ("xmax", x2), ("ymax", y2)):
                 _put(corners, word, _decimal(value))
-        yield free_name(picture.name, ".xml", taken), ElementTree.tostring(root, "utf-8")
+        yield file, ElementTree.tostring(root, "utf-8")
 
 
-def free_name(picture: str, suffix: str, taken: set[str]) -> str:
-    """The name of a picture's own annotation file: its name with another suffix, never one twice.
+def file_names(pictures: Sequence[str], suffix: str) -> list[str]:
+    """The name of each picture's own annotation file: its name with another suffix.
+
+    Where several would share one, each keeps its own suffix before the other: so all are told apart,
+    also by whoever reads them.
 
     Examples
     --------
-    >>> taken = set()
-    >>> free_name("day/a.jpg", ".txt", taken), free_name("day/a.png", ".txt", taken)
-    ('day/a.txt', 'day/a.png.txt')
+    >>> file_names(["day/a.jpg", "night/a.jpg", "b.png", "b.jpg"], ".txt")
+    ['day/a.txt', 'night/a.txt', 'b.png.txt', 'b.jpg.txt']
     """
-    plain = PurePosixPath(picture).with_suffix(suffix).as_posix()
-    name = plain if plain not in taken else f"{picture}{suffix}"
-    taken.add(name)
-    return name
+    plain = [PurePosixPath(picture).with_suffix(suffix).as_posix() for picture in pictures]
+    wanted = Counter(plain)
+    return [
+        short if wanted[short] == 1 else f"{picture}{suffix}"
+        for picture, short in zip(pictures, plain, strict=True)
+    ]
 
 
 def _decimal(value: float) -> str:

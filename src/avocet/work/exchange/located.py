@@ -16,7 +16,7 @@ from avocet.media.pictures import picture_size
 from avocet.readable import readable
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
-from avocet.work.exchange.project_labels import fitted
+from avocet.work.exchange.project_labels import fitted, says_nothing
 from avocet.work.exchange.taking import take_record
 from avocet.work.labels.states import BEGUN
 from avocet.work.pictures.adding import Arrival, take_picture
@@ -145,6 +145,8 @@ def locate(record: Record, images: FolderPictures, called: str) -> Located:
             continue
         taken[path] = picture.name
         found.append(fitted(picture, width, height, called, problems))
+        if found[-1].says_nothing:
+            problems.append(says_nothing(found[-1], called))
         paths[picture.name] = path
     return Located(Record(record.class_names, found), paths, problems, called)
 
@@ -174,7 +176,7 @@ def import_located(
         picture = take_picture(sessions, folder, project_id, Arrival(path, name)).picture
         if picture.state in BEGUN:
             labelled += 1
-        else:
+        elif not recorded.says_nothing:
             wanted[picture.id] = recorded
         reporter.progress(number, len(record.pictures), f"{number:,} of {len(record.pictures):,} pictures")
     counts = {"pictures": 0, "boxes": 0, "already_labelled": labelled}

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import Format, format_called, recognise
-from avocet.formats.names import NameIndex
+from avocet.formats.names import NameIndex, told_apart
 from avocet.formats.record import FoundPicture, Record, RecordedBox, RecordedPicture, fit_box
 from avocet.formats.table import Columns, TableLook, look_at_table, read_table
 from avocet.store.tables import Picture
@@ -69,7 +69,15 @@ class ProjectPictures:
 
     def __init__(self, session: Session, project_id: int) -> None:
         query = select(Picture).where(Picture.project_id == project_id, Picture.binned_at.is_(None))
-        self._index = NameIndex((picture.name, picture) for picture in session.scalars(query))
+        pictures = session.scalars(query).all()
+        # Those that share a name go out under names of their own, and are found by them again.
+        names = told_apart([(picture.name, picture.content_hash) for picture in pictures])
+        self._own = {picture.id: own for own, picture in zip(names, pictures, strict=True)}
+        self._index = NameIndex(
+            (name, picture)
+            for own, picture in zip(names, pictures, strict=True)
+            for name in dict.fromkeys((picture.name, own))
+        )
 
     def all_called(self, name: str) -> list[Picture]:
         """Pictures of that name; more than one where folders hold pictures of one name."""
@@ -78,7 +86,9 @@ class ProjectPictures:
     def find(self, name: str) -> FoundPicture | None:
         """As formats ask for it; None where there is not exactly one."""
         found = self.all_called(name)
-        return FoundPicture(found[0].name, found[0].width, found[0].height) if len(found) == 1 else None
+        return (
+            FoundPicture(self._own[found[0].id], found[0].width, found[0].height) if len(found) == 1 else None
+        )
 
 
 def read_labels(
@@ -145,6 +155,9 @@ def pair_pictures(here: ProjectPictures, record: Record, called: str) -> Matched
             picture = found[0]
             seen[picture.id] = recorded.name
             pair = (picture.id, fitted(recorded, picture.width, picture.height, called, matched.problems))
+            if pair[1].says_nothing:
+                matched.problems.append(says_nothing(pair[1], called))
+                continue
             (matched.labelled if picture.state in BEGUN else matched.free).append(pair)
     return matched
 
@@ -157,11 +170,12 @@ def fitted(
         problems.append(
             f"{called}: {picture.name} should have {picture.width}×{picture.height} pixels but has {width}×{height}"
         )
-    boxes = []
+    boxes, left_out = [], list(picture.left_out)
     for box in picture.boxes:
         corners, reason = fit_box(box.corners, width, height)
         if corners is None:
             problems.append(f"{called}: a box on {picture.name} {reason}")
+            left_out.append(reason)
             continue
         kept, refused = sorted_attributes(box.attributes)
         problems += [f"{called}: a box on {picture.name} is taken without {each}" for each in refused]
@@ -170,7 +184,14 @@ def fitted(
         problems.append(
             f"{called}: {picture.name} has {len(boxes):,} boxes; the first {MOST_BOXES:,} are taken"
         )
-    return RecordedPicture(picture.name, width, height, boxes[:MOST_BOXES])
+    return RecordedPicture(picture.name, width, height, boxes[:MOST_BOXES], left_out)
+
+
+def says_nothing(picture: RecordedPicture, called: str) -> str:
+    """That no box of a picture can be used, in words: it must not pass for one without objects."""
+    count = len(picture.left_out)
+    boxes = "its one box" if count == 1 else f"none of its {count:,} boxes"
+    return f"{called}: {picture.name} stays as it is, as {boxes} can{'not' if count == 1 else ''} be used"
 
 
 def unusable_names(record: Record, there: Container[str]) -> list[str]:

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from avocet.files import safe_name, write_bytes
 from avocet.formats.kinds import Format, Held, format_called, held_by, what_is_lost
+from avocet.formats.names import told_apart
 from avocet.formats.record import Record, RecordedBox, RecordedPicture
 from avocet.formats.table import write_table
 from avocet.store.database import reading
@@ -34,6 +35,7 @@ def export_record(session: Session, project_id: int) -> Record:
         session,
         [Picture.project_id == project_id, Picture.binned_at.is_(None), Picture.state.in_(LABELLED)],
     )
+    names = told_apart([(picture.name, picture.content_hash) for picture in rows])
     used = {box.class_id for picture in rows for box in picture.boxes}
     kept = [each for each in classes if each.retired_at is None or each.id in used]
     index_of = {each.id: index for index, each in enumerate(kept)}
@@ -41,7 +43,7 @@ def export_record(session: Session, project_id: int) -> Record:
         [each.name for each in kept],
         [
             RecordedPicture(
-                picture.name,
+                name,
                 picture.width,
                 picture.height,
                 [
@@ -49,7 +51,7 @@ def export_record(session: Session, project_id: int) -> Record:
                     for box in picture.boxes
                 ],
             )
-            for picture in rows
+            for name, picture in zip(names, rows, strict=True)
         ],
     )
 

@@ -1,10 +1,10 @@
 """Snapshots and labels as archives, and snapshots compared."""
 
 import zipfile
-from collections import Counter
 
 from avocet.files import replacing, safe_name
 from avocet.formats.kinds import format_called
+from avocet.formats.names import told_apart
 from avocet.formats.parts import write_parts
 from avocet.formats.record import Record, RecordedBox, RecordedPicture
 from avocet.store.database import reading
@@ -72,8 +72,4 @@ def do_archive(task: Task[SnapshotArchive]) -> FileMade:
 
 def distinct_names(frozen: Frozen) -> list[str]:
     """The pictures' names, made distinct where two pictures share one."""
-    counts = Counter(picture.name for picture in frozen.pictures)
-    return [
-        picture.name if counts[picture.name] == 1 else f"{picture.content_hash[:8]}-{picture.name}"
-        for picture in frozen.pictures
-    ]
+    return told_apart([(picture.name, picture.content_hash) for picture in frozen.pictures])
