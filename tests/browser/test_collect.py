@@ -160,6 +160,27 @@ def test_undo_across_pictures_asks_before_it_undoes_somebody_elses_work(page):
     assert [box["corners"][0] for box in page.labels(UNLABELLED)["boxes"]] == [5, 60]
 
 
+def test_without_a_connection_enter_leads_to_a_page_that_says_so_and_comes_back(page):
+    page.allowed = ["ERR_INTERNET_DISCONNECTED", "ERR_"]
+    page.open_picture(UNLABELLED)
+    page.stage()
+    for _ in page.boxes():
+        page.keys(Keys.TAB, Keys.DELETE)
+    page.saved()
+    offline = {"offline": True, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1}
+    page.driver.execute_cdp_cmd("Network.enable", {})
+    page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", offline)
+    page.drag((200, 120), (320, 240))
+    page.find("save-state", "Kept in this browser")
+    page.keys(Keys.ENTER)
+    page.find("unreachable", "kept in this browser and sent as soon as the server answers")
+    assert page.all("save-state") == []
+    page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", offline | {"offline": False})
+    page.stage()
+    page.until(lambda: page.labels(UNLABELLED)["state"] == "done", "the picture before, sent", 30)
+    assert len(page.labels(UNLABELLED)["boxes"]) == 1
+
+
 def test_lost_connection_keeps_edits(page):
     page.allowed = ["ERR_INTERNET_DISCONNECTED", "ERR_"]
     page.open_picture(UNLABELLED)

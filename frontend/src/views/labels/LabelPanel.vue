@@ -179,6 +179,12 @@ section {
 h3 {
   margin-bottom: 6px;
 }
+.boxes h3 {
+  position: sticky;
+  top: -12px;
+  padding: 4px 0;
+  background: var(--paper);
+}
 .row {
   display: flex;
   justify-content: space-between;

@@ -1,19 +1,20 @@
 <script setup lang="ts">
 /** One picture: draw its boxes. Everything is saved by itself. */
-import { computed, onMounted, reactive, ref, shallowRef, watch } from "vue";
+import { computed, onBeforeUnmount, onMounted, reactive, ref, shallowRef, watch } from "vue";
 import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from "vue-router";
 
-import { api, type Labels, type Picture, take } from "@/api/client";
+import { api, ApiError, type Labels, type Picture, take } from "@/api/client";
 import { count } from "@/parts/format";
 import { cut, moved } from "@/stage/geometry";
 import type { Shape } from "@/stage/paint";
 import PictureStage from "@/stage/PictureStage.vue";
-import { complain, sayWithUndo, wordsOf } from "@/state/notes";
+import { complain, say, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import BoxDetails from "@/views/labels/BoxDetails.vue";
 import { useBoxTool } from "@/views/labels/editing/boxTool";
 import ConflictDialog from "@/views/labels/ConflictDialog.vue";
 import type { DrawnBox } from "@/api/client";
+import { sendDrafts } from "@/views/labels/editing/drafts";
 import { useLabelKeys } from "@/views/labels/editing/labelKeys";
 import { useLabelling } from "@/views/labels/editing/labelling";
 import LabelPanel from "@/views/labels/LabelPanel.vue";
@@ -31,6 +32,8 @@ const store = useProject();
 const pictureId = Number(route.params.picture);
 const picture = ref<Picture | null>(null);
 const failed = ref("");
+const RETRY = 3000;
+let again = 0;
 const previousBoxes = shallowRef<DrawnBox[]>([]);
 const show = reactive({ ghosts: false, onlyChosen: false, none: false, looks: false });
 const stamping = ref(false);
@@ -109,8 +112,10 @@ const shapes = computed<Shape[]>(() => {
 });
 
 onMounted(load);
+onBeforeUnmount(() => window.clearTimeout(again));
 
 async function load(): Promise<void> {
+  window.clearTimeout(again);
   try {
     const detail = await take(
       api.GET("/api/v1/pictures/{picture_id}", { params: { path: { picture_id: pictureId } } }),
@@ -124,8 +129,12 @@ async function load(): Promise<void> {
     sitting.chooseFirstClass();
     await sitting.loadIds(route.query, pictureId);
     if (show.ghosts) await loadPrevious();
+    failed.value = "";
+    void sendDrafts(pictureId);
   } catch (error) {
     failed.value = wordsOf(error);
+    // Without a connection it is asked for again, until the picture is there.
+    if (error instanceof ApiError && error.status === 0) again = window.setTimeout(load, RETRY);
   }
 }
 
@@ -219,6 +228,8 @@ function nothingHere(): void {
 async function go(step: number): Promise<void> {
   const next = sitting.ids.value[place.value + step];
   if (next !== undefined) await router.push({ path: `/project/${store.id}/collect/${next}`, query: route.query });
+  else if (place.value >= 0)
+    say(step > 0 ? "This is the last picture of the list" : "This is the first picture of the list");
 }
 
 async function doneAndNext(): Promise<void> {
@@ -243,9 +254,9 @@ async function takeBackEmpty(): Promise<void> {
 
 async function nextUnlabelled(): Promise<void> {
   await saving.save();
-  const next = await sitting.nextUnlabelled(pictureId);
+  const next = await sitting.nextUnlabelled(pictureId, route.query);
   if (next) await router.push({ path: `/project/${store.id}/collect/${next}`, query: route.query });
-  else complain(new Error("Every picture is labelled"));
+  else say("No unlabelled picture is left here");
 }
 
 function selectNext(step: number): boolean {
@@ -365,7 +376,7 @@ useLabelKeys({
       <span v-if="picture" class="soft">{{ picture.width }}×{{ picture.height }} px</span>
       <span v-if="picture?.part" class="soft">{{ picture.part }}</span>
       <span class="spread" />
-      <span class="save" :class="saving.state.value" data-test="save-state" role="status">
+      <span v-if="picture" class="save" :class="saving.state.value" data-test="save-state" role="status">
         <template v-if="saving.state.value === 'saved'">Saved</template>
         <template v-else-if="saving.state.value === 'offline'"
           >Kept in this browser; sent as soon as the server answers</template
@@ -401,7 +412,10 @@ useLabelKeys({
       </el-button-group>
       <span class="soft" data-test="place">{{ place + 1 }} of {{ sitting.ids.value.length }}</span>
     </header>
-    <p v-if="failed" class="view-body notice bad">{{ failed }}</p>
+    <p v-if="failed" class="view-body notice bad" data-test="unreachable">
+      {{ failed }}. What was drawn is kept in this browser and sent as soon as the server answers.
+      <el-button link type="primary" @click="load">Try again</el-button>
+    </p>
     <template v-else-if="picture">
       <div class="stage-area">
         <PictureStage

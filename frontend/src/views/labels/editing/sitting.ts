@@ -74,9 +74,17 @@ export function useSitting() {
     if (seen.size > MOST_SEEN) seen.delete(seen.keys().next().value!);
   }
 
-  async function nextUnlabelled(pictureId: number): Promise<number | undefined> {
+  /** The next picture that is not labelled, among those that the grid's filter leaves. */
+  async function nextUnlabelled(pictureId: number, filter: LocationQuery): Promise<number | undefined> {
+    const { from: _from, ...wanted } = filter;
     const first = async (after: number) => {
-      const query = { state: "unlabelled" as const, after, limit: 2, counted: false };
+      const query = {
+        ...(wanted as Record<string, never>),
+        state: "unlabelled" as const,
+        after,
+        limit: 2,
+        counted: false,
+      };
       const params = { path: { project_id: store.id }, query };
       const found = await take(api.GET("/api/v1/projects/{project_id}/pictures", { params }));
       return found.pictures.find((each) => each.id !== pictureId)?.id;
