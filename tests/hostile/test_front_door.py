@@ -4,14 +4,20 @@ import asyncio
 import base64
 import http.client
 import json
+import os
 import socket
 import time
 
 import pytest
 
+from avocet.cli.serving import _make_demo
 from avocet.core.errors import InputError
+from avocet.demo import project
+from avocet.store.folder import DataFolder
 from avocet.store.lock import only_server
+from avocet.store.tables import Part
 from avocet.web import front
+from avocet.web.app import create_app
 from avocet.web.front import FrontDoor, password_fits
 from tests.hostile.conftest import port_in
 
@@ -149,11 +155,10 @@ def test_a_folder_has_one_server(data):
 
 
 @pytest.mark.slow
-def test_a_second_server_says_why_it_does_not_start(serve):
-    process, line = serve("--port", "0")
-    assert "Avocet is at" in line
-    other, said = serve("--port", "0")
-    assert f"is served already, by process {process.pid}" in said and other.wait(timeout=60) == 1
+def test_a_second_server_says_why_it_does_not_start(serve, tmp_path):
+    with only_server(DataFolder(tmp_path / "data")):
+        other, said = serve("--port", "0")
+        assert f"is served already, by process {os.getpid()}" in said and other.wait(timeout=60) == 1
 
 
 @pytest.mark.slow
@@ -189,17 +194,18 @@ def test_a_page_answers_beside_slow_and_idle_clients(serve):
 
 
 @pytest.mark.slow
-def test_the_demo_is_made_while_the_server_answers(serve):
-    _, line = serve("--port", "0", "--demo")
-    client = http.client.HTTPConnection("127.0.0.1", port_in(line), timeout=30)
+def test_the_demo_is_made_while_the_server_answers(data, monkeypatch):
+    folder, sessions = data
+    monkeypatch.setattr(project, "PARTS", ((Part.TRAINING, 3), (Part.VALIDATION, 2)))
+    monkeypatch.setattr(project, "UNLABELLED", 1)
+    monkeypatch.setattr(project, "CLIP_SECONDS", 1)
+    app = create_app(folder, sessions, lambda job_id, kind: None)
+    _make_demo(sessions, folder, app)
     told = []
-    ends = time.monotonic() + 300
-    while time.monotonic() < ends:
-        client.request("GET", "/api/v1/projects")
-        found = json.loads(client.getresponse().read())
-        if found["projects"]:
-            break
+    ends = time.monotonic() + 120
+    while not (found := app.test_client().get("/api/v1/projects").json)["projects"]:
+        assert time.monotonic() < ends
         told.append(found["making"])
-        time.sleep(0.2)
-    assert found["projects"][0]["name"] == "Cooling belt" and found["projects"][0]["stages"]["labelled"] == 64
-    assert any(each and each["title"] == "Rendering the demo project" and each["done"] > 5 for each in told)
+        time.sleep(0.02)
+    assert found["projects"][0]["name"] == "Cooling belt" and found["projects"][0]["stages"]["labelled"] == 5
+    assert any(each and each["title"] == "Rendering the demo project" and each["done"] > 1 for each in told)
