@@ -41,3 +41,10 @@ def serve(tmp_path):
 def port_in(line):
     """The port of a server that says where it is."""
     return int(next(word for word in line.split() if word.startswith("http://")).rsplit(":", 1)[1])
+
+
+def pytest_collection_modifyitems(items):
+    """What is made to harm takes its time: `make quick` leaves it out."""
+    for item in items:
+        if "hostile" in item.path.parts:
+            item.add_marker(pytest.mark.slow)
