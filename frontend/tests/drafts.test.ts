@@ -9,6 +9,7 @@ import {
   isThere,
   keepDraft,
   sendDrafts,
+  sendsItself,
 } from "@/views/labels/editing/drafts";
 
 const draft = (x = 1): Draft => ({
@@ -82,44 +83,63 @@ describe("sending what is left", () => {
     }) as typeof api.PUT);
   };
 
-  test("the picture that is open is left to itself", async () => {
+  test("a picture is left to its own view until that has let go of it", async () => {
     keepDraft(7, draft());
-    const asked = answers();
-    expect(await sendDrafts(7)).toBe(0);
-    expect(asked).not.toHaveBeenCalled();
-    expect(draftedPictures()).toEqual([7]);
+    const asked = answers(saved());
+    const [release, again] = [sendsItself(7), sendsItself(7)];
+    expect(await sendDrafts()).toBe(0);
+    release();
+    release();
+    expect(await sendDrafts()).toBe(0);
+    expect([asked.mock.calls.length, draftedPictures()]).toEqual([0, [7]]);
+    again();
+    expect([await sendDrafts(), draftedPictures()]).toEqual([1, []]);
   });
 
   test("what is sent is dropped", async () => {
     keepDraft(7, draft());
     answers(saved());
-    expect(await sendDrafts(0)).toBe(1);
+    expect(await sendDrafts()).toBe(1);
     expect(draftedPictures()).toEqual([]);
   });
 
-  test("a server that cannot be reached ends it, and all is kept", async () => {
+  test("a server that cannot be reached is asked again, and each draft is sent once", async () => {
+    vi.useFakeTimers();
+    keepDraft(7, draft());
+    const asked = answers(new TypeError("no connection"), problem(503), saved(), saved());
+    const first = sendDrafts();
+    const second = sendDrafts();
+    await vi.advanceTimersByTimeAsync(2900);
+    expect([asked.mock.calls.length, draftedPictures()]).toEqual([1, [7]]);
+    keepDraft(8, draft());
+    await vi.advanceTimersByTimeAsync(6000);
+    expect(await Promise.all([first, second])).toEqual([2, 2]);
+    expect([asked.mock.calls.length, draftedPictures()]).toEqual([4, []]);
+    vi.useRealTimers();
+  });
+
+  test("one that cannot be used stays, and is not in the way of others", async () => {
     keepDraft(7, draft());
     keepDraft(8, draft());
-    const asked = answers(new TypeError("no connection"));
-    expect(await sendDrafts(0)).toBe(0);
-    expect(asked).toHaveBeenCalledTimes(1);
-    expect(draftedPictures().length).toBe(2);
+    answers(problem(422), saved());
+    expect(await sendDrafts()).toBe(1);
+    expect(draftedPictures().length).toBe(1);
   });
 
   test("what was changed meanwhile stays, unless it is the same", async () => {
     keepDraft(7, draft());
     answers(problem(409, { ...draft(50), revision: 5 }));
-    await sendDrafts(0);
+    await sendDrafts();
     expect(draftedPictures()).toEqual([7]);
     answers(problem(409, { ...draft(), revision: 5 }));
-    await sendDrafts(0);
+    await sendDrafts();
     expect(draftedPictures()).toEqual([]);
   });
 
   test("a picture that is gone needs no draft", async () => {
     keepDraft(7, draft());
     answers(problem(404));
-    await sendDrafts(0);
+    await sendDrafts();
     expect(draftedPictures()).toEqual([]);
   });
 });

@@ -150,6 +150,28 @@ describe("saving by itself", () => {
     expect(put).toHaveBeenCalledTimes(1);
   });
 
+  test("left without a connection, what was drawn is sent once the server answers, and once only", async () => {
+    put.mockRejectedValueOnce(new TypeError("gone") as never).mockRejectedValueOnce(new TypeError("gone") as never);
+    saving.touch();
+    leave();
+    await vi.advanceTimersByTimeAsync(1);
+    put.mockResolvedValue(good(4) as never);
+    await vi.advanceTimersByTimeAsync(20_000);
+    expect(sent().map((each) => each.revision)).toEqual([3, 3, 3]);
+    expect(draftOf(5)).toBeNull();
+  });
+
+  test("what the server has already, from an answer lost on the way, is no conflict", async () => {
+    put.mockResolvedValueOnce(bad(409, labels(4, 1)) as never).mockResolvedValueOnce(good(5, 2) as never);
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(400);
+    expect([saving.state.value, saving.theirs.value, draftOf(5), saved]).toEqual(["saved", null, null, [4]]);
+    shown = 2;
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(400);
+    expect(sent().at(-1)!.revision).toBe(4);
+  });
+
   test("closing the page asks while something is not saved", () => {
     const closing = (): boolean => !window.dispatchEvent(new Event("beforeunload", { cancelable: true }));
     expect(closing()).toBe(false);

@@ -14,7 +14,7 @@ import BoxDetails from "@/views/labels/BoxDetails.vue";
 import { useBoxTool } from "@/views/labels/editing/boxTool";
 import ConflictDialog from "@/views/labels/ConflictDialog.vue";
 import type { DrawnBox } from "@/api/client";
-import { sendDrafts } from "@/views/labels/editing/drafts";
+import { RETRY, sendDrafts } from "@/views/labels/editing/drafts";
 import { useLabelKeys } from "@/views/labels/editing/labelKeys";
 import { useLabelling } from "@/views/labels/editing/labelling";
 import LabelPanel from "@/views/labels/LabelPanel.vue";
@@ -32,7 +32,6 @@ const store = useProject();
 const pictureId = Number(route.params.picture);
 const picture = ref<Picture | null>(null);
 const failed = ref("");
-const RETRY = 3000;
 let again = 0;
 const previousBoxes = shallowRef<DrawnBox[]>([]);
 const show = reactive({ ghosts: false, onlyChosen: false, none: false, looks: false });
@@ -130,7 +129,7 @@ async function load(): Promise<void> {
     await sitting.loadIds(route.query, pictureId);
     if (show.ghosts) await loadPrevious();
     failed.value = "";
-    void sendDrafts(pictureId);
+    void sendDrafts();
   } catch (error) {
     failed.value = wordsOf(error);
     // Without a connection it is asked for again, until the picture is there.

@@ -85,7 +85,7 @@ onMounted(() => {
   void reload(true);
   void store.refresh();
   void loadTags().catch(complain);
-  void sendDrafts(0).then((sent) => (sent ? refresh() : undefined));
+  void sendDrafts().then((sent) => (sent ? refresh() : undefined));
 });
 const forget = store.onJob((job) => {
   // While it is at work only the strip moves; what came is loaded once it ends.

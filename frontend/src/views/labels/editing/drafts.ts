@@ -1,12 +1,16 @@
 /** Labels that could not be sent yet: kept in the browser until the server has them. */
 import { api, ApiError, type Labels, take } from "@/api/client";
 import type { Version } from "@/views/labels/editing/history";
+import { sameBoxes } from "@/views/labels/editing/merging";
 
 export interface Draft extends Version {
   revision: number;
   /** What it was drawn upon; drafts of earlier versions do not say. */
   base?: Version;
 }
+
+/** Milliseconds after which a server that could not be reached is asked again. */
+export const RETRY = 3000;
 
 const key = (pictureId: number): string => `avocet.draft.${pictureId}`;
 
@@ -32,11 +36,7 @@ export function draftOf(pictureId: number): Draft | null {
 
 /** Whether the server has what a draft holds: its answer may have been lost on the way. */
 export function isThere(draft: Draft, labels: Labels): boolean {
-  const plain = (boxes: Labels["boxes"] | Draft["boxes"]): string =>
-    JSON.stringify(
-      boxes.map((box) => [box.class_id, box.corners, box.crowd, Object.entries(box.attributes).sort(), box.track]),
-    );
-  return draft.state === labels.state && plain(draft.boxes) === plain(labels.boxes);
+  return draft.state === labels.state && sameBoxes(draft.boxes, labels.boxes);
 }
 
 /** Pictures with a draft. */
@@ -46,30 +46,59 @@ export function draftedPictures(): number[] {
     .map((name) => Number(name.slice("avocet.draft.".length)));
 }
 
+/** Views of a picture, open or just left, that still send what it has themselves. */
+const views = new Set<{ pictureId: number }>();
+
+/** Leave a picture's draft to its own view until what this returns is called. */
+export function sendsItself(pictureId: number): () => void {
+  const view = { pictureId };
+  views.add(view);
+  return () => void views.delete(view);
+}
+
+let underWay: Promise<number> | null = null;
+
 /**
- * Send what other pictures still have to send. What was changed on the server meanwhile stays a
- * draft: whoever opens the picture is shown both versions.
+ * Send what pictures that are not open still have to send, once the server can be reached; gives how
+ * many were sent. What was changed on the server meanwhile stays a draft: whoever opens the picture is
+ * shown both versions.
  */
-export async function sendDrafts(except: number): Promise<number> {
+export function sendDrafts(): Promise<number> {
+  underWay ??= sendAll().finally(() => (underWay = null));
+  return underWay;
+}
+
+async function sendAll(): Promise<number> {
+  const tried = new Set<number>();
   let sent = 0;
-  for (const pictureId of draftedPictures()) {
-    const draft = draftOf(pictureId);
-    if (pictureId === except || !draft) continue;
-    try {
-      await take(
-        api.PUT("/api/v1/pictures/{picture_id}/labels", {
-          params: { path: { picture_id: pictureId } },
-          body: { revision: draft.revision, boxes: draft.boxes, state: draft.state },
-        }),
-      );
-      dropDraft(pictureId);
-      sent += 1;
-    } catch (error) {
-      const problem = error as ApiError;
-      if (problem.status === 0) return sent;
-      if (problem.status === 404 || (problem.status === 409 && isThere(draft, problem.current as Labels)))
-        dropDraft(pictureId);
-    }
+  for (;;) {
+    const open = new Set([...views].map((view) => view.pictureId));
+    const next = draftedPictures().find((pictureId) => !tried.has(pictureId) && !open.has(pictureId));
+    if (next === undefined) return sent;
+    const came = await sendDraft(next);
+    if (came === "unreachable") await new Promise((resolve) => window.setTimeout(resolve, RETRY));
+    else tried.add(next);
+    if (came === "sent") sent += 1;
   }
-  return sent;
+}
+
+async function sendDraft(pictureId: number): Promise<"sent" | "left" | "unreachable"> {
+  const draft = draftOf(pictureId);
+  if (!draft) return "left";
+  try {
+    await take(
+      api.PUT("/api/v1/pictures/{picture_id}/labels", {
+        params: { path: { picture_id: pictureId } },
+        body: { revision: draft.revision, boxes: draft.boxes, state: draft.state },
+      }),
+    );
+  } catch (error) {
+    const { status, current } = error as ApiError;
+    if (status === 0 || status === 503) return "unreachable";
+    // A picture that is gone needs no draft.
+    if (status === 404 || (status === 409 && isThere(draft, current as Labels))) dropDraft(pictureId);
+    return "left";
+  }
+  dropDraft(pictureId);
+  return "sent";
 }

@@ -2,7 +2,16 @@
 import { onBeforeUnmount, ref } from "vue";
 
 import { api, ApiError, type Labels, take } from "@/api/client";
-import { type Draft, draftOf, dropDraft, isThere, keepDraft, sendDrafts } from "@/views/labels/editing/drafts";
+import {
+  type Draft,
+  draftOf,
+  dropDraft,
+  isThere,
+  keepDraft,
+  RETRY,
+  sendDrafts,
+  sendsItself,
+} from "@/views/labels/editing/drafts";
 import type { DrawnBox } from "@/api/client";
 import type { Version } from "@/views/labels/editing/history";
 import { merged } from "@/views/labels/editing/merging";
@@ -10,7 +19,6 @@ import { merged } from "@/views/labels/editing/merging";
 export type SaveState = "saved" | "waiting" | "saving" | "offline" | "conflict" | "refused";
 
 const SOON = 350;
-const RETRY = 3000;
 
 export function useSaving(
   pictureId: number,
@@ -28,6 +36,8 @@ export function useSaving(
   let timer = 0;
   let changed = false;
   let running: Promise<void> | null = null;
+  const release = sendsItself(pictureId);
+  let left = false;
 
   function later(delay = SOON): void {
     window.clearTimeout(timer);
@@ -81,36 +91,48 @@ export function useSaving(
   async function send(): Promise<void> {
     state.value = "saving";
     changed = false;
+    const sending = { revision, ...read() };
     try {
       const saved = await take(
         api.PUT("/api/v1/pictures/{picture_id}/labels", {
           params: { path: { picture_id: pictureId } },
-          body: { revision, ...read() },
+          body: sending,
         }),
       );
-      revision = saved.labels.revision;
-      state.value = "saved";
-      // What was changed meanwhile is a draft on top of what is saved now: after a crash it is no conflict.
-      if (changed) keepDraft(pictureId, { revision, ...read() });
-      else dropDraft(pictureId);
-      onSaved(saved.labels, before);
-      before = saved.labels;
-      void sendDrafts(pictureId);
+      settle(saved.labels);
+      void sendDrafts();
     } catch (error) {
-      changed = true;
       const problem = error as ApiError;
+      // Its answer was lost on the way, or it came from another tab: what is there is what was sent.
+      if (problem.status === 409 && isThere(sending, problem.current as Labels)) {
+        settle(problem.current as Labels);
+        return;
+      }
+      changed = true;
       message.value = problem.message;
       if (problem.status === 409) {
         disagree(problem.current as Labels, before);
       } else if (problem.status === 0 || problem.status >= 500) {
         state.value = "offline";
-        later(RETRY);
+        // Once the picture is left, its draft is sent with those of others.
+        if (!left) later(RETRY);
       } else {
         state.value = "refused";
       }
     } finally {
       running = null;
     }
+  }
+
+  /** The server has what was sent. */
+  function settle(labels: Labels): void {
+    revision = labels.revision;
+    state.value = "saved";
+    // What was changed meanwhile is a draft on top of what is saved now: after a crash it is no conflict.
+    if (changed) keepDraft(pictureId, { revision, ...read() });
+    else dropDraft(pictureId);
+    onSaved(labels, before);
+    before = labels;
   }
 
   /** After a conflict: send mine over what is there now. */
@@ -149,7 +171,11 @@ export function useSaving(
   window.addEventListener("beforeunload", warn);
   onBeforeUnmount(() => {
     window.removeEventListener("beforeunload", warn);
-    void save();
+    left = true;
+    void save().finally(() => {
+      release();
+      if (state.value === "offline") void sendDrafts();
+    });
   });
 
   return { state, message, theirs, touch, save, keepMine, takeTheirs, both, disagree, start };
