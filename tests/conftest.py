@@ -37,6 +37,17 @@ def examples(most: int, **options):
     return settings(max_examples=wanted, **options)
 
 
+TRAINING = frozenset({"trained", "run_id", "judged", "doubted"})
+"""Fixtures that train or measure a network first."""
+
+
+def pytest_collection_modifyitems(items):
+    """Whatever trains a network first, and what is made to harm, takes its time: `make quick` leaves it out."""
+    for item in items:
+        if "hostile" in item.path.parts or TRAINING & set(getattr(item, "fixturenames", ())):
+            item.add_marker(pytest.mark.slow)
+
+
 @pytest.fixture(scope="session")
 def frames() -> list[Frame]:
     """Six stills of the belt, the same in every test."""

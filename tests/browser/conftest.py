@@ -215,6 +215,13 @@ class Page:
             chain.key_up(key)
         chain.perform()
 
+    def connected(self, on):
+        """Take the connection away, or give it back; the page may complain of it."""
+        self.allowed = ["ERR_INTERNET_DISCONNECTED", "ERR_"]
+        conditions = {"offline": not on, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1}
+        self.driver.execute_cdp_cmd("Network.enable", {})
+        self.driver.execute_cdp_cmd("Network.emulateNetworkConditions", conditions)
+
     def stage(self):
         """The stage once its picture is there."""
         return self.until(

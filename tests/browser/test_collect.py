@@ -161,36 +161,30 @@ def test_undo_across_pictures_asks_before_it_undoes_somebody_elses_work(page):
 
 
 def test_without_a_connection_enter_leads_to_a_page_that_says_so_and_comes_back(page):
-    page.allowed = ["ERR_INTERNET_DISCONNECTED", "ERR_"]
     page.open_picture(UNLABELLED)
     page.stage()
     for _ in page.boxes():
         page.keys(Keys.TAB, Keys.DELETE)
     page.saved()
-    offline = {"offline": True, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1}
-    page.driver.execute_cdp_cmd("Network.enable", {})
-    page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", offline)
+    page.connected(False)
     page.drag((200, 120), (320, 240))
     page.find("save-state", "Kept in this browser")
     page.keys(Keys.ENTER)
     page.find("unreachable", "kept in this browser and sent as soon as the server answers")
     assert page.all("save-state") == []
-    page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", offline | {"offline": False})
+    page.connected(True)
     page.stage()
     page.until(lambda: page.labels(UNLABELLED)["state"] == "done", "the picture before, sent", 30)
     assert len(page.labels(UNLABELLED)["boxes"]) == 1
 
 
 def test_lost_connection_keeps_edits(page):
-    page.allowed = ["ERR_INTERNET_DISCONNECTED", "ERR_"]
     page.open_picture(UNLABELLED)
     page.stage()
-    offline = {"offline": True, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1}
-    page.driver.execute_cdp_cmd("Network.enable", {})
-    page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", offline)
+    page.connected(False)
     page.drag((200, 120), (320, 240))
     page.find("save-state", "Kept in this browser")
-    page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", offline | {"offline": False})
+    page.connected(True)
     page.saved()
     assert len(page.labels(UNLABELLED)["boxes"]) == 1
 
@@ -382,15 +376,12 @@ def test_a_new_class_and_its_undo(page):
 
 
 def test_boxes_drawn_offline_are_sent_later(page):
-    page.allowed = ["ERR_"]
     page.open_picture(UNLABELLED)
     page.stage()
-    gone = {"offline": True, "latency": 0, "downloadThroughput": -1, "uploadThroughput": -1}
-    page.driver.execute_cdp_cmd("Network.enable", {})
-    page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", gone)
+    page.connected(False)
     page.drag((200, 120), (320, 240))
     page.find("save-state", "Kept in this browser")
-    page.driver.execute_cdp_cmd("Network.emulateNetworkConditions", gone | {"offline": False})
+    page.connected(True)
     page.driver.get("about:blank")  # as if the page had been closed before it could send anything
     if not page.labels(UNLABELLED)["boxes"]:
         page.open("collect")

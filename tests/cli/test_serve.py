@@ -5,41 +5,22 @@ import os
 import signal
 import socket
 import subprocess
-import sys
 import time
 import urllib.error
 import urllib.request
 
 import pytest
 
+from tests.servers import address_in, servers
+
 pytestmark = pytest.mark.slow
 
 
 @pytest.fixture
 def serve(tmp_path):
-    """Starts servers; ends what is left of them."""
-    started = []
-
-    def start(*arguments, **environment):
-        command = [
-            sys.executable,
-            "-m",
-            "avocet.cli.main",
-            "serve",
-            "--data",
-            str(tmp_path / "data"),
-            *arguments,
-        ]
-        process = subprocess.Popen(
-            command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, env=os.environ | environment
-        )
-        started.append(process)
-        return process, process.stdout.readline()
-
-    yield start
-    for process in started:
-        process.kill()
-        process.wait()
+    """Starts servers on one data folder; another one is named by a later `--data`."""
+    with servers(tmp_path / "data") as start:
+        yield start
 
 
 def children(pid):
@@ -55,10 +36,6 @@ def alive(pid):
     except ProcessLookupError:
         return False
     return True
-
-
-def address_in(line):
-    return next(word for word in line.split() if word.startswith("http://"))
 
 
 def test_says_where_it_is_and_ends_with_its_workers(serve):

@@ -19,7 +19,7 @@ from avocet.store.tables import Part
 from avocet.web import front
 from avocet.web.app import create_app
 from avocet.web.front import FrontDoor, password_fits
-from tests.hostile.conftest import port_in
+from tests.servers import address_in
 
 
 def asked(door, headers=(), body=(b"",), pause=0.0):
@@ -164,7 +164,7 @@ def test_a_second_server_says_why_it_does_not_start(serve, tmp_path):
 @pytest.mark.slow
 def test_a_page_answers_beside_slow_and_idle_clients(serve):
     _, line = serve("--port", "0")
-    port = port_in(line)
+    port = int(address_in(line).rsplit(":", 1)[1])
     client = http.client.HTTPConnection("127.0.0.1", port, timeout=30)
     client.request(
         "POST", "/api/v1/projects", json.dumps({"name": "Belt"}), {"Content-Type": "application/json"}
