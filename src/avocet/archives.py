@@ -64,7 +64,7 @@ def can_be_opened(path: Path) -> bool:
         return True
     try:
         _open_tar(path, path.name).close()
-    except (*DAMAGED, InputError):
+    except DAMAGED:
         return False
     return True
 
@@ -112,26 +112,45 @@ class Archive:
 
     def save(self, name: str, path: Path) -> None:
         """Write an entry to a file. Raises `InputError` if it is damaged or larger than it says."""
-        with path.open("wb") as written:
-            self._copy(name, written, LARGEST_ENTRY)
+        try:
+            with path.open("wb") as written:
+                self._copy(name, written, LARGEST_ENTRY)
+        except OSError as error:
+            raise InputError(f"{self._called}: {name} cannot be written here: {error.strerror}") from None
 
     def _copy(self, name: str, into: BinaryIO, most: int) -> None:
         left = most
-        try:
-            with self._stream(name) as stream:
-                while part := stream.read(min(BLOCK, left + 1)):
-                    left -= len(part)
-                    if left < 0:
-                        raise InputError(f"{self._called}: {name} is larger than {most:,} bytes")
-                    into.write(part)
-        except DAMAGED as error:
-            raise InputError(f"{self._called}: {name} is damaged and cannot be unpacked: {error}") from None
+        for part in self._parts(name, most):
+            left -= len(part)
+            if left < 0:
+                raise InputError(f"{self._called}: {name} is larger than {most:,} bytes")
+            # Outside of what reads: a full disk is no fault of the archive.
+            into.write(part)
+
+    def _parts(self, name: str, most: int) -> Iterator[bytes]:
+        """What an entry holds, piece by piece, and at most one byte more than ``most``."""
+        with _said(f"{self._called}: {name} is damaged and cannot be unpacked"), self._stream(name) as stream:
+            left = most + 1
+            while left and (part := stream.read(min(BLOCK, left))):
+                left -= len(part)
+                yield part
 
     def _stream(self, name: str) -> BinaryIO:
         place = self._places[name]
         if isinstance(self._opened, zipfile.ZipFile):
             return self._opened.open(place)  # type: ignore[arg-type, return-value]
         return self._opened.extractfile(place)  # type: ignore[arg-type, return-value]
+
+
+@contextmanager
+def _said(what: str) -> Iterator[None]:
+    """Say in one sentence whatever a reader of archives raises on a damaged one; what is said already stays."""
+    try:
+        yield
+    except InputError:
+        raise
+    except DAMAGED as error:
+        raise InputError(f"{what}: {error}" if str(error) else what) from None
 
 
 @contextmanager
@@ -152,15 +171,11 @@ def open_archive(path: Path, called: str | None = None) -> Iterator[Archive]:
     name = called or path.name
     if not path.is_file():
         raise InputError(f"{name}: there is no such file")
-    try:
+    with _said(f"{name} is not a zip or tar archive that can be read"):
         opened = zipfile.ZipFile(path) if zipfile.is_zipfile(path) else _open_tar(path, name)
-    except DAMAGED:
-        raise InputError(f"{name} is not a zip or tar archive that can be read") from None
     with opened:
-        try:
+        with _said(f"{name} is damaged"):
             archive = Archive(opened, name)
-        except DAMAGED as error:
-            raise InputError(f"{name} is damaged: {error}") from None
         yield archive
 
 

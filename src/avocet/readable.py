@@ -2,6 +2,8 @@
 
 from typing import Any
 
+from avocet.core.errors import InputError
+
 DIRECTION = frozenset("\u061c\u200e\u200f\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069")
 """Marks that turn the direction of the text around them, so that a name reads as another."""
 
@@ -35,6 +37,38 @@ def readable(text: str) -> str:
 def readable_lines(text: str) -> str:
     """As `readable`, but line breaks stay: for messages and notes."""
     return "\n".join(map(readable, text.split("\n")))
+
+
+def so_many(count: int, one: str, many: str = "") -> str:
+    """So many of something, in words.
+
+    Examples
+    --------
+    >>> so_many(1, "picture"), so_many(12_000, "picture"), so_many(0, "box", "boxes")
+    ('1 picture', '12,000 pictures', '0 boxes')
+    """
+    return f"{count:,} {one if count == 1 else many or one + 's'}"
+
+
+def usable_name(given: str, called: str, most: int = 100) -> str:
+    """A name that a person gives to something, without blanks around it.
+
+    Raises
+    ------
+    InputError
+        If it is empty, too long or has characters that cannot be shown; ``called`` is what it is, in words.
+
+    Examples
+    --------
+    >>> usable_name(" Belt ", "a project's name")
+    'Belt'
+    """
+    name = given.strip()
+    if not name or len(name) > most:
+        raise InputError(f"{called} has 1 to {most} characters, not {len(name)}")
+    if not is_readable(name):
+        raise InputError(f"{called} has no characters that cannot be shown, unlike {readable(name)!r}")
+    return name
 
 
 def all_readable(value: Any) -> Any:

@@ -248,7 +248,10 @@ def test_a_refused_import_leaves_nothing_behind(data, fresh):
     with sessions() as session:
         problems = preview(session, fresh, files).problems
     assert any("is taken without the attribute 'list'" in each for each in problems)
-    assert any("has characters that cannot be shown; choose another" in each for each in problems)
+    assert (
+        "a class name has no characters that cannot be shown, unlike 'a\\\\tb'; choose another for it"
+        in problems
+    )
     with pytest.raises(InputError, match="cannot be shown"):
         take_over(sessions, fresh, files, Silent(), replace=True)
     assert everything() == before

@@ -8,6 +8,7 @@ import pytest
 
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS, what_is_lost
+from avocet.store.rows import among
 from avocet.store.tables import ObjectClass, Part, Picture, PictureState
 from avocet.work.exchange.project_labels import preview
 from avocet.work.exchange.written import export_record, held_now
@@ -16,8 +17,9 @@ from avocet.work.labels.boxes import NewBox, boxes_of, labels_of, save_labels
 from avocet.work.labels.changes import begin_change, changing_classes, digest
 from avocet.work.labels.classes import add_class, change_class, list_classes, retire_class
 from avocet.work.labels.columns import read_columns
-from avocet.work.labels.many import Rewritten, change_labels, keeping_state, labels_of_many
+from avocet.work.labels.many import Rewritten, change_labels, keeping_state
 from avocet.work.labels.relabelling import change_boxes, mark_done, merge_class
+from avocet.work.labels.rows import picture_rows
 from avocet.work.labels.undo import undo_change
 from avocet.work.pictures.splits import labelled_by_part
 from avocet.work.project.stages import stages
@@ -49,11 +51,13 @@ def test_rows_read_are_the_labels(sessions):
         odd = replace(boxes_of(picture)[0], attributes={"burnt": True, "grams": 80.5}, track=7, crowd=True)
         save_labels(session, picture, picture.revision, [odd, *boxes_of(picture)[1:]], PictureState.DONE)
     with sessions() as session:
-        rows = {each.picture_id: each for each in labels_of_many(session, [1, 2, 3, 999])}
+        rows = {each.id: each for each in picture_rows(session, [among(Picture.id, [1, 2, 3, 999])])}
         assert sorted(rows) == [1, 2, 3]
         for number, labels in rows.items():
             picture = session.get(Picture, number)
-            assert labels.record() == labels_of(picture) and labels.ids == [box.id for box in picture.boxes]
+            assert labels.record() == labels_of(picture) and labels.box_ids == [
+                box.id for box in picture.boxes
+            ]
             assert digest(labels.record()) == digest(labels_of(picture))
 
 
@@ -86,9 +90,7 @@ def test_written_at_once_equals_saved_one_by_one(sessions, labelled, seed):
             )
     assert everything(sessions) == before
     change = begun(sessions, labelled)
-    change_labels(
-        sessions, change, list(wanted), lambda labels: keeping_state(labels, wanted[labels.picture_id])
-    )
+    change_labels(sessions, change, list(wanted), lambda labels: keeping_state(labels, wanted[labels.id]))
     assert everything(sessions) == one_by_one
     assert undo_change(sessions, labelled, change).kept == 0
     assert everything(sessions) == before

@@ -25,6 +25,7 @@ from avocet.web.context import Context, Making
 from avocet.web.events import EventHub, with_events
 from avocet.web.front import FrontDoor
 from avocet.work.pictures.staging import sweep
+from avocet.work.progress import Silent
 
 LOOPBACK = frozenset({"127.0.0.1", "localhost", "::1"})
 THREADS = 48
@@ -116,7 +117,7 @@ def _serve(
         supervisor.close()
 
 
-class _Told:
+class _Told(Silent):
     """A reporter that the page reads."""
 
     def __init__(self, context: Context) -> None:
@@ -124,9 +125,6 @@ class _Told:
 
     def progress(self, done: int, total: int, message: str = "") -> None:
         self._context.making = Making(message, done, total)
-
-    def should_stop(self) -> bool:
-        return False
 
 
 def _make_demo(sessions: Sessions, folder: DataFolder, app: Flask) -> None:

@@ -13,6 +13,7 @@ from avocet.formats.json_lines import read_json_lines, write_json_lines
 from avocet.formats.record import CUT_OFF, IGNORE, OCCLUDED, FindPicture, Record
 from avocet.formats.table import read_table, write_table
 from avocet.formats.voc import read_voc, write_voc
+from avocet.readable import so_many
 
 
 @dataclass(frozen=True)
@@ -188,15 +189,13 @@ def what_is_lost(held: Held, into: Format) -> list[str]:
             if touched:
                 lost.append(f"attribute {name!r} of {_boxes(touched)}")
     if held.confirmed_empty:
-        pictures = f"{held.confirmed_empty:,} {'picture' if held.confirmed_empty == 1 else 'pictures'}"
+        pictures = so_many(held.confirmed_empty, "picture")
         lost.append(
             f"that {pictures} {'was' if held.confirmed_empty == 1 else 'were'} confirmed to have no objects"
         )
     if held.in_progress:
         count = held.in_progress
-        lost.append(
-            f"{count:,} {'picture' if count == 1 else 'pictures'} in progress {'is' if count == 1 else 'are'} left out"
-        )
+        lost.append(f"{so_many(count, 'picture')} in progress {'is' if count == 1 else 'are'} left out")
     if held.crowds and not into.crowd:
         lost.append(f"that {_boxes(held.crowds)} {'marks' if held.crowds == 1 else 'mark'} a crowd")
     if held.tracks and not into.tracks:
@@ -213,4 +212,4 @@ def what_is_lost(held: Held, into: Format) -> list[str]:
 
 
 def _boxes(count: int) -> str:
-    return f"{count:,} {'box' if count == 1 else 'boxes'}"
+    return so_many(count, "box", "boxes")

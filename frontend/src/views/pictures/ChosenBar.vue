@@ -2,7 +2,7 @@
 /** What can be done with the selected pictures; all of it can be undone. */
 import { ref } from "vue";
 
-import { api, type Part, take } from "@/api/client";
+import { api, type Job, type Outcome, type Part, take } from "@/api/client";
 import { capital, whole } from "@/parts/format";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
@@ -14,59 +14,46 @@ const parts = ["training", "validation", "test"] as const;
 const tag = ref("");
 const here = () => ({ path: { project_id: store.id } });
 
-async function setPart(part: Part | null): Promise<void> {
+/** Wait for a change, and say what it came to; returns whether it was made. */
+async function made<K extends "set_part" | "set_binned" | "mark_done" | "set_tag">(
+  kind: K,
+  asking: Promise<Outcome<K> | { job: Job }>,
+): Promise<boolean> {
   try {
-    const body = { ids: [...props.chosen], part };
-    said(
-      await store.madeBy("set_part", take(api.PUT("/api/v1/projects/{project_id}/parts", { params: here(), body }))),
-    );
+    const change = await store.madeBy(kind, asking);
+    emit("changed");
+    store.sayChange(change.title, change.change_id, () => emit("changed"));
+    return true;
   } catch (error) {
     complain(error);
+    return false;
   }
 }
 
-function said(made: { change_id: number | null; title: string }): void {
-  emit("changed");
-  store.sayChange(made.title, made.change_id, () => emit("changed"));
+const ids = () => [...props.chosen];
+
+async function setPart(part: Part | null): Promise<void> {
+  const body = { ids: ids(), part };
+  await made("set_part", take(api.PUT("/api/v1/projects/{project_id}/parts", { params: here(), body })));
 }
 
 async function setBinned(binned: boolean): Promise<void> {
   if (!props.chosen.length) return;
-  try {
-    const body = { ids: [...props.chosen], binned };
-    said(
-      await store.madeBy("set_binned", take(api.PUT("/api/v1/projects/{project_id}/bin", { params: here(), body }))),
-    );
-  } catch (error) {
-    complain(error);
-  }
+  const body = { ids: ids(), binned };
+  await made("set_binned", take(api.PUT("/api/v1/projects/{project_id}/bin", { params: here(), body })));
 }
 
 async function markDone(): Promise<void> {
-  try {
-    const body = { ids: [...props.chosen] };
-    said(
-      await store.madeBy("mark_done", take(api.PUT("/api/v1/projects/{project_id}/done", { params: here(), body }))),
-    );
-  } catch (error) {
-    complain(error);
-  }
+  const body = { ids: ids() };
+  await made("mark_done", take(api.PUT("/api/v1/projects/{project_id}/done", { params: here(), body })));
 }
 
 async function setTag(on: boolean): Promise<void> {
   const wanted = tag.value.trim();
   if (!wanted) return;
-  try {
-    const body = { ids: [...props.chosen], tag: wanted, on };
-    const made = await store.madeBy(
-      "set_tag",
-      take(api.PUT("/api/v1/projects/{project_id}/tags", { params: here(), body })),
-    );
+  const body = { ids: ids(), tag: wanted, on };
+  if (await made("set_tag", take(api.PUT("/api/v1/projects/{project_id}/tags", { params: here(), body }))))
     tag.value = "";
-    said(made);
-  } catch (error) {
-    complain(error);
-  }
 }
 
 defineExpose({ setBinned });

@@ -6,6 +6,7 @@ from pydantic import BaseModel, Field
 
 from avocet.store.tables import Part
 from avocet.web.schemas.common import Request, Schema, Whole
+from avocet.work.audit.sheets import Crop
 from avocet.work.train.ahead.choices import SIDE
 
 
@@ -41,17 +42,8 @@ class SheetQuery(BaseModel):
     limit: Whole = Field(200, ge=1, le=500)
 
 
-class CropOut(Schema):
-    id: int
-    picture_id: int
-    picture_name: str
-    class_id: int
-    corners: tuple[float, float, float, float]
-    value: float
-
-
 class SheetOut(Schema):
-    crops: list[CropOut]
+    crops: list[Crop]
     total: int
     unseen: int
 

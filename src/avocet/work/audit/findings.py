@@ -14,6 +14,7 @@ from avocet.core.errors import InputError
 from avocet.core.labels.findings import doubled, odd_shapes, outside, tiny
 from avocet.core.labels.looks import alike, near_identical
 from avocet.media.pictures import read_picture
+from avocet.readable import so_many
 from avocet.store.folder import DataFolder
 from avocet.store.rows import plain_rows
 from avocet.store.tables import FineAsItIs, Picture, PictureState
@@ -233,7 +234,7 @@ def _few_boxes(project: _Project) -> Iterator[Finding]:
         if len(own) < FEW_BOXES:
             boxes = [project.box(int(index)) for index in own]
             pictures = list(dict.fromkeys(box.picture_id for box in boxes))
-            text = f"{name} has {len(own)} {'box' if len(own) == 1 else 'boxes'}"
+            text = f"{name} has {so_many(len(own), 'box', 'boxes')}"
             key = f"few boxes {class_id} {len(own)}"
             yield Finding(key, "few boxes", text, pictures, boxes, class_id)
 

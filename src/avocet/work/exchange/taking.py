@@ -17,7 +17,8 @@ from avocet.work.job_outcomes import LabelsTaken
 from avocet.work.labels.boxes import NewBox, state_with
 from avocet.work.labels.changes import begin_change, changing_classes
 from avocet.work.labels.classes import add_class, get_class, list_classes
-from avocet.work.labels.many import AS_IT_IS, PictureLabels, Rewritten, change_labels
+from avocet.work.labels.many import AS_IT_IS, Rewritten, change_labels
+from avocet.work.labels.rows import PictureRow
 from avocet.work.labels.states import BEGUN
 from avocet.work.labels.undo import undo_change
 from avocet.work.progress import Reporter
@@ -108,12 +109,12 @@ def take_record(
         change_id = change.id
     taken: dict[int, int] = {}
 
-    def edit(labels: PictureLabels) -> Rewritten | None:
+    def edit(labels: PictureRow) -> Rewritten | None:
         if labels.state in BEGUN and not replace:
             return None
-        recorded = wanted[labels.picture_id]
+        recorded = wanted[labels.id]
         boxes = new_boxes(recorded, ids)
-        taken[labels.picture_id] = len(boxes)
+        taken[labels.id] = len(boxes)
         named = parts.get(recorded.name) if labels.part is None else None
         part = Part(named) if named else AS_IT_IS
         return Rewritten(boxes, state_with(PictureState.DONE, bool(boxes), by_hand=False), part)

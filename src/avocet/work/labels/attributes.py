@@ -7,7 +7,7 @@ from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.formats.record import CUT_OFF, IGNORE, OCCLUDED
-from avocet.readable import is_readable, readable
+from avocet.readable import usable_name
 from avocet.store.tables import Attribute, AttributeKind, Box, Picture
 from avocet.work.problems import NotFound
 
@@ -41,14 +41,10 @@ def add_attribute(
     choices: Sequence[str] = (),
 ) -> Attribute:
     """Add an attribute of all classes or of one. Raises `InputError` if it cannot be used."""
-    wanted = name.strip()
+    wanted = usable_name(name, "an attribute's name")
     there = list_attributes(session, project_id)
-    if not wanted or len(wanted) > 100:
-        raise InputError(f"an attribute's name has 1 to 100 characters, not {len(wanted)}")
-    if '"' in wanted or not is_readable(wanted):
-        raise InputError(
-            f"an attribute's name has no quotation marks or control characters, unlike {readable(wanted)!r}"
-        )
+    if '"' in wanted:
+        raise InputError(f"an attribute's name has no quotation marks, unlike {wanted!r}")
     if any(each.name == wanted for each in there):
         raise InputError(f"there is an attribute called {wanted!r} already")
     options = [each.strip() for each in choices if each.strip()]

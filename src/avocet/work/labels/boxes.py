@@ -18,7 +18,7 @@ MOST_BOXES = 5000
 MOST_ATTRIBUTES = 50
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class NewBox:
     """A box to be saved, corners in original pixels."""
 

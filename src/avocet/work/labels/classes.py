@@ -8,7 +8,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.readable import is_readable, readable
+from avocet.readable import so_many, usable_name
 from avocet.store.tables import Box, Change, ObjectClass, Picture, Project, now
 from avocet.work.labels.changes import begin_change, changing_classes, renumber
 from avocet.work.labels.columns import LabelColumns
@@ -83,7 +83,7 @@ def _put_last(project: Project, name: str) -> ObjectClass:
         retired.retired_at = None
         retired.position = 1 + max(each.position for each in project.classes)
         return retired
-    wanted = _usable_name(project.classes, name)
+    wanted = _free_name(project.classes, name)
     if len(project.classes) >= MOST_CLASSES:
         raise InputError(f"a project has at most {MOST_CLASSES} classes")
     place = len(project.classes)
@@ -111,7 +111,7 @@ def add_classes(session: Session, project_id: int, text: str) -> tuple[list[Obje
         renumber(project.classes)
     if not added:
         raise InputError("the list holds no name that is new here")
-    change.title = f"{len(added)} {'class' if len(added) == 1 else 'classes'} added"
+    change.title = f"{so_many(len(added), 'class', 'classes')} added"
     return added, change
 
 
@@ -132,7 +132,7 @@ def change_class(
     with changing_classes(session, change):
         if name is not None and name.strip() != chosen.name:
             change.title = f"{chosen.name} renamed to {name.strip()}"
-            chosen.name = _usable_name(get_project(session, project_id).classes, name)
+            chosen.name = _free_name(get_project(session, project_id).classes, name)
         if colour is not None:
             if not re.fullmatch(r"#[0-9A-Fa-f]{6}", colour):
                 raise InputError(f"a colour looks like #4A7397, not {colour!r}")
@@ -182,15 +182,10 @@ def ensure_classes(session: Session, project_id: int, names: list[str]) -> list[
 
 def check_name(name: str) -> str:
     """The name without blanks around it. Raises `InputError` if no class can have it."""
-    wanted = name.strip()
-    if not wanted or len(wanted) > 100:
-        raise InputError(f"a class name has 1 to 100 characters, not {len(wanted)}")
-    if not is_readable(wanted):
-        raise InputError(f"the class name {readable(wanted)!r} has characters that cannot be shown")
-    return wanted
+    return usable_name(name, "a class name")
 
 
-def _usable_name(classes: list[ObjectClass], name: str) -> str:
+def _free_name(classes: list[ObjectClass], name: str) -> str:
     wanted = check_name(name)
     if any(each.name == wanted for each in classes):
         raise InputError(f"there is a class called {wanted!r} already")

@@ -4,10 +4,9 @@ A step is a transaction of a few hundred pictures, so that a person who saves on
 waits for a moment only. Rows go in and out as rows; objects of the database are for one picture.
 """
 
-import json
 from collections import defaultdict
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any, Literal, cast
 
 from sqlalchemy import Table, bindparam, delete, insert, select, update
@@ -15,10 +14,11 @@ from sqlalchemy.dialects.sqlite import insert as insert_or
 from sqlalchemy.orm import Session
 
 from avocet.store.database import Sessions, reading
-from avocet.store.rows import among, plain_rows
+from avocet.store.rows import among
 from avocet.store.tables import Box, ChangedPicture, Part, Picture, PictureState, now
 from avocet.work.labels.boxes import NewBox, labels_record, state_with
 from avocet.work.labels.changes import digest
+from avocet.work.labels.rows import PictureRow, picture_rows
 from avocet.work.progress import SILENT, Reporter, in_portions
 
 AT_ONCE = 250
@@ -26,22 +26,6 @@ AT_ONCE = 250
 
 
 AS_IT_IS: Literal["as it is"] = "as it is"
-
-
-@dataclass(slots=True)
-class PictureLabels:
-    """One picture's labels. ``ids`` are those of the boxes in the database, in their order."""
-
-    picture_id: int
-    revision: int
-    state: PictureState
-    part: Part | None
-    boxes: list[NewBox] = field(default_factory=list)
-    ids: list[int] = field(default_factory=list)
-
-    def record(self) -> dict[str, Any]:
-        """As `avocet.work.labels.boxes.labels_of` gives them."""
-        return labels_record(self.revision, self.state, self.boxes)
 
 
 @dataclass(slots=True)
@@ -53,34 +37,8 @@ class Rewritten:
     part: Part | Literal["as it is"] | None = AS_IT_IS
 
 
-Edit = Callable[[PictureLabels], Rewritten | None]
+Edit = Callable[[PictureRow], Rewritten | None]
 """What a picture gets instead of its labels; None leaves it as it is."""
-
-
-def labels_of_many(session: Session, picture_ids: Sequence[int]) -> list[PictureLabels]:
-    """The labels of these pictures, as far as they are there."""
-    chosen = among(Picture.id, picture_ids)
-    found: dict[int, PictureLabels] = {}
-    for some in plain_rows(
-        session, select(Picture.id, Picture.revision, Picture.state, Picture.part).where(chosen)
-    ):
-        for number, revision, state, part in some:
-            found[number] = PictureLabels(number, revision, PictureState(state), Part(part) if part else None)
-    boxes = (
-        select(
-            Box.picture_id, Box.id, Box.class_id, Box.x1, Box.y1, Box.x2, Box.y2, Box.crowd, Box.attributes,
-            Box.track,
-        )
-        .where(among(Box.picture_id, picture_ids))
-        .order_by(Box.picture_id, Box.position)
-    )  # fmt: skip
-    for some in plain_rows(session, boxes):
-        for number, box_id, class_id, x1, y1, x2, y2, crowd, attributes, track in some:
-            held = json.loads(attributes) if attributes != "{}" else {}
-            labels = found[number]
-            labels.boxes.append(NewBox(class_id, (x1, y1, x2, y2), bool(crowd), held, track))
-            labels.ids.append(box_id)
-    return list(found.values())
 
 
 def change_labels(
@@ -113,7 +71,7 @@ def change_labels(
         left: Sequence[int] = some
         while left:
             with reading(sessions)() as session:
-                before = labels_of_many(session, left)
+                before = picture_rows(session, [among(Picture.id, left)])
             planned = [(labels, edited) for labels in before if (edited := edit(labels)) is not None]
             with sessions.begin() as session:
                 stale = write_labels(session, change_id, planned)
@@ -123,33 +81,33 @@ def change_labels(
 
 
 def write_labels(
-    session: Session, change_id: int | None, planned: Sequence[tuple[PictureLabels, Rewritten]]
+    session: Session, change_id: int | None, planned: Sequence[tuple[PictureRow, Rewritten]]
 ) -> list[int]:
     """Write labels as part of a transaction, with how they were before where a change is named.
 
     Returns the pictures that were saved since they were read, which are left as they are.
     """
-    ids = [labels.picture_id for labels, _ in planned]
+    ids = [labels.id for labels, _ in planned]
     query = select(Picture.id, Picture.revision).where(among(Picture.id, ids))
     revisions = {number: revision for number, revision in session.execute(query)}
-    fresh = [each for each in planned if revisions.get(each[0].picture_id) == each[0].revision]
+    fresh = [each for each in planned if revisions.get(each[0].id) == each[0].revision]
     if fresh:
         _write_boxes(session, fresh)
         _write_pictures(session, fresh)
         if change_id is not None:
             _record(session, change_id, fresh)
     # A picture that was deleted for good is neither fresh nor to be tried again.
-    there = {labels.picture_id for labels, _ in fresh}
+    there = {labels.id for labels, _ in fresh}
     return [number for number in revisions if number not in there]
 
 
-def _write_boxes(session: Session, planned: Sequence[tuple[PictureLabels, Rewritten]]) -> None:
+def _write_boxes(session: Session, planned: Sequence[tuple[PictureRow, Rewritten]]) -> None:
     """Boxes that only get another class keep their row; of other pictures all rows are written anew."""
     turned: dict[int, list[int]] = defaultdict(list)
-    anew: list[tuple[PictureLabels, Rewritten]] = []
+    anew: list[tuple[PictureRow, Rewritten]] = []
     for labels, after in planned:
         if _only_classes_differ(labels.boxes, after.boxes):
-            for box_id, old, new in zip(labels.ids, labels.boxes, after.boxes, strict=True):
+            for box_id, old, new in zip(labels.box_ids, labels.boxes, after.boxes, strict=True):
                 if old.class_id != new.class_id:
                     turned[new.class_id].append(box_id)
         else:
@@ -159,12 +117,12 @@ def _write_boxes(session: Session, planned: Sequence[tuple[PictureLabels, Rewrit
         session.execute(statement.execution_options(synchronize_session=False))
     if not anew:
         return
-    held = [labels.picture_id for labels, _ in anew if labels.boxes]
+    held = [labels.id for labels, _ in anew if labels.boxes]
     if held:
         session.execute(delete(Box).where(among(Box.picture_id, held)))
     rows = [
         {
-            "picture_id": labels.picture_id, "class_id": box.class_id, "position": place, "x1": box.corners[0],
+            "picture_id": labels.id, "class_id": box.class_id, "position": place, "x1": box.corners[0],
             "y1": box.corners[1], "x2": box.corners[2], "y2": box.corners[3], "crowd": box.crowd,
             "attributes": box.attributes, "track": box.track,
         }
@@ -185,11 +143,11 @@ def _only_classes_differ(before: Sequence[NewBox], after: Sequence[NewBox]) -> b
     )
 
 
-def _write_pictures(session: Session, planned: Sequence[tuple[PictureLabels, Rewritten]]) -> None:
+def _write_pictures(session: Session, planned: Sequence[tuple[PictureRow, Rewritten]]) -> None:
     at = now()
     rows = [
         {
-            "picture": labels.picture_id, "revision": labels.revision + 1, "state": after.state,
+            "picture": labels.id, "revision": labels.revision + 1, "state": after.state,
             "box_count": len(after.boxes),
             "labelled_at": at if after.state != PictureState.UNLABELLED else None,
         }
@@ -198,14 +156,12 @@ def _write_pictures(session: Session, planned: Sequence[tuple[PictureLabels, Rew
     # Past the mapped class: its own way of updating rows takes longer than writing them.
     table = cast("Table", Picture.__table__)
     session.execute(update(table).where(table.c.id == bindparam("picture")), rows)
-    parts = [
-        {"id": labels.picture_id, "part": after.part} for labels, after in planned if after.part != AS_IT_IS
-    ]
+    parts = [{"id": labels.id, "part": after.part} for labels, after in planned if after.part != AS_IT_IS]
     if parts:
         session.execute(update(Picture), parts)
 
 
-def _record(session: Session, change_id: int, planned: Sequence[tuple[PictureLabels, Rewritten]]) -> None:
+def _record(session: Session, change_id: int, planned: Sequence[tuple[PictureRow, Rewritten]]) -> None:
     """Remember what was there. Of a picture that one change meets twice, what it met last."""
     statement = insert_or(ChangedPicture)
     statement = statement.on_conflict_do_update(
@@ -214,7 +170,7 @@ def _record(session: Session, change_id: int, planned: Sequence[tuple[PictureLab
     )
     rows = [
         {
-            "change_id": change_id, "picture_id": labels.picture_id, "before": _before(labels, after),
+            "change_id": change_id, "picture_id": labels.id, "before": _before(labels, after),
             "after": digest(labels_record(0, after.state, after.boxes)),
         }
         for labels, after in planned
@@ -222,11 +178,11 @@ def _record(session: Session, change_id: int, planned: Sequence[tuple[PictureLab
     session.execute(statement, rows)
 
 
-def _before(labels: PictureLabels, after: Rewritten) -> dict[str, Any]:
+def _before(labels: PictureRow, after: Rewritten) -> dict[str, Any]:
     part = {} if after.part == AS_IT_IS else {"part": labels.part.value if labels.part else None}
     return labels.record() | part
 
 
-def keeping_state(labels: PictureLabels, boxes: Sequence[NewBox], by_hand: bool = False) -> Rewritten:
+def keeping_state(labels: PictureRow, boxes: Sequence[NewBox], by_hand: bool = False) -> Rewritten:
     """Other boxes in the state that the picture has, as far as it fits them."""
     return Rewritten(boxes, state_with(labels.state, bool(boxes), by_hand))

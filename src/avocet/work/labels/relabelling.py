@@ -7,6 +7,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
+from avocet.readable import so_many
 from avocet.store.database import Sessions, reading
 from avocet.store.rows import among
 from avocet.store.tables import Box, Change, ObjectClass, Picture, PictureState
@@ -14,7 +15,8 @@ from avocet.work.job_kinds import BoxesToChange, ClassToMerge, PicturesToFinish,
 from avocet.work.job_outcomes import ChangeMade
 from avocet.work.labels.changes import begin_change, changing_classes
 from avocet.work.labels.classes import get_class, retire
-from avocet.work.labels.many import PictureLabels, Rewritten, change_labels, keeping_state
+from avocet.work.labels.many import Rewritten, change_labels, keeping_state
+from avocet.work.labels.rows import PictureRow
 from avocet.work.progress import SILENT, Reporter
 
 
@@ -54,14 +56,14 @@ def mark_done(
     with sessions.begin() as session:
         change_id = begin_change(session, project_id, "Pictures marked as done").id
 
-    def edit(labels: PictureLabels) -> Rewritten | None:
+    def edit(labels: PictureRow) -> Rewritten | None:
         begun = labels.state == PictureState.IN_PROGRESS and labels.boxes
         return Rewritten(labels.boxes, PictureState.DONE) if begun else None
 
     changed = change_labels(sessions, change_id, begun, edit, reporter)
     with sessions.begin() as session:
         change = session.get_one(Change, change_id)
-        change.title = f"{changed:,} {'picture' if changed == 1 else 'pictures'} marked as done"
+        change.title = f"{so_many(changed, 'picture')} marked as done"
     return ChangeMade(change_id=change_id, title=change.title, changed=changed)
 
 
@@ -89,22 +91,24 @@ def change_boxes(
         change_id = begin_change(session, project_id, f"Boxes {what}").id
     wanted, changed = set(ids), set[int]()
 
-    def edit(labels: PictureLabels) -> Rewritten | None:
-        met = wanted.intersection(labels.ids)
+    def edit(labels: PictureRow) -> Rewritten | None:
+        met = wanted.intersection(labels.box_ids)
         changed.update(met)
         if class_id is None:
-            boxes = [box for number, box in zip(labels.ids, labels.boxes, strict=True) if number not in met]
+            boxes = [
+                box for number, box in zip(labels.box_ids, labels.boxes, strict=True) if number not in met
+            ]
         else:
             boxes = [
                 replace(box, class_id=class_id) if number in met else box
-                for number, box in zip(labels.ids, labels.boxes, strict=True)
+                for number, box in zip(labels.box_ids, labels.boxes, strict=True)
             ]
         return keeping_state(labels, boxes, by_hand=True) if met else None
 
     change_labels(sessions, change_id, pictures, edit, reporter)
     with sessions.begin() as session:
         change = session.get_one(Change, change_id)
-        change.title = f"{len(changed):,} {'box' if len(changed) == 1 else 'boxes'} {what}"
+        change.title = f"{so_many(len(changed), 'box', 'boxes')} {what}"
     return ChangeMade(change_id=change_id, title=change.title, changed=len(changed))
 
 
@@ -137,8 +141,8 @@ def merge_class(
         change_id = begin_change(session, project_id, f"{chosen.name} merged into {target.name}").id
     changed: dict[int, int] = {}
 
-    def edit(labels: PictureLabels) -> Rewritten | None:
-        changed[labels.picture_id] = sum(box.class_id == class_id for box in labels.boxes)
+    def edit(labels: PictureRow) -> Rewritten | None:
+        changed[labels.id] = sum(box.class_id == class_id for box in labels.boxes)
         boxes = [replace(box, class_id=into_id) if box.class_id == class_id else box for box in labels.boxes]
         return keeping_state(labels, boxes)
 

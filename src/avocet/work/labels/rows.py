@@ -1,37 +1,21 @@
-"""All labels of many pictures, for freezing and exporting: plain rows, no objects of the database."""
+"""Labels of many pictures as plain rows, no objects of the database: to be frozen, exported or changed."""
 
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import Any
 
 from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session
 
 from avocet.store.rows import plain_rows
 from avocet.store.tables import Box, Part, Picture, PictureState
-
-
-class BoxRow(NamedTuple):
-    """A box as it is labelled, corners in original pixels."""
-
-    class_id: int
-    x1: float
-    y1: float
-    x2: float
-    y2: float
-    crowd: bool
-    attributes: dict[str, Any]
-    track: int | None
-
-    @property
-    def corners(self) -> tuple[float, float, float, float]:
-        return self.x1, self.y1, self.x2, self.y2
+from avocet.work.labels.boxes import NewBox, labels_record
 
 
 @dataclass(slots=True)
 class PictureRow:
-    """A picture with its boxes in their order."""
+    """A picture with its boxes in their order. ``box_ids`` are theirs in the database."""
 
     id: int
     name: str
@@ -41,8 +25,14 @@ class PictureRow:
     height: int
     part: Part | None
     state: PictureState
+    revision: int
     path: str | None
-    boxes: list[BoxRow] = field(default_factory=list)
+    boxes: list[NewBox] = field(default_factory=list)
+    box_ids: list[int] = field(default_factory=list)
+
+    def record(self) -> dict[str, Any]:
+        """Its labels as `avocet.work.labels.boxes.labels_of` gives them."""
+        return labels_record(self.revision, self.state, self.boxes)
 
 
 def picture_rows(
@@ -51,26 +41,30 @@ def picture_rows(
     """The pictures that meet all conditions, with their boxes."""
     columns = (
         Picture.id, Picture.name, Picture.content_hash, Picture.suffix, Picture.width, Picture.height,
-        Picture.part, Picture.state, Picture.path,
+        Picture.part, Picture.state, Picture.revision, Picture.path,
     )  # fmt: skip
     parts = {each.value: each for each in Part}
+    states = {each.value: each for each in PictureState}
     found = [
         PictureRow(
-            row[0], row[1], row[2], row[3], row[4], row[5], parts.get(row[6]), PictureState(row[7]), row[8]
+            number, name, digest, suffix, width, height, parts.get(part), states[state], revision, path
         )
         for some in plain_rows(session, select(*columns).where(*wanted).order_by(order))
-        for row in some
+        for number, name, digest, suffix, width, height, part, state, revision, path in some
     ]
     by_id = {picture.id: picture for picture in found}
     query = (
         select(
-            Box.picture_id, Box.class_id, Box.x1, Box.y1, Box.x2, Box.y2, Box.crowd, Box.attributes, Box.track
+            Box.picture_id, Box.id, Box.class_id, Box.x1, Box.y1, Box.x2, Box.y2, Box.crowd, Box.attributes,
+            Box.track,
         )
         .where(Box.picture_id.in_(select(Picture.id).where(*wanted)))
         .order_by(Box.picture_id, Box.position)
-    )
+    )  # fmt: skip
     for some in plain_rows(session, query):
-        for picture_id, class_id, x1, y1, x2, y2, crowd, attributes, track in some:
+        for picture_id, box_id, class_id, x1, y1, x2, y2, crowd, attributes, track in some:
             held = json.loads(attributes) if attributes != "{}" else {}
-            by_id[picture_id].boxes.append(BoxRow(class_id, x1, y1, x2, y2, bool(crowd), held, track))
+            picture = by_id[picture_id]
+            picture.boxes.append(NewBox(class_id, (x1, y1, x2, y2), bool(crowd), held, track))
+            picture.box_ids.append(box_id)
     return found

@@ -17,6 +17,7 @@ from avocet.store.tables import (
     ChangedPicture,
     ObjectClass,
     Part,
+    Picture,
     PictureState,
     Snapshot,
     now,
@@ -25,14 +26,14 @@ from avocet.work.job_kinds import ChangeToUndo, Task
 from avocet.work.job_outcomes import Undone
 from avocet.work.labels.boxes import boxes_from
 from avocet.work.labels.changes import class_row, digest, renumber
-from avocet.work.labels.many import AS_IT_IS, Rewritten, labels_of_many, write_labels
+from avocet.work.labels.many import AS_IT_IS, Rewritten, write_labels
+from avocet.work.labels.many import AT_ONCE as LABELLED_AT_ONCE
+from avocet.work.labels.rows import picture_rows
+from avocet.work.pictures.filing import AT_ONCE as FILED_AT_ONCE
 from avocet.work.pictures.filing import restore_filing
 from avocet.work.problems import NotFound
 from avocet.work.progress import SILENT, Reporter, in_portions
 from avocet.work.project.projects import get_project
-
-AT_ONCE, FILED_AT_ONCE = 250, 1000
-"""Pictures restored in one transaction: with their labels, or only their part, place or tag."""
 
 
 def do_undo(task: Task[ChangeToUndo]) -> Undone:
@@ -69,7 +70,7 @@ def undo_change(sessions: Sessions, project_id: int, change_id: int, reporter: R
             .distinct()
         ).all()
     restored = 0
-    for some in in_portions(todo, FILED_AT_ONCE if marks else AT_ONCE, reporter):
+    for some in in_portions(todo, FILED_AT_ONCE if marks else LABELLED_AT_ONCE, reporter):
         if marks:
             restored += _file_back(sessions, change_id, marks, some)
         else:
@@ -115,11 +116,11 @@ def _label_back(sessions: Sessions, change_id: int, ids: Sequence[int]) -> int:
             select(ChangedPicture.picture_id, ChangedPicture.after, ChangedPicture.before).where(*chosen)
         ).all()
         changed = {number: (after, before) for number, after, before in rows}
-        here = labels_of_many(session, list(changed))
+        here = picture_rows(session, [among(Picture.id, ids)])
     planned = [
         (labels, Rewritten(boxes_from(before), PictureState(before["state"]), _part(before)))
         for labels in here
-        for after, before in [changed[labels.picture_id]]
+        for after, before in [changed[labels.id]]
         if digest(labels.record()) == after
     ]
     with sessions.begin() as session:

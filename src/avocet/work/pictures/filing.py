@@ -13,8 +13,7 @@ from sqlalchemy.dialects.sqlite import insert as insert_or
 from sqlalchemy.engine import CursorResult
 from sqlalchemy.orm import Session
 
-from avocet.core.errors import InputError
-from avocet.readable import is_readable, readable
+from avocet.readable import so_many, usable_name
 from avocet.store.database import Sessions
 from avocet.store.rows import among
 from avocet.store.tables import Change, ChangedPicture, Part, Picture, PictureTag, now
@@ -94,14 +93,16 @@ def set_tag(
     sessions: Sessions, project_id: int, ids: Sequence[int], tag: str, on: bool, reporter: Reporter = SILENT
 ) -> ChangeMade:
     """Put a tag on pictures, or take it off. Raises `InputError` for a tag that is empty or too long."""
-    wanted = tag.strip()
-    if not wanted or len(wanted) > LONGEST_TAG:
-        raise InputError(f"a tag has 1 to {LONGEST_TAG} characters, not {len(wanted)}")
-    if not is_readable(wanted):
-        raise InputError(f"the tag {readable(wanted)!r} has characters that cannot be shown")
+    wanted = usable_name(tag, "a tag", LONGEST_TAG)
     has = select(PictureTag.tag).where(PictureTag.picture_id == Picture.id, PictureTag.tag == wanted).exists()
-    mark = f"{TAGGED if on else UNTAGGED}{wanted}"
-    step = _Step(mark, ids, ~has if on else has, func.json_object())
+    step = _Step(
+        mark=f"{TAGGED if on else UNTAGGED}{wanted}",
+        ids=ids,
+        differs=~has if on else has,
+        before=func.json_object(),
+        tag=wanted,
+        tagged=on,
+    )
     return _file(
         sessions, project_id, f"tagged {wanted}" if on else f"without the tag {wanted}", [step], reporter
     )
@@ -109,13 +110,18 @@ def set_tag(
 
 @dataclass(frozen=True)
 class _Step:
-    """What pictures get: the condition that they have not got it yet, what they had, and what is written."""
+    """What pictures get: the condition that they have not got it yet, what they had, and what is written.
+
+    That is values of the picture itself, or a tag put on or taken off.
+    """
 
     mark: str
     ids: Sequence[int]
     differs: ColumnElement[bool]
     before: Any
     values: dict[str, Any] = field(default_factory=dict)
+    tag: str = ""
+    tagged: bool = True
 
 
 def _file(
@@ -133,7 +139,7 @@ def _file(
                 changed += _take(session, project_id, change_id, steps[place], ids)
     with sessions.begin() as session:
         change = session.get_one(Change, change_id)
-        change.title = f"{changed:,} {'picture' if changed == 1 else 'pictures'} {done}"
+        change.title = f"{so_many(changed, 'picture')} {done}"
         if not changed:
             session.delete(change)
     return ChangeMade(change_id=change_id if changed else None, title=change.title, changed=changed)
@@ -145,9 +151,8 @@ def _take(session: Session, project_id: int, change_id: int, step: _Step, ids: S
     rows = select(literal(change_id), Picture.id, literal(step.mark), step.before).where(*chosen)
     columns = ["change_id", "picture_id", "after", "before"]
     met = _count(session.execute(insert(ChangedPicture).from_select(columns, rows)))
-    kind, tag = step.mark[: len(TAGGED)], step.mark[len(TAGGED) :]
-    if kind in (TAGGED, UNTAGGED):
-        _tag(session, select(Picture.id).where(*chosen), tag, kind == TAGGED)
+    if step.tag:
+        _tag(session, select(Picture.id).where(*chosen), step.tag, step.tagged)
     else:
         session.execute(_quietly(update(Picture).where(*chosen).values(step.values)))
     return met

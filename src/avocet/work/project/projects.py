@@ -4,7 +4,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.readable import is_readable, readable
+from avocet.readable import usable_name
 from avocet.store.tables import (
     Project,
 )
@@ -14,11 +14,7 @@ from avocet.work.problems import NotFound, by_number
 
 def create_project(session: Session, name: str) -> Project:
     """Make a project. Raises `InputError` if the name is empty, too long or taken."""
-    wanted = name.strip()
-    if not wanted or len(wanted) > 100:
-        raise InputError(f"a project's name has 1 to 100 characters, not {len(wanted)}")
-    if not is_readable(wanted):
-        raise InputError(f"the project's name {readable(wanted)!r} has characters that cannot be shown")
+    wanted = usable_name(name, "a project's name")
     if session.scalar(select(Project).where(Project.name == wanted)) is not None:
         raise InputError(f"there is a project called {wanted!r} already")
     project = Project(name=wanted)
