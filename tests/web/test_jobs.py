@@ -1,14 +1,18 @@
 """Jobs and the stream of events."""
 
 import json
+import threading
 
 import pytest
 
 from avocet.store.database import reading
-from avocet.store.tables import Job
+from avocet.store.tables import Job, Part
 from avocet.web.app import create_app
 from avocet.web.events import EventHub
+from avocet.web.kept import KeptLabels
+from avocet.work.labels.columns import PARTS
 from avocet.work.news import LONG_AGO
+from avocet.work.pictures.filing import set_part
 from tests.web.conftest import BASE
 
 
@@ -24,7 +28,7 @@ def told(events):
 @pytest.fixture
 def hub(client, data):
     """A hub that looks when it is asked to, among the application's own schemas."""
-    return EventHub(reading(data[1]))
+    return EventHub(reading(data[1]), KeptLabels(reading(data[1])))
 
 
 def test_events_tell_of_jobs_and_epochs(client, hub, labelled, work):
@@ -47,6 +51,36 @@ def test_events_tell_of_jobs_and_epochs(client, hub, labelled, work):
     client.post(f"{BASE}/projects/1/crop-looks")
     hub.look()
     assert len(told(seen)) == count and told(late)[-1][1]["state"] == "waiting"
+
+
+def test_what_a_job_changed_is_read_before_somebody_asks(client, data, labelled, work):
+    kept = KeptLabels(reading(data[1]))
+    hub = EventHub(reading(data[1]), kept)
+    hub.follow(1, lambda told: None)
+    set_part(data[1], labelled, [1], Part.TEST)
+    hub.look()
+    assert until_read(kept) is None
+    client.post(f"{BASE}/projects/1/crop-looks")
+    hub.look()
+    read = until_read(kept)
+    assert PARTS[read.part[0]] == Part.TEST
+    # What comes while it rests is read once it has rested.
+    set_part(data[1], labelled, [1], Part.TRAINING)
+    kept._resting[1] = float("inf")
+    work()
+    hub.look()
+    assert until_read(kept) is read
+    kept._resting[1] = 0
+    hub.look()
+    assert PARTS[until_read(kept).part[0]] == Part.TRAINING
+
+
+def until_read(kept):
+    """What is kept once nothing is being read."""
+    for thread in threading.enumerate():
+        if thread.name == "labels":
+            thread.join(30)
+    return kept._held.get(1)
 
 
 def test_a_new_stream_tells_only_what_is_news(client, data, hub, labelled, work):

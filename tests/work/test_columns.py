@@ -6,8 +6,10 @@ import numpy as np
 import pytest
 from sqlalchemy import delete, text
 
+from avocet.store.rows import among
 from avocet.store.tables import Box, Part, Picture, PictureState
 from avocet.web.kept import MOST_PROJECTS, KeptLabels
+from avocet.work.labels import columns
 from avocet.work.labels.boxes import NewBox, save_labels
 from avocet.work.labels.classes import list_classes
 from avocet.work.labels.columns import brought_up_to_date, read_columns
@@ -85,6 +87,20 @@ def test_where_nothing_changed_nothing_is_read(data, labelled):
     with data[1]() as session:
         before = read_columns(session, labelled)
         assert brought_up_to_date(session, labelled, before) is before
+
+
+def test_a_split_reads_no_box_again(data, labelled, monkeypatch):
+    with data[1]() as session:
+        before = read_columns(session, labelled)
+    asked = []
+    monkeypatch.setattr(columns, "among", lambda column, ids: asked.append(ids) or among(column, ids))
+    set_part(data[1], labelled, before.picture_ids.tolist(), Part.TEST)
+    with data[1].begin() as session:
+        picture = session.get(Picture, int(before.picture_ids[1]))
+        save_labels(session, picture, picture.revision, [], PictureState.EMPTY)
+    with data[1]() as session:
+        assert equal(brought_up_to_date(session, labelled, before), read_columns(session, labelled))
+    assert asked == [[int(before.picture_ids[1])]]
 
 
 def test_a_stamp_only_rises(data, labelled):

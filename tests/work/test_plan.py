@@ -63,6 +63,7 @@ def test_class_that_only_validation_has_is_an_obstacle(data, labelled):
         )
 
 
+@pytest.mark.slow
 def test_class_without_boxes_is_warned_of_and_learnt_around(data, labelled):
     folder, sessions = data
     with sessions.begin() as session:

@@ -10,14 +10,13 @@ from typing import Any
 import click
 import uvicorn
 from a2wsgi import WSGIMiddleware
-from flask import Flask
 
 from avocet.cli.common import Bar, data_option, open_data
 from avocet.core.errors import InputError
 from avocet.demo.project import make_demo_project
 from avocet.jobs.queue import Queues
 from avocet.jobs.supervisor import Supervisor
-from avocet.store.database import Sessions, reading
+from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.store.lock import only_server
 from avocet.web.app import LOCAL_NAMES, create_app
@@ -85,7 +84,8 @@ def _serve(
         roots=folders,
     )
     wsgi: Any = app
-    hub = EventHub(reading(sessions))
+    context: Context = app.extensions["avocet"]
+    hub = EventHub(context.reading, context.labels)
     server = uvicorn.Server(
         uvicorn.Config(
             FrontDoor(with_events(WSGIMiddleware(wsgi, workers=THREADS), hub), password),
@@ -105,7 +105,7 @@ def _serve(
         f"Avocet is at http://{shown}:{listener.getsockname()[1]} with the data in {folder.root}. Ctrl-C ends it."
     )
     if demo:
-        _make_demo(sessions, folder, app)
+        _make_demo(sessions, folder, context)
     # The server hands a signal on once it has ended: a termination then ends the rest as Ctrl-C does.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
@@ -127,9 +127,8 @@ class _Told(Silent):
         self._context.making = Making(message, done, total)
 
 
-def _make_demo(sessions: Sessions, folder: DataFolder, app: Flask) -> None:
+def _make_demo(sessions: Sessions, folder: DataFolder, context: Context) -> None:
     """Make the demo project beside the server, which answers meanwhile and says how far it is."""
-    context: Context = app.extensions["avocet"]
     context.making = Making("Looking for projects", 0, 1)
 
     def make() -> None:

@@ -13,6 +13,7 @@ from typing import Any
 
 from avocet.store.database import Sessions
 from avocet.web.context import job_out
+from avocet.web.kept import KeptLabels
 from avocet.work.news import News, ProjectNews
 
 log = logging.getLogger(__name__)
@@ -38,10 +39,14 @@ class EventHub:
     Parameters
     ----------
     reading : Sessions
+    labels : KeptLabels
+        Read on in the background while jobs of a project that is followed are at work.
     """
 
-    def __init__(self, reading: Sessions) -> None:
+    def __init__(self, reading: Sessions, labels: KeptLabels) -> None:
         self._reading = reading
+        self._labels = labels
+        self._behind: set[int] = set()
         self._lock = threading.Lock()
         self._following: dict[int, set[Put]] = {}
         self._news: dict[int, ProjectNews] = {}
@@ -80,9 +85,14 @@ class EventHub:
                     self._news.pop(project_id, None)
                     continue
                 with self._reading() as session:
-                    told = as_events(self._news[project_id].look(session))
+                    news = self._news[project_id].look(session)
+                told = as_events(news)
                 for put in puts if told else ():
                     put(told)
+                if news.jobs:
+                    self._behind.add(project_id)
+                if project_id in self._behind and self._labels.warm_up(project_id):
+                    self._behind.discard(project_id)
 
     def _run(self) -> None:
         while not self._closing.wait(LOOK_EVERY):

@@ -2,6 +2,7 @@
 
 import contextlib
 import threading
+import time
 from collections import OrderedDict
 
 from avocet.store.database import Sessions
@@ -32,6 +33,7 @@ class KeptLabels:
         self._locks: dict[int, threading.Lock] = {}
         self._lock = threading.Lock()
         self._warming: set[int] = set()
+        self._resting: dict[int, float] = {}
 
     def of(self, project_id: int) -> LabelColumns:
         """The project's labels as they are now. Raises `NotFound` where there is no such project."""
@@ -67,19 +69,27 @@ class KeptLabels:
             self._frozen[snapshot.content_hash] = labels_beside(folder, snapshot)
         return self._frozen[snapshot.content_hash]
 
-    def warm_up(self, project_id: int) -> None:
-        """Read the project's labels in the background, or what changed of them, unless that is under way."""
+    def warm_up(self, project_id: int) -> bool:
+        """Read the project's labels in the background, or what changed of them; returns whether it begins to.
+
+        Not while it is under way, nor for twice as long as it took: whoever asks beside a change to
+        very many pictures finds most of them read, and the server still has its time for others.
+        """
         with self._lock:
-            if project_id in self._warming:
-                return
+            if project_id in self._warming or time.monotonic() < self._resting.get(project_id, 0.0):
+                return False
             self._warming.add(project_id)
         threading.Thread(target=self._try, args=(project_id,), name="labels", daemon=True).start()
+        return True
 
     def _try(self, project_id: int) -> None:
+        begun = time.monotonic()
         try:
             # Whoever asks for them gets the error.
             with contextlib.suppress(Exception):
                 self.of(project_id)
         finally:
+            ended = time.monotonic()
             with self._lock:
                 self._warming.discard(project_id)
+                self._resting[project_id] = ended + 2 * (ended - begun)

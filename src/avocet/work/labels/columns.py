@@ -14,7 +14,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from avocet.core.boxes import Array
-from avocet.store.rows import plain_rows
+from avocet.store.rows import among, plain_rows
 from avocet.store.tables import Box, Part, Picture, PictureState, Project
 from avocet.work.labels.states import LABELLED
 from avocet.work.problems import NotFound
@@ -37,6 +37,8 @@ class LabelColumns:
         Width and height in original pixels.
     part, state : (P,) ndarray of int8
         Places in `PARTS` and `STATES`.
+    revisions : (P,) ndarray of int64
+        Of each picture's labels; 0 in a snapshot.
     owner : (N,) ndarray of int64
         For each box the place of its picture; not falling.
     box_ids, class_ids : (N,) ndarray of int64
@@ -53,6 +55,7 @@ class LabelColumns:
     sizes: Array
     part: NDArray[np.int8]
     state: NDArray[np.int8]
+    revisions: NDArray[np.int64]
     owner: NDArray[np.int64]
     box_ids: NDArray[np.int64]
     class_ids: NDArray[np.int64]
@@ -82,7 +85,7 @@ class LabelColumns:
         place = np.cumsum(chosen) - 1
         return LabelColumns(
             self.picture_ids[chosen], self.sizes[chosen], self.part[chosen], self.state[chosen],
-            place[self.owner[boxes]], self.box_ids[boxes], self.class_ids[boxes], self.corners[boxes],
+            self.revisions[chosen], place[self.owner[boxes]], self.box_ids[boxes], self.class_ids[boxes], self.corners[boxes],
             self.crowd[boxes], self.track[boxes], self.stamp,
         )  # fmt: skip
 
@@ -96,7 +99,11 @@ def read_columns(session: Session, project_id: int) -> LabelColumns:
 
 
 def brought_up_to_date(session: Session, project_id: int, before: LabelColumns) -> LabelColumns:
-    """The same columns with what changed since they were read."""
+    """The same columns with what changed since they were read.
+
+    Boxes are read anew only where the labels have another revision: a split of many pictures
+    touches none.
+    """
     stamp = project_stamp(session, project_id)
     if stamp == before.stamp:
         return before
@@ -112,13 +119,21 @@ def brought_up_to_date(session: Session, project_id: int, before: LabelColumns) 
     if int(stay.sum()) + len(pictures) != there:
         # Pictures were deleted for good; nothing is left of them to say so.
         return read_columns(session, project_id)
-    boxes = _boxes(session, [Picture.project_id == project_id, Picture.binned_at.is_(None), *since])
-    kept = before.of_pictures(stay)
-    old = np.column_stack([kept.picture_ids, kept.sizes, kept.part, kept.state]).astype(np.float64)
-    old_boxes = np.column_stack(
-        [kept.picture_ids[kept.owner], kept.box_ids, kept.class_ids, kept.corners, kept.crowd, kept.track]
-    ).astype(np.float64)
+    ids = pictures[:, 0].astype(np.int64)
+    same = _revisions(before, ids) == pictures[:, -1]
+    boxes = _boxes(session, [among(Picture.id, ids[~same].tolist())])
+    old = _picture_table(before.of_pictures(stay))
+    old_boxes = _box_table(before.of_pictures(stay | np.isin(before.picture_ids, ids[same])))
     return _assembled(np.vstack([old, pictures]), np.vstack([old_boxes, boxes]), stamp)
+
+
+def _revisions(columns: LabelColumns, ids: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The revisions of pictures, -1 where they are not among the columns."""
+    place = np.searchsorted(columns.picture_ids, ids)
+    place[place == len(columns.picture_ids)] = 0
+    if not len(columns.picture_ids):
+        return np.full(len(ids), -1)
+    return np.where(columns.picture_ids[place] == ids, columns.revisions[place], -1)
 
 
 def project_stamp(session: Session, project_id: int) -> int:
@@ -130,20 +145,20 @@ def project_stamp(session: Session, project_id: int) -> int:
 
 
 def _pictures(session: Session, project_id: int, wanted: Sequence[Any]) -> Array:
-    """Id, width, height, part and state of pictures as numbers."""
-    query = select(Picture.id, Picture.width, Picture.height, Picture.part, Picture.state)
+    """Pictures as a table of numbers, see `_picture_table`."""
+    query = select(Picture.id, Picture.width, Picture.height, Picture.part, Picture.state, Picture.revision)
     part_of = {each.value if each else None: float(place) for place, each in enumerate(PARTS)}
     state_of = {each.value: float(place) for place, each in enumerate(STATES)}
     rows = [
-        (number, width, height, part_of[part], state_of[state])
+        (number, width, height, part_of[part], state_of[state], revision)
         for some in plain_rows(session, query.where(Picture.project_id == project_id, *wanted))
-        for number, width, height, part, state in some
+        for number, width, height, part, state, revision in some
     ]
-    return np.array(rows, dtype=np.float64).reshape(-1, 5)
+    return np.array(rows, dtype=np.float64).reshape(-1, 6)
 
 
 def _boxes(session: Session, wanted: Sequence[Any]) -> Array:
-    """Picture id, box id, class id, corners, crowd, has a track; of each picture in order."""
+    """The boxes of pictures, of each in order, as a table of numbers, see `_box_table`."""
     pictures = select(Picture.id).where(*wanted)
     query = select(
         Box.picture_id, Box.id, Box.class_id, Box.x1, Box.y1, Box.x2, Box.y2, Box.crowd, Box.track.is_not(None)
@@ -151,6 +166,23 @@ def _boxes(session: Session, wanted: Sequence[Any]) -> Array:
     query = query.where(Box.picture_id.in_(pictures)).order_by(Box.picture_id, Box.position)
     chunks = [np.array(some, dtype=np.float64) for some in plain_rows(session, query)]
     return np.concatenate(chunks) if chunks else np.zeros((0, 9))
+
+
+def _picture_table(columns: LabelColumns) -> Array:
+    """Id, width, height, part, state, revision."""
+    return np.column_stack(
+        [columns.picture_ids, columns.sizes, columns.part, columns.state, columns.revisions]
+    ).astype(np.float64)
+
+
+def _box_table(columns: LabelColumns) -> Array:
+    """Picture id, box id, class id, corners, crowd, has a track."""
+    return np.column_stack(
+        [
+            columns.picture_ids[columns.owner], columns.box_ids, columns.class_ids, columns.corners,
+            columns.crowd, columns.track,
+        ]
+    ).astype(np.float64)  # fmt: skip
 
 
 def _assembled(pictures: Array, boxes: Array, stamp: int) -> LabelColumns:
@@ -164,6 +196,7 @@ def _assembled(pictures: Array, boxes: Array, stamp: int) -> LabelColumns:
         sizes=pictures[:, 1:3],
         part=pictures[:, 3].astype(np.int8),
         state=pictures[:, 4].astype(np.int8),
+        revisions=pictures[:, 5].astype(np.int64),
         owner=owner,
         box_ids=boxes[:, 1].astype(np.int64),
         class_ids=boxes[:, 2].astype(np.int64),

@@ -51,6 +51,7 @@ def _completed(**kept: Any) -> LabelColumns:
     boxes = len(kept["owner"])
     return LabelColumns(
         state=np.zeros(len(kept["picture_ids"]), np.int8),
+        revisions=np.zeros(len(kept["picture_ids"]), np.int64),
         box_ids=np.arange(boxes),
         track=np.zeros(boxes, bool),
         **kept,
