@@ -35,11 +35,17 @@ WIDTH, HEIGHT = 1280, 800
 
 
 @pytest.fixture(scope="session")
-def belt(tmp_path_factory):
-    """Ten rendered stills and a clip of twelve frames as files."""
+def stills():
+    """Ten frames of the belt."""
+    return [render_still(number) for number in range(10)]
+
+
+@pytest.fixture(scope="session")
+def belt(tmp_path_factory, stills):
+    """The stills and a clip of twelve frames as files."""
     place = tmp_path_factory.mktemp("belt")
-    for number in range(10):
-        (place / f"still-{number}.jpg").write_bytes(encode_jpeg(render_still(number).pixels))
+    for number, frame in enumerate(stills):
+        (place / f"still-{number}.jpg").write_bytes(encode_jpeg(frame.pixels))
     with ClipWriter(place / "belt.mp4", 960, 540, 12) as writer:
         for frame in render_clip(50, 12):
             writer.write(frame.pixels)
@@ -67,18 +73,17 @@ def sessions(server):
 
 
 @pytest.fixture
-def project(belt, server, sessions, request):
+def project(belt, stills, server, sessions, request):
     """A project of its own for each test: six labelled stills, four unlabelled ones and a clip."""
     folder = server[1]
     with sessions.begin() as session:
         made = create_project(session, f"Belt for {request.node.name}"[:100])
         ids = {each.name: each.id for each in ensure_classes(session, made.id, list(NAMES))}
-        for number in range(10):
+        for number, frame in enumerate(stills):
             name = f"still-{number}.jpg"
             picture = add_picture(session, folder, made.id, belt / name, name).picture
             if number < 6:
                 picture.part = Part.TRAINING if number < 4 else Part.VALIDATION
-                frame = render_still(number)
                 pairs = zip(frame.classes, frame.boxes.tolist(), strict=True)
                 boxes = [NewBox(ids[name], tuple(box)) for name, box in pairs]
                 save_labels(session, picture, 0, boxes, PictureState.DONE)

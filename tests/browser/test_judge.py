@@ -34,7 +34,7 @@ def boxes_of(page, evaluation_id, score):
 
 
 def test_from_figures_to_what_lies_behind(page):
-    better, worse = train(page, "better", 40), train(page, "worse", 1, None)
+    better, worse = train(page, "better", 25), train(page, "worse", 1, None)
     first, second = measure(page, worse), measure(page, better)
     training = measure(page, better, "training")
 
@@ -135,7 +135,7 @@ def test_from_figures_to_what_lies_behind(page):
 
 
 def test_anatomy_and_models_combined(page):
-    one, two = train(page, "one", 30), train(page, "two", 20)
+    one, two = train(page, "one", 12), train(page, "two", 8)
     page.open(f"judge/anatomy?run={one}&picture={page.pictures[0]}")
     page.stage()
     page.find("cell-panel", "The anchor in its cell")

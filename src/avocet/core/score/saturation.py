@@ -4,8 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
-from scipy.optimize import nnls
+from numpy.typing import ArrayLike
 
 from avocet.core.boxes import Array
 
@@ -82,28 +81,39 @@ def fit_saturation(
         raise ValueError(f"{len(x)} numbers of pictures do not go with {len(y)} precisions")
     if len(np.unique(x)) < 3 or (x <= 0).any():
         raise ValueError("a curve needs at least three different numbers of pictures, all above 0")
-    ceiling, drop, exponent = _fit(x, y)
+    ceiling, drop, exponent = _fit(x, y[None])[0].tolist()
     curve = ceiling - drop * x**-exponent
     spread = max(0.01, float(np.sqrt(((y - curve) ** 2).sum() / max(1, len(x) - 3))))
-    foreseen = []
-    for _ in range(RESAMPLES):
-        top, fall, rate = _fit(x, np.clip(curve + generator.normal(0, spread, len(x)), 0, 1))
-        foreseen.append(top - fall * asked**-rate)
-    low, middle, high = np.clip(np.percentile(foreseen, (5, 50, 95)), 0, 1)
+    drawn = generator.normal(0, spread, (RESAMPLES, len(x)))
+    top, fall, rate = _fit(x, np.clip(curve + drawn, 0, 1)).T
+    low, middle, high = np.clip(np.percentile(top - fall * asked**-rate, (5, 50, 95)), 0, 1)
     return Saturation(
         ceiling, drop, exponent, float(low), float(middle), float(high),
         float(ceiling - drop * x.max() ** -exponent),
     )  # fmt: skip
 
 
-def _fit(x: Array, y: Array) -> tuple[float, float, float]:
-    best: tuple[float, float, float] = (float(y.mean()), 0.0, 1.0)
-    least = np.inf
-    for exponent in EXPONENTS:
-        # With room = 1 − ceiling, 1 − y = room + drop · x ** −exponent: both not negative.
-        powers: NDArray[np.float64] = np.stack([np.ones(len(x)), (x / x.max()) ** -exponent], axis=1)
-        (room, scaled), residual = nnls(powers, 1 - y)
-        if residual < least - 1e-12:
-            least = residual
-            best = (float(1 - room), float(scaled * x.max() ** exponent), float(exponent))
-    return best
+def _fit(x: Array, measured: Array) -> Array:
+    """Ceiling, drop and exponent for each row of measured precisions."""
+    # With room = 1 − ceiling, 1 − y = room + drop · x ** −exponent: both not negative.
+    wanted = 1 - measured
+    powers = (x / x.max()) ** -EXPONENTS[:, None]
+    count, once, squares = len(x), powers.sum(axis=1), (powers**2).sum(axis=1)
+    whole, product = wanted.sum(axis=1)[:, None], wanted @ powers.T
+    # Least squares in two unknowns that may not be negative: the free optimum, or the better of those on the edges.
+    room = (squares * whole - once * product) / (count * squares - once**2)
+    fall = (count * product - once * whole) / (count * squares - once**2)
+    free = (room >= 0) & (fall >= 0)
+    rooms = np.stack(
+        [np.where(free, room, 0), np.broadcast_to(np.maximum(whole / count, 0), free.shape), 0 * room]
+    )
+    falls = np.stack([np.where(free, fall, 0), 0 * fall, np.maximum(product / squares, 0)])
+    left = wanted[:, None] - rooms[..., None] - falls[..., None] * powers
+    residual = np.sqrt((left**2).sum(axis=-1))
+    way = residual.argmin(axis=0)[None]
+    residual, rooms, falls = (np.take_along_axis(each, way, 0)[0] for each in (residual, rooms, falls))
+    # Of exponents that fit alike the slowest.
+    best = (residual <= residual.min(axis=1, keepdims=True) + 1e-12).argmax(axis=1)[:, None]
+    room, fall = (np.take_along_axis(each, best, 1)[:, 0] for each in (rooms, falls))
+    exponent = EXPONENTS[best[:, 0]]
+    return np.stack([1 - room, fall * x.max() ** exponent, exponent], axis=1)
