@@ -5,6 +5,9 @@ import { api, type DrawnBox } from "@/api/client";
 import { useLabelling } from "@/views/labels/editing/labelling";
 import { later } from "./mounted";
 
+const said = vi.hoisted(() => [] as string[]);
+vi.mock("@/state/notes", () => ({ say: (words: string) => said.push(words), complain: () => undefined }));
+
 let project = 500;
 const box = (x: number, class_id = 1): DrawnBox => ({
   class_id,
@@ -19,10 +22,29 @@ describe("the boxes of a picture", () => {
   let touched = 0;
   beforeEach(() => {
     touched = 0;
+    said.length = 0;
     work = useLabelling(++project, 3, ref({ width: 100, height: 80 }), () => (touched += 1));
     work.show({ boxes: [box(0), box(40), box(70, 2)], state: "in_progress" });
   });
   const xs = (): number[] => work.boxes.value.map((each) => each.corners[0]);
+
+  test("boxes of another picture come once, and what is left out is said", () => {
+    work.show({ boxes: [box(0)], state: "in_progress" });
+    const others = [box(2), box(2, 2), box(50), box(85)];
+    work.takeOver(others);
+    // The first is here already, of its class; the last has no place.
+    expect(work.boxes.value.map((each) => [each.corners[0], each.class_id])).toEqual([
+      [0, 1],
+      [2, 2],
+      [50, 1],
+    ]);
+    expect([work.selection.value, work.boxes.value[1]!.track]).toEqual([[1, 2], null]);
+    expect(said).toEqual(["1 box does not fit here; 1 is here already"]);
+    work.takeOver(others);
+    expect([work.boxes.value.length, said[1]]).toEqual([3, "1 box does not fit here; 3 are here already"]);
+    work.takeOver([box(50)]);
+    expect([work.boxes.value.length, said[2]]).toEqual([3, "1 is here already"]);
+  });
 
   test("showing a picture is no change of it", () => {
     expect(touched).toBe(0);

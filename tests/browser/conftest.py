@@ -227,6 +227,17 @@ class Page:
         self.driver.execute_cdp_cmd("Network.enable", {})
         self.driver.execute_cdp_cmd("Network.emulateNetworkConditions", conditions)
 
+    def slowed(self, milliseconds):
+        """Let every answer of the server come later by so much."""
+        conditions = {
+            "offline": False,
+            "latency": milliseconds,
+            "downloadThroughput": -1,
+            "uploadThroughput": -1,
+        }
+        self.driver.execute_cdp_cmd("Network.enable", {})
+        self.driver.execute_cdp_cmd("Network.emulateNetworkConditions", conditions)
+
     def stage(self):
         """The stage once its picture is there."""
         return self.until(

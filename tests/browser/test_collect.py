@@ -53,7 +53,11 @@ def test_draw_change_and_take_back(page):
     page.keys(Keys.ARROW_RIGHT)
     page.chord(Keys.SHIFT, Keys.ARROW_DOWN)
     assert page.boxes()[0] == pytest.approx([before[0] + 1, before[1] + 10, before[2] + 1, before[3] + 10])
+    # A digit is for the next box, for this one with Shift.
+    page.find("digits-mean", "the next box, with Shift this one")
     page.keys("5")
+    assert "loaf" in page.find("box-row").text
+    page.chord(Keys.SHIFT, "5")
     page.find("box-row", "ring")
     page.keys(Keys.DELETE)
     assert page.boxes() == []
@@ -169,7 +173,11 @@ def test_without_a_connection_enter_leads_to_a_page_that_says_so_and_comes_back(
     page.connected(False)
     page.drag((200, 120), (320, 240))
     page.find("save-state", "Kept in this browser")
+    # The next picture was loaded ahead; the one after it cannot be.
     page.keys(Keys.ENTER)
+    page.find(".name", f"still-{UNLABELLED}.jpg")
+    page.stage()
+    page.keys(".")
     page.find("unreachable", "kept in this browser and sent as soon as the server answers")
     assert page.all("save-state") == []
     page.connected(True)
@@ -296,6 +304,7 @@ def test_a_table_whose_columns_are_chosen(page, tmp_path):
             ("Picture", "Foto"),
             ("Class", "Sorte"),
             ("Box", "Corner and size"),
+            ("Unit", "Pixels"),
             *zip("xywh", "lobh", strict=True),
         ]
     ):

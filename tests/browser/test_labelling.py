@@ -136,8 +136,9 @@ def test_copying_along_the_belt(page):
     page.chord(Keys.CONTROL, "v")
     count(page, 1)
     page.keys("p")
-    count(page, 4)
-    assert names(page) == ["pretzel", "croissant", "pretzel", "pretzel"]
+    count(page, 3)
+    page.find(".el-message", "1 is here already")
+    assert names(page) == ["pretzel", "croissant", "pretzel"]
     for _ in range(2):
         page.chord(Keys.CONTROL, "z")
     count(page, 0)
@@ -146,6 +147,79 @@ def test_copying_along_the_belt(page):
     count(page, 1)
     assert names(page) == ["croissant"]
     page.saved()
+
+
+def test_no_key_is_lost_while_pictures_settle(page):
+    page.open_picture(1)
+    page.stage()
+    # Slower answers than a hand needs: every press comes before its picture is there.
+    page.slowed(150)
+    page.keys(*"........")
+    page.find(".name", "still-8.jpg")
+    page.keys(*",,")
+    page.find(".name", "still-6.jpg")
+    page.stage()
+    # A class, a box, done, and on; twice, without looking.
+    page.keys("2", "b", Keys.ENTER, "3", "b", "b", Keys.ENTER, Keys.ENTER)
+    page.find(".name", "still-9.jpg")
+    page.stage()
+    page.slowed(0)
+    page.until(lambda: page.labels(9)["state"] == "empty", "all of them saved")
+    states = [page.labels(number)["state"] for number in (7, 8, 9, 10)]
+    assert states == ["done", "done", "empty", "unlabelled"]
+    own = {each["id"]: each["name"] for each in page.own("classes")["classes"]}
+    found = [[own[box["class_id"]] for box in page.labels(number)["boxes"]] for number in (7, 8)]
+    assert found == [["croissant"], ["loaf", "loaf"]]
+    # Whoever leans on a key calls no picture done.
+    page.keys(",")
+    page.find(".name", "still-8.jpg")
+    page.stage()
+    hold = "document.body.dispatchEvent(new KeyboardEvent('keydown', {key: 'Enter', bubbles: true, repeat: true}))"
+    for _ in range(3):
+        page.driver.execute_script(hold)
+    page.keys(".")
+    page.find(".name", "still-9.jpg")
+    assert page.labels(10)["state"] == "unlabelled"
+
+
+def test_a_class_is_found_by_typing_and_made_there(page):
+    names = [f"kind {number}" for number in range(6, 13)]
+    page.own("classes/pasted", "POST", {"text": "\n".join(names)})
+    page.open_picture(UNLABELLED)
+    page.stage()
+    # The class of number 12, by its two digits.
+    page.keys("1", "2")
+    page.drag((200, 120), (320, 240))
+    page.find("box-row", "kind 12")
+    page.keys("/")
+    page.find("class-typed").send_keys("preT", Keys.ENTER)
+    page.gone(".el-overlay:not([style*=none])")
+    page.find(".row.chosen", "pretzel")
+    assert "kind 12" in page.find("box-row").text
+    page.keys("/")
+    page.until(lambda: page.all("class-found")[:2], "the classes")
+    page.until(lambda: page.all("class-found")[0].text.endswith("pretzel"), "the last used first")
+    assert page.all("class-found")[1].text.endswith("kind 12")
+    page.find("class-typed").send_keys("bagel", Keys.ENTER)
+    page.find(".row.chosen", "bagel")
+    page.gone(".el-overlay:not([style*=none])")
+    # The keys are the picture's again.
+    page.keys(Keys.TAB, "4")
+    page.find("box-row", "pretzel")
+    page.saved()
+
+
+def test_nobody_draws_into_hidden_boxes(page):
+    page.open_picture(1)
+    page.stage()
+    had = len(page.boxes())
+    page.chord(Keys.SHIFT, "h")
+    page.find("mode", "Boxes are hidden")
+    page.drag((20, 20), (90, 90))
+    page.find(".el-message", "they are shown again")
+    assert page.all("mode") == [] and len(page.boxes()) == had
+    page.drag((20, 20), (90, 90))
+    count(page, had + 1)
 
 
 def test_undo_walks_back_across_pictures(page):

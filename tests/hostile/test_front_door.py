@@ -200,7 +200,7 @@ def test_the_demo_is_made_while_the_server_answers(data, monkeypatch):
     monkeypatch.setattr(project, "UNLABELLED", 1)
     monkeypatch.setattr(project, "CLIP_SECONDS", 1)
     app = create_app(folder, sessions, lambda job_id, kind: None)
-    _make_demo(sessions, folder, app)
+    _make_demo(sessions, folder, app.extensions["avocet"])
     told = []
     ends = time.monotonic() + 120
     while not (found := app.test_client().get("/api/v1/projects").json)["projects"]:

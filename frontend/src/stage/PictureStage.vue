@@ -26,6 +26,8 @@ const emit = defineEmits<{
   drag: [point: Point, event: PointerEvent];
   release: [point: Point, event: PointerEvent];
   hover: [point: Point, reach: number];
+  /** The picture is on screen, or cannot be. */
+  settled: [shown: boolean];
 }>();
 
 const frame = ref<HTMLDivElement>();
@@ -46,7 +48,7 @@ function here(): Point {
   return view.toPicture(pointer.value ?? { x: screen.value.width / 2, y: screen.value.height / 2 });
 }
 
-defineExpose({ here });
+defineExpose({ here, fit: () => view.fit() });
 
 /** The picture is a layer of its own, moved by the browser without being painted anew. */
 const placed = computed(() => ({
@@ -63,11 +65,13 @@ const placed = computed(() => ({
 
 function loaded(): void {
   ready.value = image.value?.complete === true && image.value.naturalWidth > 0;
+  if (ready.value) emit("settled", true);
 }
 
 /** A picture that does not come has a reason, which the server says to who asks again. */
 async function explain(): Promise<void> {
   failed.value = "The picture could not be loaded";
+  emit("settled", false);
   try {
     const answer = await fetch(props.url);
     if (!answer.ok) failed.value = ((await answer.json()) as { detail?: string }).detail ?? failed.value;

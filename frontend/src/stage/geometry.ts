@@ -26,6 +26,14 @@ export function boxArea([x1, y1, x2, y2]: Corners): number {
   return Math.max(0, x2 - x1) * Math.max(0, y2 - y1);
 }
 
+/** Intersection over union of two upright boxes. */
+export function overlap(a: Corners, b: Corners): number {
+  const width = Math.min(a[2], b[2]) - Math.max(a[0], b[0]);
+  const height = Math.min(a[3], b[3]) - Math.max(a[1], b[1]);
+  const both = Math.max(width, 0) * Math.max(height, 0);
+  return both / (boxArea(a) + boxArea(b) - both);
+}
+
 /** Index of the smallest box under a point, so that a box inside another can be reached; -1 if none. */
 export function hit(boxes: readonly Corners[], point: Point, margin: number): number {
   let best = -1;

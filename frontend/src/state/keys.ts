@@ -55,6 +55,11 @@ function nameOf(event: KeyboardEvent): string {
   // With Alt some keyboards type another letter, so the key's place counts.
   if (event.altKey && /^(Key|Digit)/.test(event.code)) return `Alt+${event.code.at(-1)!.toLowerCase()}`;
   const control = event.ctrlKey || event.metaKey ? "Ctrl+" : "";
+  // With Shift digits type signs, which differ from keyboard to keyboard.
+  if (event.shiftKey && !event.ctrlKey && /^Digit/.test(event.code)) {
+    const place = `Shift+${event.code.at(-1)!}`;
+    if (layers.some((layer) => layer.some((key) => key.keys.includes(place)))) return place;
+  }
   // Signs such as ? need Shift by themselves on many keyboards; letters do not.
   const named = event.key.length > 1 || control || /^[a-z]$/i.test(event.key);
   const key = event.key.length === 1 ? event.key.toLowerCase() : event.key;

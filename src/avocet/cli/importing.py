@@ -1,5 +1,6 @@
 """``avocet import``."""
 
+from dataclasses import dataclass
 from pathlib import Path
 
 import click
@@ -7,8 +8,9 @@ import click
 from avocet.cli.common import Bar, data_option, open_data, stop_at_faults
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
-from avocet.formats.kinds import FORMATS, format_called, recognise
+from avocet.formats.kinds import FORMATS, recognise
 from avocet.formats.parts import read_parts
+from avocet.formats.table import FIELDS, Columns, Kind, look_at_table, with_unit
 from avocet.store.database import reading
 from avocet.work.exchange.located import FolderPictures, import_located, locate, opened_labels
 from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures, read_labels, unusable_names
@@ -33,6 +35,27 @@ from avocet.work.project.projects import create_project, project_named
     type=click.Choice(list(FORMATS)),
     help="Format of the labels; told by itself otherwise.",
 )
+@click.option(
+    "--column",
+    "columns",
+    multiple=True,
+    metavar="WHAT=COLUMN",
+    help="A column of a CSV file: picture, class, and x1, y1, x2, y2, or x, y, width, height, or box. "
+    "Told by their names otherwise.",
+)
+@click.option(
+    "--fractions/--pixels",
+    default=None,
+    help="Whether a CSV file has boxes in fractions of their pictures. Told by its first lines otherwise.",
+)
+@click.option(
+    "--class",
+    "classes",
+    multiple=True,
+    metavar="THEIRS=OURS",
+    help="What a class of the labels is called in the project; nothing behind the sign leaves its boxes out.",
+)
+@click.option("--replace", is_flag=True, help="Also replace the labels of pictures that have some.")
 @click.option("--split", default="80,20,0", show_default=True, help="Ratio of training, validation and test.")
 @click.option("--seed", default=0, show_default=True, type=int, help="Seed of the split.")
 @click.option(
@@ -44,6 +67,10 @@ def import_(
     project: str,
     data: Path,
     form: str | None,
+    columns: tuple[str, ...],
+    fractions: bool | None,
+    classes: tuple[str, ...],
+    replace: bool,
     split: str,
     seed: int,
     skip_faulty: bool,
@@ -53,7 +80,7 @@ def import_(
     LABELS is a COCO JSON, CSV or JSON Lines file, or a folder or archive of Pascal VOC XML or
     centre-text files. Pictures are copied, and all are split by ratio afterwards, unless the
     archive of a snapshot says each picture's part. Pictures that
-    have labels already stay as they are. Where there are no pictures beside the labels, the
+    have labels already stay as they are unless --replace is given. Where there are no pictures beside the labels, the
     project's own pictures of the same names get them.
 
     \b
@@ -61,39 +88,54 @@ def import_(
       avocet import truth.json --pictures pictures --project belt --data ~/avocet
     """
     ratios = _ratios(split)
+    targets = _targets(classes)
     with opened_labels(labels, pictures) as (files, found):
+        form = form or recognise(files).key
+        wanted = _Wanted(
+            project, data, form, _columns(files, form, columns, fractions), targets, replace, skip_faulty
+        )
         if found is None:
-            _label_what_is_there(files, project, data, form, skip_faulty)
+            _label_what_is_there(files, wanted)
         else:
-            _import_with_pictures(files, found, project, data, form, skip_faulty, ratios, seed)
+            _import_with_pictures(files, found, wanted, ratios, seed)
+
+
+@dataclass(frozen=True)
+class _Wanted:
+    """What is asked for, wherever the pictures come from."""
+
+    project: str
+    data: Path
+    form: str
+    columns: Columns | None
+    targets: dict[str, str]
+    replace: bool
+    skip_faulty: bool
 
 
 def _import_with_pictures(
-    files: LabelFiles,
-    pictures: FolderPictures,
-    project: str,
-    data: Path,
-    form: str | None,
-    skip_faulty: bool,
-    ratios: list[float],
-    seed: int,
+    files: LabelFiles, pictures: FolderPictures, wanted: _Wanted, ratios: list[float], seed: int
 ) -> None:
-    chosen = format_called(form) if form else recognise(files)
-    located = locate(chosen.read(files, pictures.find), pictures, files.called)
+    project, skip_faulty = wanted.project, wanted.skip_faulty
+    _, record = read_labels(files, pictures.find, wanted.form, wanted.columns)
+    _check_targets(files, record.class_names, wanted.targets)
+    located = locate(record, pictures, files.called)
     stop_at_faults(located.problems, skip_faulty)
     if not located.record.pictures:
         raise InputError(f"{files.called}: none of its pictures can be taken over")
     if unusable := unusable_names(located.record, ()):
         raise InputError(f"{files.called}: {unusable[0]}")
     named = read_parts(files)
-    folder, sessions = open_data(data)
+    folder, sessions = open_data(wanted.data)
     with sessions.begin() as session:
         try:
             project_id = project_named(session, project).id
         except NotFound:
             project_id = create_project(session, project).id
     with Bar("Importing") as bar:
-        counts = import_located(sessions, folder, project_id, located, bar, named)
+        counts = import_located(
+            sessions, folder, project_id, located, bar, named, wanted.targets, wanted.replace
+        )
     # An archive of a snapshot brings its split along.
     if not named:
         split_pictures(sessions, project_id, ratios, seed)
@@ -107,22 +149,73 @@ def _import_with_pictures(
     )
 
 
-def _label_what_is_there(
-    files: LabelFiles, project: str, data: Path, form: str | None, skip_faulty: bool
-) -> None:
-    _, sessions = open_data(data, must_exist=True)
+def _label_what_is_there(files: LabelFiles, wanted: _Wanted) -> None:
+    project = wanted.project
+    _, sessions = open_data(wanted.data, must_exist=True)
     with reading(sessions)() as session:
         project_id = project_named(session, project).id
         here = ProjectPictures(session, project_id)
-        _, record = read_labels(files, here, form)
+        _, record = read_labels(files, here.find, wanted.form, wanted.columns)
+        _check_targets(files, record.class_names, wanted.targets)
         matched = pair_pictures(here, record, files.called)
     missing = [f"{files.called}: the project has no picture {name}" for name in matched.missing]
-    stop_at_faults(matched.problems + missing, skip_faulty)
+    stop_at_faults(matched.problems + missing, wanted.skip_faulty)
     with Bar("Importing") as bar:
-        taken = take_over(sessions, project_id, files, bar, form)
+        taken = take_over(
+            sessions, project_id, files, bar, wanted.form, wanted.columns, wanted.targets, wanted.replace
+        )
     click.echo(f"{taken.pictures} pictures of {project!r} got {taken.boxes} boxes")
-    if matched.labelled:
+    if matched.labelled and not wanted.replace:
         click.echo(f"{len(matched.labelled)} pictures had labels already and stay as they are")
+
+
+def _pairs(given: tuple[str, ...], option: str) -> dict[str, str]:
+    pairs = [each.partition("=") for each in given]
+    for each, (left, sign, _) in zip(given, pairs, strict=True):
+        if not sign or not left.strip():
+            raise InputError(f"{option} takes two names with = between them, not {each!r}")
+    return {left.strip(): right.strip() for left, _, right in pairs}
+
+
+def _targets(given: tuple[str, ...]) -> dict[str, str]:
+    return _pairs(given, "--class")
+
+
+def _check_targets(files: LabelFiles, class_names: list[str], targets: dict[str, str]) -> None:
+    for name in targets:
+        if name not in class_names:
+            raise InputError(f"{files.called} has no class {name!r}; it has {', '.join(class_names)[:300]}")
+
+
+def _columns(files: LabelFiles, form: str, given: tuple[str, ...], fractions: bool | None) -> Columns | None:
+    """The columns of a CSV file as they were named, the rest as guessed; None where nothing was said."""
+    if not given and fractions is None:
+        return None
+    if form != "csv":
+        raise InputError("--column, --fractions and --pixels are for CSV files only")
+    look = look_at_table(files)
+    named = _pairs(given, "--column")
+    known = {"picture", "class"}.union(*FIELDS.values())
+    for what in named:
+        if what not in known:
+            raise InputError(f"--column {what}=…: there is no {what!r}; there are {', '.join(sorted(known))}")
+    guess = look.guess
+    kind: Kind | None = next(
+        (kind for kind, fields in FIELDS.items() if set(fields) & set(named)), guess.kind if guess else None
+    )
+    if kind is None:
+        raise InputError(
+            f"{files.called}: say with --column where the boxes are; it has {', '.join(look.header)[:300]}"
+        )
+    guessed = dict(zip(FIELDS[kind], guess.values, strict=True)) if guess and guess.kind == kind else {}
+    chosen = guessed | named
+    missing = [each for each in FIELDS[kind] if each not in chosen]
+    picture = named.get("picture", guess.picture if guess else "")
+    if missing or not picture:
+        raise InputError(f"{files.called}: say with --column which one is {(missing or ['picture'])[0]}")
+    label = named.get("class", guess.label if guess else "")
+    columns = Columns(picture, label, kind, tuple(chosen[each] for each in FIELDS[kind]), fractions)
+    return columns if fractions is not None else with_unit(files, columns)
 
 
 def _ratios(text: str) -> list[float]:

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from pathlib import PurePosixPath
 
 from avocet.core.boxes import to_centre_size
-from avocet.core.errors import InputError
+from avocet.formats.class_lists import COMMENT, NAMES, list_of_classes, listed_classes
 from avocet.formats.files import LabelFiles
 from avocet.formats.record import (
     FindPicture,
@@ -16,16 +16,13 @@ from avocet.formats.record import (
 )
 from avocet.formats.voc import file_names
 
-NAMES = "names.txt"
-"""The file that names the classes, one a line, counted from 0."""
-
 
 def read_centre_text(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
     """Read centre-text files and the file of class names beside them.
 
-    The names are in ``names.txt``, or else in the one text file whose lines do not begin with numbers. Fractions only become
-    pixels with the size of the picture, so every picture must be found. What cannot be used is
-    left out and listed in the record's faults.
+    The names are in a list beside them, see `avocet.formats.class_lists.listed_classes`. Lines that
+    begin with ``#`` are comments. Fractions only become pixels with the size of the picture, so every
+    picture must be found. What cannot be used is left out and listed in the record's faults.
 
     Parameters
     ----------
@@ -40,19 +37,25 @@ def read_centre_text(files: LabelFiles, find: FindPicture = find_nothing) -> Rec
     Raises
     ------
     InputError
-        If there is no file with names, or several.
+        If there is no file with names, or several that differ.
     """
     texts: dict[str, list[list[str]]] = {}
-    naming: list[str] = []
+    others: list[str] = []
     faults: list[str] = []
     for name in (each for each in files.names if each.lower().endswith(".txt")):
         lines = files.text(name).splitlines()
-        rows = [line.split() for line in lines]
+        rows = [[] if line.lstrip().startswith(COMMENT) else line.split() for line in lines]
         if PurePosixPath(name).name == NAMES or any(row and not _is_number(row[0]) for row in rows):
-            naming.append(name)
+            others.append(name)
         else:
             texts[name] = rows
-    class_names = _class_names(files, naming)
+    class_names, unused = listed_classes(files, others)
+    # Any other text may lie beside them; one that is called like a picture was meant for it.
+    faults += [
+        f"{name}: its lines do not begin with the number of a class"
+        for name in unused
+        if find(PurePosixPath(name).with_suffix("").as_posix()) is not None
+    ]
     pictures = []
     seen: dict[str, str] = {}
     for name, rows in texts.items():
@@ -100,7 +103,7 @@ def write_centre_text(record: Record) -> Iterator[tuple[str, bytes]]:
     >>> dict(write_centre_text(record))
     {'names.txt': b'roll\\n', 'a.txt': b'0 0.25 0.2 0.3 0.2\\n'}
     """
-    yield NAMES, "".join(f"{name}\n" for name in record.class_names).encode()
+    yield NAMES, list_of_classes(record.class_names).encode()
     files = file_names([picture.name for picture in record.pictures], ".txt")
     for file, picture in zip(files, record.pictures, strict=True):
         scale = [picture.width, picture.height] * 2
@@ -113,23 +116,6 @@ def write_centre_text(record: Record) -> Iterator[tuple[str, bytes]]:
             file if file != NAMES else f"{picture.name}.txt",
             "".join(f"{line}\n" for line in lines).encode(),
         )
-
-
-def _class_names(files: LabelFiles, naming: list[str]) -> list[str]:
-    if len(naming) != 1:
-        count = "no text file" if not naming else f"{len(naming)} text files ({', '.join(naming[:3])})"
-        raise InputError(
-            f"{files.called} holds {count} with class names; centre-text needs one, such as {NAMES}"
-        )
-    names = [line.strip() for line in files.text(naming[0]).splitlines()]
-    while names and not names[-1]:
-        names.pop()
-    for number, name in enumerate(names, start=1):
-        if not name:
-            raise InputError(f"{naming[0]}, line {number}: a class has no name")
-        if names.index(name) != number - 1:
-            raise InputError(f"{naming[0]}, line {number}: the class {name!r} is there twice")
-    return names
 
 
 def _box(row: list[str], classes: int, width: int, height: int) -> tuple[RecordedBox | None, str]:

@@ -9,9 +9,11 @@ from avocet.core.errors import InputError
 from avocet.readable import readable
 
 LARGEST_FILE = 2_000_000_000
-SUFFIXES = frozenset({".json", ".jsonl", ".ndjson", ".xml", ".csv", ".tsv", ".txt"})
-"""What annotation files end with."""
+OF_CLASSES = frozenset({".names", ".yaml", ".yml"})
+"""What lists of classes end with, beside annotation files that only number them."""
 
+SUFFIXES = frozenset({".json", ".jsonl", ".ndjson", ".xml", ".csv", ".tsv", ".txt"}) | OF_CLASSES
+"""What annotation files, and lists of classes beside them, end with."""
 
 OF_ONE_PICTURE = frozenset({".xml", ".txt"})
 """Of these, one is written for each picture."""

@@ -4,7 +4,8 @@ import csv
 import io
 import json
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import chain, islice
 from typing import Literal
 
 from avocet.core.boxes import to_corner_size
@@ -36,11 +37,34 @@ WORDS: dict[Kind, tuple[tuple[str, ...], ...]] = {
     ),
     "bracketed": (("bbox", "box", "boundingbox"),),
 }
-PICTURE_WORDS = ("picture", "filename", "file", "image", "imagename", "imageid", "path", "name")
+FIELDS: dict[Kind, tuple[str, ...]] = {
+    "corners": ("x1", "y1", "x2", "y2"),
+    "corner and size": ("x", "y", "width", "height"),
+    "bracketed": ("box",),
+}
+"""What the values of a box are called."""
+
+PICTURE_WORDS = (
+    "picture",
+    "filename",
+    "file",
+    "image",
+    "imagename",
+    "imageid",
+    "frame",
+    "framename",
+    "path",
+    "name",
+)
 CLASS_WORDS = ("class", "classname", "label", "category", "source", "kind", "type")
 WIDTH_WORDS = ("picturewidth", "imagewidth", "imgwidth")
 HEIGHT_WORDS = ("pictureheight", "imageheight", "imgheight")
 SHOWN_ROWS = 5
+LOOKED_AT = 1000
+"""Lines by which it is told whether boxes are in pixels."""
+
+MOST_FRACTION = 1.5
+"""Of its picture, for a box that reaches over the edge."""
 
 
 @dataclass(frozen=True)
@@ -57,12 +81,15 @@ class Columns:
         in one.
     values : tuple of str
         These four columns, or the one.
+    fractions : bool or None
+        Whether boxes are in fractions of their picture, not in pixels; None where that is not known.
     """
 
     picture: str
     label: str
     kind: Kind
     values: tuple[str, ...]
+    fractions: bool | None = False
 
 
 @dataclass(frozen=True)
@@ -90,12 +117,42 @@ ONLY_CLASS = "object"
 def look_at_table(files: LabelFiles) -> TableLook:
     """The head of the CSV file, and a guess at its columns. Raises `InputError` if there is none."""
     _name, header, rows = _open(files)
-    shown = []
-    for row in rows:
-        shown.append(row)
-        if len(shown) == SHOWN_ROWS:
-            break
-    return TableLook(header, shown, guess_columns(header))
+    head = list(islice(rows, LOOKED_AT))
+    guess = guess_columns(header)
+    return TableLook(header, head[:SHOWN_ROWS], guess and told_fractions(header, head, guess))
+
+
+def with_unit(files: LabelFiles, columns: Columns) -> Columns:
+    """Columns that somebody chose, with what the first lines tell of their unit. Raises `InputError`."""
+    name, header, rows = _open(files)
+    _check_columns(name, header, columns)
+    return told_fractions(header, list(islice(rows, LOOKED_AT)), columns)
+
+
+def told_fractions(header: Sequence[str], rows: Sequence[Sequence[str]], columns: Columns) -> Columns:
+    """The same columns, and whether the first lines are in fractions of their pictures or in pixels.
+
+    No box in pixels lies within the first one and a half; where only some lines do, it stays open.
+
+    Examples
+    --------
+    >>> columns = Columns("picture", "class", "corners", ("x1", "y1", "x2", "y2"))
+    >>> header = ["picture", "class", "x1", "y1", "x2", "y2"]
+    >>> told_fractions(header, [["a.jpg", "roll", "0.1", "0.2", "0.5", "1"]], columns).fractions
+    True
+    >>> told_fractions(header, [["a.jpg", "roll", "0", "0", "57", "112"]], columns).fractions
+    False
+    """
+    places = [list(header).index(name) for name in columns.values]
+    boxes = [
+        numbers
+        for row in rows
+        if len(row) == len(header)
+        and (numbers := _numbers([row[place].strip() for place in places])) is not None
+    ]
+    small = sum(max(map(abs, box)) <= MOST_FRACTION for box in boxes)
+    told = False if not small else True if small == len(boxes) else None
+    return replace(columns, fractions=told)
 
 
 def guess_columns(header: Sequence[str]) -> Columns | None:
@@ -133,9 +190,9 @@ def read_table(files: LabelFiles, find: FindPicture = find_nothing, columns: Col
     ----------
     files : LabelFiles
     find : callable
-        Not needed.
+        Finds a picture by its name; needed for fractions where no column tells its size.
     columns : Columns, optional
-        Which column holds what; by default guessed from their names.
+        Which column holds what; by default guessed from their names and first lines.
 
     Returns
     -------
@@ -144,18 +201,24 @@ def read_table(files: LabelFiles, find: FindPicture = find_nothing, columns: Col
     Raises
     ------
     InputError
-        If there is no CSV file, or its columns cannot be told.
+        If there is no CSV file, its columns cannot be told, or whether it has pixels or fractions.
     """
     name, header, rows = _open(files)
-    chosen = columns or guess_columns(header)
+    chosen = columns
+    if chosen is None and (guess := guess_columns(header)) is not None:
+        head = list(islice(rows, LOOKED_AT))
+        rows = chain(head, rows)
+        chosen = told_fractions(header, head, guess)
     if chosen is None:
         raise InputError(
             f"{name}: its columns ({', '.join(header)[:200]}) do not say where picture and box are"
         )
-    for column in (chosen.picture, chosen.label, *chosen.values):
-        if column and column not in header:
-            raise InputError(f"{name} has no column {column!r}; it has {', '.join(header)[:200]}")
-    reader = _Rows(header, chosen)
+    _check_columns(name, header, chosen)
+    if chosen.fractions is None:
+        raise InputError(
+            f"{name}: some boxes look like fractions of their picture and some like pixels; say which they are"
+        )
+    reader = _Rows(header, chosen, find)
     for number, row in enumerate(rows, start=2):
         reader.take(row, f"{name}, line {number}")
     return Record(list(reader.classes), list(reader.pictures.values()), reader.faults)
@@ -181,10 +244,10 @@ def write_table(record: Record, kind: Kind = "corners") -> Iterator[tuple[str, b
     picture,picture_width,picture_height,class,bbox
     a.jpg,9,9,roll,"[1.0, 2.0, 3.0, 4.0]"
     """
-    values = {"corners": ("x1", "y1", "x2", "y2"), "corner and size": ("x", "y", "width", "height")}
+    names = ("bbox",) if kind == "bracketed" else FIELDS[kind]
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(["picture", "picture_width", "picture_height", "class", *values.get(kind, ("bbox",))])
+    writer.writerow(["picture", "picture_width", "picture_height", "class", *names])
     for picture in record.pictures:
         start = [picture.name, picture.width, picture.height]
         if not picture.boxes:
@@ -201,7 +264,7 @@ def write_table(record: Record, kind: Kind = "corners") -> Iterator[tuple[str, b
 class _Rows:
     """Turns rows into pictures with boxes."""
 
-    def __init__(self, header: list[str], columns: Columns) -> None:
+    def __init__(self, header: list[str], columns: Columns, find: FindPicture) -> None:
         place = {name: number for number, name in reversed(list(enumerate(header)))}
         plain = {"".join(c for c in name.lower() if c.isalnum()): number for name, number in place.items()}
         self._count = len(header)
@@ -209,6 +272,8 @@ class _Rows:
         self._label = place[columns.label] if columns.label else None
         self._values = [place[name] for name in columns.values]
         self._kind = columns.kind
+        self._fractions = columns.fractions
+        self._find = find
         self._size = [
             next((plain[w] for w in words if w in plain), None) for words in (WIDTH_WORDS, HEIGHT_WORDS)
         ]
@@ -230,6 +295,8 @@ class _Rows:
         if picture is None:
             width, height = (_whole(row[place]) if place is not None else 0 for place in self._size)
             known = width > 0 and height > 0
+            if self._fractions and not known and (found := self._find(name)) is not None:
+                width, height, known = found.width, found.height, True
             picture = RecordedPicture(name, width if known else 0, height if known else 0, [])
             self.pictures[name] = picture
         cells = [row[place].strip() for place in self._values]
@@ -245,6 +312,19 @@ class _Rows:
             return
         a, b, c, d = numbers
         corners = (a, b, c, d) if self._kind == "corners" else (a, b, a + c, b + d)
+        if self._fractions:
+            if not picture.width:
+                self._leave_out(
+                    picture, f"{where}: the size of {name} is not known, nor is there such a picture"
+                )
+                return
+            if max(map(abs, corners)) > 2 * MOST_FRACTION:
+                self._leave_out(
+                    picture, f"{where}: {', '.join(cells)[:80]!r} is not in fractions of the picture"
+                )
+                return
+            wide, high = picture.width, picture.height
+            corners = (corners[0] * wide, corners[1] * high, corners[2] * wide, corners[3] * high)
         fitted, reason = fit_box(corners, picture.width, picture.height)
         if fitted is None:
             self._leave_out(picture, f"{where}: the box {', '.join(cells)[:80]} on {name} {reason}")
@@ -269,6 +349,12 @@ def _open(files: LabelFiles) -> tuple[str, list[str], Iterator[list[str]]]:
     if len(header) < 2:
         raise InputError(f"{names[0]} has no header of column names, separated by comma, semicolon or tab")
     return names[0], header, rows
+
+
+def _check_columns(name: str, header: Sequence[str], columns: Columns) -> None:
+    for column in (columns.picture, columns.label, *columns.values):
+        if column and column not in header:
+            raise InputError(f"{name} has no column {column!r}; it has {', '.join(header)[:200]}")
 
 
 def _checked(rows: Iterator[list[str]], name: str) -> Iterator[list[str]]:

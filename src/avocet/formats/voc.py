@@ -195,6 +195,8 @@ def _box(entry: ElementTree.Element, width: int, height: int) -> tuple[tuple[str
     if corners is None:
         return None, f"({label}) at {words} {reason}"
     flags = {
-        flag: True for word, flag in FLAGS.items() if (entry.findtext(word) or "").strip() in ("1", "true")
+        flag: True
+        for word, flag in FLAGS.items()
+        if (entry.findtext(word) or "").strip().lower() in ("1", "true")
     }
     return (label, RecordedBox(0, corners, False, flags)), ""

@@ -110,6 +110,19 @@ def picture_size(path: Path, name: str | None = None) -> tuple[int, int]:
         return (height, width) if found in (5, 6, 7, 8) else (width, height)
 
 
+def has_more_pages(path: Path) -> bool:
+    """Whether a file holds further pages or frames; only the first is ever read."""
+    with _opened(path, path.name) as opened:
+        if opened.format != "TIFF":
+            return bool(getattr(opened, "is_animated", False))
+        # To count them all, every header would have to be read.
+        try:
+            opened.seek(1)
+        except EOFError:
+            return False
+        return True
+
+
 def crop_picture(
     path: Path, region: Sequence[float], side: int, name: str | None = None
 ) -> NDArray[np.uint8]:

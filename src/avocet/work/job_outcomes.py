@@ -109,6 +109,7 @@ class ColumnsRead(Outcome):
     label: str
     kind: Literal["corners", "corner and size", "bracketed"]
     values: list[str]
+    fractions: bool | None = False
 
 
 class TableRead(Outcome):

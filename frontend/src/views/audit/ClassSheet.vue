@@ -1,10 +1,12 @@
 <script setup lang="ts">
 /** All boxes of a class as crops, in an order that brings mistakes to one end. */
-import { computed, nextTick, onMounted, reactive, ref, watch } from "vue";
+import { computed, nextTick, onBeforeUnmount, onMounted, reactive, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
 import { api, type Crop, take } from "@/api/client";
 import { count } from "@/parts/format";
+import ClassPicker from "@/parts/ClassPicker.vue";
+import { classesLike, classesUsed, classNumbers, SOON, useClass } from "@/state/classNumbers";
 import { useKeys } from "@/state/keys";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
@@ -117,6 +119,7 @@ function toggle(index: number, event: MouseEvent | KeyboardEvent): void {
 async function turn(classId: number | null): Promise<void> {
   const ids = chosen.size ? [...chosen] : focused.value >= 0 ? [crops.value[focused.value]!.id] : [];
   if (!ids.length || classId === props.classId) return;
+  if (classId !== null) useClass(store.id, classId);
   try {
     const params = { path: { project_id: store.id } };
     const body = { ids, class_id: classId };
@@ -131,6 +134,33 @@ async function turn(classId: number | null): Promise<void> {
   }
 }
 
+const finding = ref(false);
+const numbers = classNumbers();
+let waits = 0;
+const highest = () => store.classes.at(-1)?.position ?? 0;
+
+/** A digit of a class's number: where a second one can follow, it is waited for. */
+function turnInto(digit: string): void {
+  const number = numbers.read(digit, highest());
+  const act = (): void => {
+    const found = store.classes.find((each) => each.position === number);
+    if (found) void turn(found.id);
+  };
+  window.clearTimeout(waits);
+  if (numbers.begun(highest())) waits = window.setTimeout(act, SOON);
+  else act();
+}
+onBeforeUnmount(() => window.clearTimeout(waits));
+
+/** What boxes are turned into with one click: the classes used last. */
+const offered = computed(() =>
+  classesLike(
+    store.classes.filter((each) => each.id !== props.classId),
+    "",
+    classesUsed(store.id),
+  ),
+);
+
 async function again(): Promise<void> {
   chosen.clear();
   const top = frame.value?.scrollTop ?? 0;
@@ -144,7 +174,10 @@ async function again(): Promise<void> {
 function open(index: number): void {
   const crop = crops.value[index];
   if (crop)
-    void router.push({ path: `/project/${store.id}/collect/${crop.picture_id}`, query: { from: route.fullPath } });
+    void router.push({
+      path: `/project/${store.id}/collect/${crop.picture_id}`,
+      query: { from: route.fullPath, box: crop.corners.join() },
+    });
 }
 
 function columns(): number {
@@ -181,8 +214,15 @@ useKeys([
   {
     keys: ["1", "2", "3", "4", "5", "6", "7", "8", "9"],
     label: "Turn the selected boxes into a class",
-    run: (event) => turn(store.classes.find((each) => each.position === Number(event.key))?.id ?? props.classId),
+    run: (event) => turnInto(event.key),
   },
+  {
+    keys: ["0"],
+    label: "Turn them into class 10, 20, …",
+    hidden: true,
+    run: () => numbers.begun(highest()) && turnInto("0"),
+  },
+  { keys: ["/"], label: "Find a class by its name", run: () => (finding.value = true) },
   { keys: ["Delete"], label: "Delete the selected boxes", run: () => turn(null) },
   { keys: ["Enter"], label: "Open the picture of the box in focus", run: () => open(focused.value) },
   { keys: ["Escape"], label: "Clear selection", run: () => chosen.clear() },
@@ -205,18 +245,27 @@ useKeys([
         <b data-test="sheet-chosen">{{ chosen.size }} selected</b>
         <span class="soft">Turn into</span>
         <el-button
-          v-for="each in store.classes.filter((other) => other.id !== classId).slice(0, 6)"
+          v-for="each in offered.slice(0, 5)"
           :key="each.id"
           size="small"
           :data-test="`turn-${each.name}`"
           @click="turn(each.id)"
           >{{ each.name }}</el-button
         >
+        <el-button
+          v-if="offered.length > 5"
+          v-hint="'Find a class by its name'"
+          size="small"
+          data-test="find-class"
+          @click="finding = true"
+          >Other class</el-button
+        >
         <el-button size="small" data-test="delete-chosen" @click="turn(null)">Delete</el-button>
         <el-button size="small" link type="primary" @click="chosen.clear()">Clear selection</el-button>
       </template>
       <span v-else class="soft">Click to select, double-click to open</span>
     </div>
+    <ClassPicker v-model:open="finding" title="Turn the selected boxes into" @pick="turn" />
     <p v-if="failed" class="notice bad">
       {{ failed }} <el-button link type="primary" @click="load()">Try again</el-button>
     </p>

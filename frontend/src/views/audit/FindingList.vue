@@ -155,9 +155,12 @@ async function joinParts(finding: Finding): Promise<void> {
   }
 }
 
-function open(pictureId: number | undefined): void {
-  if (pictureId)
-    void router.push({ path: `/project/${store.id}/collect/${pictureId}`, query: { from: route.fullPath } });
+/** Open a picture of a finding with one of its boxes selected: the last, which is the one in question. */
+function open(finding: Finding | undefined, pictureId = finding?.pictures[0], box?: Finding["boxes"][number]): void {
+  if (!finding || !pictureId) return;
+  const chosen = box ?? finding.boxes.filter((each) => each.picture_id === pictureId).at(-1);
+  const query = { from: route.fullPath, box: chosen?.corners.join() };
+  void router.push({ path: `/project/${store.id}/collect/${pictureId}`, query });
 }
 
 function step(by: number): void {
@@ -171,7 +174,7 @@ function step(by: number): void {
 useKeys([
   { keys: ["ArrowDown"], label: "Next finding", run: () => step(1) },
   { keys: ["ArrowUp"], label: "Previous finding", run: () => step(-1) },
-  { keys: ["Enter"], label: "Open its picture", run: () => open(now.value?.pictures[0]) },
+  { keys: ["Enter"], label: "Open its picture", run: () => open(now.value) },
   { keys: ["f"], label: "Fine as it is", run: () => now.value && setFine(now.value, !now.value.fine) },
   {
     keys: ["Delete"],
@@ -234,12 +237,12 @@ function crop(finding: Finding, place: number) {
               type="button"
               class="thumb"
               aria-label="Open the picture"
-              @click="open(id)">
+              @click="open(finding, id)">
               <img :src="`/api/v1/pictures/${id}/thumbnail`" alt="" />
             </button>
           </div>
           <div v-else-if="kind === 'unconfirmed'" class="crops">
-            <button type="button" class="thumb" aria-label="Open the picture" @click="open(finding.pictures[0])">
+            <button type="button" class="thumb" aria-label="Open the picture" @click="open(finding)">
               <img :src="`/api/v1/pictures/${finding.pictures[0]}/thumbnail`" alt="" />
             </button>
           </div>
@@ -251,8 +254,8 @@ function crop(finding: Finding, place: number) {
               :chosen="false"
               :focused="false"
               :value="store.classById.get(box.class_id)?.name ?? ''"
-              @click="open(box.picture_id)"
-              @open="open(box.picture_id)" />
+              @click="open(finding, box.picture_id, box)"
+              @open="open(finding, box.picture_id, box)" />
           </div>
           <p class="text">{{ finding.text }}</p>
           <div class="actions">
@@ -292,7 +295,7 @@ function crop(finding: Finding, place: number) {
             <el-button v-if="kind === 'few boxes'" size="small" data-test="mend" @click="retire(finding)"
               >Retire the class</el-button
             >
-            <el-button v-if="finding.pictures.length" size="small" @click="open(finding.pictures[0])">Open</el-button>
+            <el-button v-if="finding.pictures.length" size="small" @click="open(finding)">Open</el-button>
             <el-button size="small" data-test="fine" @click="setFine(finding, !finding.fine)">{{
               finding.fine ? "Not fine" : "Fine as it is"
             }}</el-button>

@@ -124,7 +124,7 @@ async function takeOver(): Promise<void> {
         <input
           type="file"
           multiple
-          accept=".json,.jsonl,.ndjson,.xml,.csv,.tsv,.txt,.zip,.tar,.gz,.tgz"
+          accept=".json,.jsonl,.ndjson,.xml,.csv,.tsv,.txt,.names,.yaml,.yml,.zip,.tar,.gz,.tgz"
           aria-label="Annotation files"
           data-test="import-file"
           @change="look" />
@@ -134,6 +134,9 @@ async function takeOver(): Promise<void> {
       <template v-if="read">
         <p v-if="read.table && !read.columns">
           The names of the columns do not say where the boxes are. Which column holds what?
+        </p>
+        <p v-else-if="read.columns?.fractions === null" data-test="unit-asked">
+          Some boxes look like pixels and some like fractions of their picture. Which are they?
         </p>
         <p v-else>
           Read as <b>{{ formats.find((each) => each.key === read!.format)?.name }}</b>:

@@ -2,9 +2,9 @@
 /** Which column of a table holds what, beside its first lines. */
 import { computed, reactive, watch } from "vue";
 
-import type { Columns } from "@/api/client";
+import type { Columns, Outcome } from "@/api/client";
 
-const props = defineProps<{ header: string[]; rows: string[][]; columns: Columns | null }>();
+const props = defineProps<{ header: string[]; rows: string[][]; columns: Outcome<"read_labels">["columns"] }>();
 const emit = defineEmits<{ chosen: [columns: Columns] }>();
 
 const kinds: { value: Columns["kind"]; label: string; fields: string[] }[] = [
@@ -12,9 +12,17 @@ const kinds: { value: Columns["kind"]; label: string; fields: string[] }[] = [
   { value: "corner and size", label: "Corner and size", fields: ["x", "y", "width", "height"] },
   { value: "bracketed", label: "One column [x, y, width, height]", fields: ["box"] },
 ];
-const form = reactive({ picture: "", label: "", kind: "corners" as Columns["kind"], values: [] as string[] });
+const form = reactive({
+  picture: "",
+  label: "",
+  kind: "corners" as Columns["kind"],
+  values: [] as string[],
+  fractions: false as boolean | null,
+});
 const fields = computed(() => kinds.find((each) => each.value === form.kind)!.fields);
-const complete = computed(() => form.picture && fields.value.every((_, index) => form.values[index]));
+const complete = computed(
+  () => form.picture && form.fractions !== null && fields.value.every((_, index) => form.values[index]),
+);
 
 watch(
   () => props.columns,
@@ -30,6 +38,7 @@ function send(): void {
     label: form.label,
     kind: form.kind,
     values: form.values.slice(0, fields.value.length),
+    fractions: form.fractions === true,
   });
 }
 </script>
@@ -65,6 +74,13 @@ function send(): void {
         >Box
         <el-select v-model="form.kind" size="small"
           ><el-option v-for="each in kinds" :key="each.value" :value="each.value" :label="each.label" /></el-select
+      ></label>
+      <label
+        >Unit
+        <el-select v-model="form.fractions" size="small" placeholder="Pixels or fractions" data-test="unit"
+          ><el-option :value="false" label="Pixels" /><el-option
+            :value="true"
+            label="Fractions of the picture" /></el-select
       ></label>
       <label v-for="(field, index) in fields" :key="field"
         >{{ field }}

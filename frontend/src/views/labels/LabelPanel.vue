@@ -14,9 +14,12 @@ const props = defineProps<{
   activeClass: number | null;
   state: Labels["state"];
   stamping: boolean;
+  /** The selected box was just drawn. */
+  fresh: boolean;
 }>();
 const emit = defineEmits<{
   class: [id: number];
+  findClass: [];
   select: [index: number];
   remove: [];
   empty: [];
@@ -50,9 +53,11 @@ watch(
   },
 );
 
-async function addClass(): Promise<void> {
-  const name = newClass.value.trim();
+/** Make a class and go on with it; the keys are the picture's again. */
+async function addClass(given = newClass.value): Promise<void> {
+  const name = given.trim();
   if (!name) return;
+  if (document.activeElement instanceof HTMLElement) document.activeElement.blur();
   try {
     const made = await take(
       api.POST("/api/v1/projects/{project_id}/classes", {
@@ -71,6 +76,8 @@ async function addClass(): Promise<void> {
   }
 }
 
+defineExpose({ addClass });
+
 function sizeOf({ corners: [x1, y1, x2, y2] }: DrawnBox): string {
   return `${Math.round(x2 - x1)}×${Math.round(y2 - y1)}`;
 }
@@ -79,7 +86,25 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: DrawnBox): string {
 <template>
   <aside class="panel">
     <section>
-      <h3>Classes</h3>
+      <h3>
+        Classes
+        <el-button
+          v-hint="'Find a class by its name'"
+          link
+          size="small"
+          data-test="find-class"
+          @click="emit('findClass')"
+          >Find</el-button
+        >
+      </h3>
+      <p v-if="store.classes.length" class="soft means" data-test="digits-mean">
+        <template v-if="fresh"><kbd>1</kbd>…<kbd>9</kbd> the next box, with <kbd>Shift</kbd> this one</template>
+        <template v-else-if="selection.length"
+          ><kbd>1</kbd>…<kbd>9</kbd> {{ selection.length > 1 ? "the selected boxes" : "the selected box" }}, and new
+          ones</template
+        >
+        <template v-else><kbd>1</kbd>…<kbd>9</kbd> new boxes</template>
+      </p>
       <button
         v-for="each in store.classes"
         :key="each.id"
@@ -90,7 +115,7 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: DrawnBox): string {
         <ClassBadge :number="each.position" :colour="each.colour" :name="each.name" />
         <span class="soft">{{ counts.get(each.id) ?? "" }}</span>
       </button>
-      <form novalidate @submit.prevent="addClass">
+      <form novalidate @submit.prevent="addClass()">
         <el-input
           v-model="newClass"
           size="small"
@@ -178,6 +203,15 @@ section {
 }
 h3 {
   margin-bottom: 6px;
+}
+h3 {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+}
+.means {
+  margin-bottom: 4px;
+  font-size: 13px;
 }
 .boxes h3 {
   position: sticky;

@@ -8,6 +8,8 @@ import { count } from "@/parts/format";
 import { cut, moved } from "@/stage/geometry";
 import type { Shape } from "@/stage/paint";
 import PictureStage from "@/stage/PictureStage.vue";
+import ClassPicker from "@/parts/ClassPicker.vue";
+import { classNumbers } from "@/state/classNumbers";
 import { complain, say, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import BoxDetails from "@/views/labels/BoxDetails.vue";
@@ -15,7 +17,7 @@ import { useBoxTool } from "@/views/labels/editing/boxTool";
 import ConflictDialog from "@/views/labels/ConflictDialog.vue";
 import type { DrawnBox } from "@/api/client";
 import { RETRY, sendDrafts } from "@/views/labels/editing/drafts";
-import { useLabelKeys } from "@/views/labels/editing/labelKeys";
+import { type LabelActions, useLabelKeys } from "@/views/labels/editing/labelKeys";
 import { useLabelling } from "@/views/labels/editing/labelling";
 import LabelPanel from "@/views/labels/LabelPanel.vue";
 import { looks } from "@/views/labels/editing/looks";
@@ -24,6 +26,8 @@ import type { Turn } from "@/views/labels/editing/history";
 import { sameBoxes } from "@/views/labels/editing/merging";
 import { useSaving } from "@/views/labels/editing/saving";
 import { pass, useSitting } from "@/views/labels/editing/sitting";
+import { forgetTyped, typedAhead } from "@/views/labels/editing/typedAhead";
+import { opened, useWalk } from "@/views/labels/editing/walk";
 
 const route = useRoute();
 const router = useRouter();
@@ -31,22 +35,42 @@ const store = useProject();
 
 const pictureId = Number(route.params.picture);
 const picture = ref<Picture | null>(null);
+const onScreen = ref(false);
 const failed = ref("");
 let again = 0;
 const previousBoxes = shallowRef<DrawnBox[]>([]);
-const show = reactive({ ghosts: false, onlyChosen: false, none: false, looks: false });
+const show = reactive({ ghosts: false, onlyChosen: false, none: false, looks: false, classes: false });
+/** Place of the box that was just drawn: until it is picked, a digit means the class of the next one. */
+const fresh = ref(-1);
 const stamping = ref(false);
 const stage = ref<InstanceType<typeof PictureStage>>();
+const panel = ref<InstanceType<typeof LabelPanel>>();
 
 const size = computed(() => ({ width: picture.value?.width ?? 1, height: picture.value?.height ?? 1 }));
 const work = useLabelling(store.id, pictureId, size, () => saving.touch());
 const { boxes, state, selection, last } = work;
-const saving = useSaving(pictureId, work.version, (labels, before) => {
-  state.value = labels.state;
-  store.counted(before, labels);
-});
+const saving = useSaving(
+  pictureId,
+  work.version,
+  (labels, before) => {
+    state.value = labels.state;
+    store.counted(before, labels);
+  },
+  () =>
+    complain(
+      new Error(
+        saving.state.value === "conflict"
+          ? `${picture.value?.name} was changed elsewhere meanwhile. Your boxes are kept in this browser; open it to choose.`
+          : `${picture.value?.name} is not saved: ${saving.message.value}. Its boxes are kept in this browser.`,
+      ),
+    ),
+);
 const sitting = useSitting();
 const { activeClass, lastSizes } = sitting;
+const walk = useWalk(router, store.id, pictureId, route.query);
+const { ids, place } = walk;
+/** The picture is on screen: what is pressed is meant for it. */
+const settled = computed(() => picture.value !== null && onScreen.value && !walk.leaving.value);
 
 /** Boxes that the pointer can reach: in a pass only those of its class, and none that is hidden. */
 const reachable = computed(() => {
@@ -72,12 +96,14 @@ const tool = useBoxTool({
   stamp,
   newClass: activeClassOrAsk,
   change: (next) => work.change(next),
+  picked: () => (fresh.value = -1),
+  mayDraw,
   drew: (placed) => {
+    fresh.value = placed;
     if (stamping.value || looks.value.tighten) void work.tighten([placed]);
   },
 });
 
-const place = computed(() => sitting.ids.value.indexOf(pictureId));
 const pen = computed(() => ({ width: looks.value.width, faint: looks.value.faint }));
 const light = computed(() => ({ brightness: looks.value.brightness, contrast: looks.value.contrast }));
 
@@ -116,26 +142,48 @@ onBeforeUnmount(() => window.clearTimeout(again));
 async function load(): Promise<void> {
   window.clearTimeout(again);
   try {
-    const detail = await take(
-      api.GET("/api/v1/pictures/{picture_id}", { params: { path: { picture_id: pictureId } } }),
-    );
+    const { detail, fresh } = await opened(pictureId);
     picture.value = detail.picture;
     const labels = detail.labels as Labels;
     const draft = saving.start(labels);
     work.show(draft ?? { boxes: labels.boxes as DrawnBox[], state: labels.state });
     const turn = sitting.takePending(pictureId);
     if (turn) takeTurn(turn, labels);
+    else selectNamed();
     sitting.chooseFirstClass();
-    await sitting.loadIds(route.query, pictureId);
+    // Where that fails, the next save meets what was changed.
+    if (!fresh) renew().catch(() => undefined);
+    await walk.loadIds();
     if (show.ghosts) await loadPrevious();
     failed.value = "";
     void sendDrafts();
   } catch (error) {
     failed.value = wordsOf(error);
+    forgetTyped();
     // Without a connection it is asked for again, until the picture is there.
     if (error instanceof ApiError && error.status === 0) again = window.setTimeout(load, RETRY);
   }
 }
+
+/** What was loaded ahead may have been changed since. */
+async function renew(): Promise<void> {
+  const { detail } = await opened(pictureId);
+  if (saving.renewed(detail.labels)) work.show(detail.labels);
+}
+
+/** Whoever came for one box finds it selected. */
+function selectNamed(): void {
+  const corners = (route.query.box as string | undefined)?.split(",").map(Number);
+  const found = corners ? boxes.value.findIndex((box) => box.corners.every((each, at) => each === corners[at])) : -1;
+  if (found >= 0) selection.value = [found];
+}
+
+function settle(shown: boolean): void {
+  // What cannot be shown is not called done by what was pressed before.
+  if (!shown) forgetTyped();
+  onScreen.value = true;
+}
+watch([settled, place], () => settled.value && walk.lookAhead());
 
 /** Undo or redo on this picture, as it was left; what somebody else made of it since is not undone unasked. */
 function takeTurn(turn: Turn, labels: Labels): void {
@@ -149,7 +197,7 @@ function takeTurn(turn: Turn, labels: Labels): void {
 }
 
 async function loadPrevious(): Promise<void> {
-  const before = sitting.ids.value[place.value - 1];
+  const before = ids.value[place.value - 1];
   if (before !== undefined) previousBoxes.value = await sitting.boxesOf(before);
 }
 
@@ -165,16 +213,36 @@ function activeClassOrAsk(): number | null {
   return activeClass.value;
 }
 
+const isFresh = computed(() => selection.value.length === 1 && selection.value[0] === fresh.value);
+
+/** The class of new boxes, and of those that were selected by hand. */
 function chooseClass(classId: number): void {
   sitting.chooseClass(classId);
-  work.setClass(classId);
+  if (!isFresh.value) work.setClass(classId);
+}
+
+const numbers = classNumbers();
+
+/** A digit of a class's number. */
+function withNumber(digit: string, use: (classId: number) => void): void {
+  const number = numbers.read(digit, store.classes.at(-1)?.position ?? 0);
+  const found = store.classes.find((each) => each.position === number);
+  if (found) use(found.id);
+}
+
+/** Nobody draws into boxes that are hidden: they are shown again first. */
+function mayDraw(): boolean {
+  if (!show.none && !show.onlyChosen) return true;
+  show.none = show.onlyChosen = false;
+  say("Boxes were hidden; they are shown again, so that none is drawn twice");
+  return false;
 }
 
 /** A box without the pointer's help: where the pointer rests, or in the middle of what is seen. */
 function putBox(): void {
   const classId = activeClassOrAsk();
   const at = stage.value?.here();
-  if (classId === null || !at) return;
+  if (classId === null || !at || !mayDraw()) return;
   const { width, height } = usualSize.value;
   const corners = moved(
     [0, 0, width, height],
@@ -201,12 +269,8 @@ async function takeFromPrevious(): Promise<void> {
     complain(error);
     return;
   }
-  const { width, height } = size.value;
-  const fitting = previousBoxes.value.filter(
-    ({ corners: [x1, y1, x2, y2] }) => x1 >= 0 && y1 >= 0 && x2 <= width && y2 <= height,
-  );
-  if (fitting.length) work.add(fitting.map((box) => ({ ...box, track: null })));
-  else complain(new Error("The previous picture has no boxes that fit here"));
+  if (previousBoxes.value.length) work.takeOver(previousBoxes.value);
+  else say("The previous picture has no boxes");
 }
 
 async function stepBack(direction: "undo" | "redo"): Promise<void> {
@@ -216,7 +280,7 @@ async function stepBack(direction: "undo" | "redo"): Promise<void> {
   if (next.pictureId === pictureId) work.apply(next.version);
   else {
     sitting.setPending(next);
-    await router.push({ path: `/project/${store.id}/collect/${next.pictureId}`, query: route.query });
+    await walk.goTo(next.pictureId, stayed);
   }
 }
 
@@ -224,12 +288,12 @@ function nothingHere(): void {
   work.change([], state.value === "empty" ? "unlabelled" : "empty");
 }
 
-async function go(step: number): Promise<void> {
-  const next = sitting.ids.value[place.value + step];
-  if (next !== undefined) await router.push({ path: `/project/${store.id}/collect/${next}`, query: route.query });
-  else if (place.value >= 0)
-    say(step > 0 ? "This is the last picture of the list" : "This is the first picture of the list");
+/** The way to another picture led back here. */
+function stayed(refused: boolean): void {
+  if (refused) forgetTyped();
 }
+
+const go = (step: number) => walk.go(step, stayed);
 
 async function doneAndNext(): Promise<void> {
   const wanted = boxes.value.length ? "done" : "empty";
@@ -252,10 +316,25 @@ async function takeBackEmpty(): Promise<void> {
 }
 
 async function nextUnlabelled(): Promise<void> {
-  await saving.save();
-  const next = await sitting.nextUnlabelled(pictureId, route.query);
-  if (next) await router.push({ path: `/project/${store.id}/collect/${next}`, query: route.query });
-  else say("No unlabelled picture is left here");
+  walk.leaving.value = true;
+  let next: number | undefined;
+  try {
+    await saving.save();
+    next = await walk.nextUnlabelled();
+  } catch (error) {
+    complain(error);
+    forgetTyped();
+    walk.leaving.value = false;
+    return;
+  }
+  if (next !== undefined) return walk.goTo(next, stayed);
+  walk.leaving.value = false;
+  say("No unlabelled picture is left here");
+}
+
+function select(index: number): void {
+  selection.value = [index];
+  fresh.value = -1;
 }
 
 function selectNext(step: number): boolean {
@@ -263,6 +342,7 @@ function selectNext(step: number): boolean {
   if (!places.length) return false;
   const at = places.indexOf(last.value);
   selection.value = [places[(at + step + places.length) % places.length] ?? places[0]!];
+  fresh.value = -1;
   return true;
 }
 
@@ -279,7 +359,7 @@ async function escape(): Promise<void> {
 const back = computed(() => {
   const from = route.query.from as string | undefined;
   if (from?.startsWith("/project/")) return from;
-  return { path: `/project/${store.id}/collect`, query: { ...route.query, from: undefined } };
+  return { path: `/project/${store.id}/collect`, query: { ...route.query, from: undefined, box: undefined } };
 });
 
 function keepMine(): void {
@@ -298,8 +378,7 @@ function keepBoth(): void {
   work.change(all, wanted);
 }
 
-async function leave(): Promise<boolean> {
-  await saving.save();
+function mayLeave(): boolean {
   if (saving.state.value === "refused" || saving.state.value === "conflict") {
     complain(new Error("These boxes are not saved yet. Stay here until they are, so that nothing is lost."));
     return false;
@@ -308,27 +387,23 @@ async function leave(): Promise<boolean> {
   return true;
 }
 onBeforeRouteLeave(async () => {
-  const may = await leave();
+  await saving.save();
+  const may = mayLeave();
   // Whoever goes on labelling has counted along; whoever leaves gets the server's figures.
   if (may) void Promise.all([store.refresh(), store.loadClasses()]).catch(complain);
   return may;
 });
-onBeforeRouteUpdate(leave);
+// To the next picture nobody waits: what is not saved yet is a draft, and saved meanwhile.
+onBeforeRouteUpdate(mayLeave);
 watch(
   () => show.ghosts,
   (on) => on && void loadPrevious().catch(complain),
 );
-watch(place, (index) => {
-  // The next picture is fetched ahead, so that it is there at once.
-  const next = sitting.ids.value[index + 1];
-  if (next) new Image().src = `/api/v1/pictures/${next}/file`;
-});
-
-useLabelKeys({
-  chooseClass: (position) => {
-    const found = store.classes.find((each) => each.position === position);
-    if (found) chooseClass(found.id);
-  },
+const actions: LabelActions = {
+  digit: (digit) => withNumber(digit, chooseClass),
+  digitOfBoxes: (digit) => withNumber(digit, work.setClass),
+  zero: () => (numbers.begun(store.classes.at(-1)?.position ?? 0) ? withNumber("0", chooseClass) : stage.value?.fit()),
+  findClass: () => (show.classes = true),
   toggleFlag: (number) => {
     const flags = store.attributes.filter((each) => each.kind === "flag");
     const flag = flags[number - 1];
@@ -364,7 +439,8 @@ useLabelKeys({
   hideOthers: () => (show.onlyChosen = !show.onlyChosen),
   hideAll: () => (show.none = !show.none),
   looks: () => (show.looks = !show.looks),
-});
+};
+useLabelKeys(typedAhead(actions, settled));
 </script>
 
 <template>
@@ -398,18 +474,12 @@ useLabelKeys({
         >
       </el-button-group>
       <el-button-group>
-        <el-button v-hint="'Previous picture'" :disabled="place <= 0" data-test="previous" @click="go(-1)"
+        <el-button v-hint="'Previous picture'" :disabled="!walk.leads(-1)" data-test="previous" @click="go(-1)"
           >Previous</el-button
         >
-        <el-button
-          v-hint="'Next picture'"
-          :disabled="place < 0 || place >= sitting.ids.value.length - 1"
-          data-test="next"
-          @click="go(1)"
-          >Next</el-button
-        >
+        <el-button v-hint="'Next picture'" :disabled="!walk.leads(1)" data-test="next" @click="go(1)">Next</el-button>
       </el-button-group>
-      <span class="soft" data-test="place">{{ place + 1 }} of {{ sitting.ids.value.length }}</span>
+      <span class="soft" data-test="place">{{ place + 1 }} of {{ ids.length }}</span>
     </header>
     <p v-if="failed" class="view-body notice bad" data-test="unreachable">
       {{ failed }}. What was drawn is kept in this browser and sent as soon as the server answers.
@@ -431,7 +501,8 @@ useLabelKeys({
           @press="tool.press"
           @drag="tool.drag"
           @release="tool.release"
-          @hover="tool.hover" />
+          @hover="tool.hover"
+          @settled="settle" />
         <p v-if="stamping || pass || show.none || show.onlyChosen || tool.corner.value" class="mode" data-test="mode">
           <template v-if="tool.corner.value">Click the opposite corner · <kbd>Esc</kbd> gives it up</template>
           <template v-else-if="stamping">Stamping: each click puts a box and tightens it · <kbd>S</kbd> ends</template>
@@ -443,13 +514,16 @@ useLabelKeys({
         </p>
       </div>
       <LabelPanel
+        ref="panel"
         :boxes="boxes"
         :selection="selection"
         :active-class="activeClass"
         :state="state"
         :stamping="stamping"
+        :fresh="isFresh"
+        @find-class="show.classes = true"
         @class="chooseClass"
-        @select="selection = [$event]"
+        @select="select($event)"
         @remove="work.remove"
         @empty="nothingHere"
         @done="doneAndNext"
@@ -465,6 +539,7 @@ useLabelKeys({
           @attribute="work.setAttribute" />
       </LabelPanel>
     </template>
+    <ClassPicker v-model:open="show.classes" title="Class" adds @pick="chooseClass" @add="panel?.addClass($event)" />
     <ConflictDialog
       v-if="saving.state.value === 'conflict' && picture"
       :picture="picture"

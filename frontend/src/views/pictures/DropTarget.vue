@@ -31,6 +31,7 @@ const came = computed(() => outcomes.value.filter((each) => each.outcome === "ad
 /** Of an archive or folder not every added file is named, but all are counted. */
 const added = computed(() => sent.value + more.value.added);
 const sent = ref(0);
+const remarks = computed(() => came.value.filter((each) => each.message));
 const known = computed(() => outcomes.value.filter((each) => each.outcome === "already there"));
 const refused = computed(() => outcomes.value.filter((each) => each.outcome === "refused"));
 
@@ -209,6 +210,9 @@ const idle = computed(() => !sending.value && !unpacking.value);
         </p>
         <ul v-if="refused.length" class="refused" data-test="refused">
           <li v-for="(each, index) in refused" :key="index">{{ each.message }}</li>
+        </ul>
+        <ul v-if="remarks.length" data-test="remarks">
+          <li v-for="(each, index) in remarks" :key="index">{{ each.message }}</li>
         </ul>
         <details v-if="came.length && idle">
           <summary>Added</summary>

@@ -281,7 +281,7 @@ def _take_in(project_id: int, file: ArrivedFile) -> FileTaken:
         return FileTaken(
             name=name,
             outcome="added" if added.fresh else "already there",
-            message="" if added.fresh else f"The same picture is there as {added.picture.name}",
+            message=added.remark,
             picture_id=added.picture.id,
         )
     except InputError as error:

@@ -16,6 +16,7 @@ class ColumnsIn(Request):
     label: str = ""
     kind: Literal["corners", "corner and size", "bracketed"]
     values: list[str] = Field(min_length=1, max_length=4)
+    fractions: bool = Field(False, description="Boxes are in fractions of their picture, not in pixels")
 
 
 class ReadAgain(Request):

@@ -17,7 +17,7 @@ from avocet.readable import readable
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.work.exchange.project_labels import fitted, says_nothing
-from avocet.work.exchange.taking import take_record
+from avocet.work.exchange.taking import Targets, take_record
 from avocet.work.labels.states import BEGUN
 from avocet.work.pictures.adding import Arrival, take_picture
 from avocet.work.progress import Reporter, Stopped
@@ -158,8 +158,10 @@ def import_located(
     located: Located,
     reporter: Reporter,
     parts: Mapping[str, str] | None = None,
+    targets: Targets | None = None,
+    replace: bool = False,
 ) -> dict[str, int]:
-    """Copy pictures into a project and take their labels over; labelled ones stay as they are.
+    """Copy pictures into a project and take their labels over; labelled ones stay as they are unless ``replace``.
 
     The pictures come first, one by one: a stop keeps them, and another import goes on. Then they get
     their labels, all or none.
@@ -174,13 +176,15 @@ def import_located(
         # The file may have a suffix that the annotation file leaves out.
         name = recorded.name if Path(recorded.name).suffix else path.name
         picture = take_picture(sessions, folder, project_id, Arrival(path, name)).picture
-        if picture.state in BEGUN:
+        if picture.state in BEGUN and not replace:
             labelled += 1
         elif not recorded.says_nothing:
             wanted[picture.id] = recorded
         reporter.progress(number, len(record.pictures), f"{number:,} of {len(record.pictures):,} pictures")
     counts = {"pictures": 0, "boxes": 0, "already_labelled": labelled}
     if wanted:
-        taken = take_record(sessions, project_id, located.called, record, wanted, reporter, parts=parts)
+        taken = take_record(
+            sessions, project_id, located.called, record, wanted, reporter, targets, replace, parts
+        )
         counts |= {"pictures": taken.pictures, "boxes": taken.boxes}
     return counts

@@ -10,7 +10,7 @@ from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import Format, format_called, recognise
 from avocet.formats.names import NameIndex, told_apart
-from avocet.formats.record import FoundPicture, Record, RecordedBox, RecordedPicture, fit_box
+from avocet.formats.record import FindPicture, FoundPicture, Record, RecordedBox, RecordedPicture, fit_box
 from avocet.formats.table import Columns, TableLook, look_at_table, read_table
 from avocet.store.tables import Picture
 from avocet.work.job_outcomes import ReadClass
@@ -92,13 +92,13 @@ class ProjectPictures:
 
 
 def read_labels(
-    files: LabelFiles, here: ProjectPictures, key: str | None = None, columns: Columns | None = None
+    files: LabelFiles, find: FindPicture, key: str | None = None, columns: Columns | None = None
 ) -> tuple[Format, Record]:
     """Read annotation files in the format named, or the one they seem to have. Raises `InputError`."""
     form = format_called(key) if key else recognise(files)
     if form.key == "csv" and columns is not None:
-        return form, read_table(files, here.find, columns)
-    return form, form.read(files, here.find)
+        return form, read_table(files, find, columns)
+    return form, form.read(files, find)
 
 
 def preview(
@@ -113,9 +113,9 @@ def preview(
     form = format_called(key) if key else recognise(files)
     look = look_at_table(files) if form.key == "csv" else None
     used = columns or (look.guess if look else None)
-    if look is not None and used is None:
-        return Preview(form.key, 0, 0, [], [], [], [], look, None)
-    _, record = read_labels(files, here, form.key, used)
+    if look is not None and (used is None or used.fractions is None):
+        return Preview(form.key, 0, 0, [], [], [], [], look, used)
+    _, record = read_labels(files, here.find, form.key, used)
     matched = pair_pictures(here, record, files.called)
     counts = [0] * len(record.class_names)
     for _, recorded in (*matched.free, *matched.labelled):

@@ -68,7 +68,7 @@ def take_over(
     reporter.progress(0, 1, f"Reading {files.called}")
     with reading(sessions)() as session:
         here = ProjectPictures(session, project_id)
-        _, record = read_labels(files, here, key, columns)
+        _, record = read_labels(files, here.find, key, columns)
         matched = pair_pictures(here, record, files.called)
     wanted = dict(matched.free + (matched.labelled if replace else []))
     if not wanted:

@@ -39,4 +39,6 @@ def take_uploaded(task: Task[ChosenLabels]) -> LabelsTaken:
 
 def _columns(given: SentLabels) -> Columns | None:
     chosen = given.columns
-    return Columns(chosen.picture, chosen.label, chosen.kind, tuple(chosen.values)) if chosen else None
+    if chosen is None:
+        return None
+    return Columns(chosen.picture, chosen.label, chosen.kind, tuple(chosen.values), chosen.fractions)

@@ -1,6 +1,6 @@
 """Pictures taken into a project: read, checked and copied first, recorded last."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
@@ -12,7 +12,7 @@ from avocet.core.labels.looks import picture_look
 from avocet.files import copy_file, move_file, write_bytes
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
-from avocet.media.pictures import picture_size, read_picture, thumbnail_jpeg
+from avocet.media.pictures import has_more_pages, picture_size, read_picture, thumbnail_jpeg
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Clip, Picture
@@ -63,6 +63,8 @@ class Added:
 
     picture: Picture
     fresh: bool
+    remark: str = ""
+    """What whoever sent it should know."""
 
 
 def take_picture(sessions: Sessions, folder: DataFolder, project_id: int, arrival: Arrival) -> Added:
@@ -81,9 +83,15 @@ def take_picture(sessions: Sessions, folder: DataFolder, project_id: int, arriva
         _check_kind(arrival.name)
         digest = arrival.digest or content_hash(arrival.path)
         there = known_picture(session, project_id, digest)
+    remark = ""
+    if there is None and has_more_pages(arrival.path):
+        remark = f"{arrival.name} has several pages or frames; only the first is taken"
     fresh = None if there is not None else prepare_picture(folder, project_id, arrival, digest)
     with sessions.begin() as session:
-        return _record(session, project_id, digest, fresh)
+        added = _record(session, project_id, digest, fresh)
+    return replace(
+        added, remark=remark if added.fresh else f"The same picture is there as {added.picture.name}"
+    )
 
 
 def add_picture(

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Literal
 
-from avocet.archives import Archive, open_archive
+from avocet.archives import Archive, is_archive, open_archive
 from avocet.core.errors import InputError
 from avocet.formats.files import SUFFIXES as LABEL_SUFFIXES
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
@@ -133,6 +133,13 @@ def take_archive(
         for fault in archive.faults:
             tally.add("", "refused", fault)
         wanted = [entry for entry in archive.entries if _is_media(entry.name)]
+        for entry in archive.entries:
+            if is_archive(entry.name) and not _is_hidden(entry.name):
+                tally.add(
+                    entry.name,
+                    "refused",
+                    f"{entry.name} is an archive within one; unpack it and add it by itself",
+                )
         tally.labels = sum(
             PurePosixPath(entry.name).suffix.lower() in LABEL_SUFFIXES for entry in archive.entries
         )
@@ -146,7 +153,7 @@ def take_archive(
                 if _unpack(archive, entry.name, file, tally):
                     _take(sessions, folder, project_id, file, entry.name, source, "move", tally)
                 reporter.progress(number, len(wanted), f"{number} of {len(wanted)} files")
-    if not wanted and not tally.labels:
+    if not wanted and not tally.labels and not tally.files:
         raise InputError(f"{called} holds neither pictures nor clips nor annotation files")
     return tally.summed_up()
 
@@ -194,8 +201,7 @@ def _take(
             return
         arrival = Arrival(file, name, source="" if source == "." else source, keep=keep)
         added = take_picture(sessions, folder, project_id, arrival)
-        there = "" if added.fresh else f"The same picture is there as {added.picture.name}"
-        tally.add(name, "added" if added.fresh else "already there", there)
+        tally.add(name, "added" if added.fresh else "already there", added.remark)
     except InputError as error:
         tally.add(name, "refused", str(error))
 
@@ -219,6 +225,8 @@ def _below(path: Path) -> Iterator[str]:
 
 
 def _is_media(name: str) -> bool:
-    path = PurePosixPath(name)
-    hidden = any(part.startswith(".") or part == "__MACOSX" for part in path.parts)
-    return not hidden and path.suffix.lower() in PICTURE_SUFFIXES | CLIP_SUFFIXES
+    return not _is_hidden(name) and PurePosixPath(name).suffix.lower() in PICTURE_SUFFIXES | CLIP_SUFFIXES
+
+
+def _is_hidden(name: str) -> bool:
+    return any(part.startswith(".") or part == "__MACOSX" for part in PurePosixPath(name).parts)

@@ -157,7 +157,10 @@ function frame(doubt: Doubt): number[] {
             <el-button size="small" data-test="fine-doubt" @click.stop="setFine(doubt, true)"
               >The label is right</el-button
             >
-            <router-link :to="`/project/${store.id}/collect/${doubt.picture_id}`">Open to label</router-link>
+            <router-link
+              :to="{ path: `/project/${store.id}/collect/${doubt.picture_id}`, query: { box: doubt.label?.join() } }"
+              >Open to label</router-link
+            >
           </span>
           <span v-else class="good"
             >{{ states[doubt.state] }}

@@ -22,10 +22,14 @@ export interface ToolOptions {
   change: (next: DrawnBox[]) => void;
   /** Called with the place of every box that was just drawn. */
   drew: (place: number) => void;
+  /** Called when a person picks boxes that are there. */
+  picked: () => void;
+  /** Whether a new box may be drawn; it says why not. */
+  mayDraw: () => boolean;
 }
 
 export function useBoxTool(options: ToolOptions) {
-  const { boxes, selection, reachable, ghosts, size, stamp, newClass, change, drew } = options;
+  const { boxes, selection, reachable, ghosts, size, stamp, newClass, change, drew, picked, mayDraw } = options;
   const drawn = ref<Corners | null>(null);
   const preview = ref<{ index: number; corners: Corners } | null>(null);
   const cursor = ref("crosshair");
@@ -125,6 +129,7 @@ export function useBoxTool(options: ToolOptions) {
     if (found >= 0 && event.ctrlKey) {
       const rest = selection.value.filter((place) => place !== found);
       selection.value = rest.length < selection.value.length ? rest : [...rest, found];
+      picked();
       return;
     }
     const ghost = event.shiftKey
@@ -141,10 +146,12 @@ export function useBoxTool(options: ToolOptions) {
     }
     const had = selection.value.length > 0;
     selection.value = found >= 0 ? [found] : [];
-    if (found < 0 && (!had || event.shiftKey)) corner.value = point;
+    picked();
+    if (found < 0 && (!had || event.shiftKey) && mayDraw()) corner.value = point;
   }
 
   function add(box: Corners): void {
+    if (!mayDraw()) return;
     const classId = newClass();
     if (classId === null) return;
     change([...boxes.value, { class_id: classId, corners: box, crowd: false, attributes: {}, track: null }]);

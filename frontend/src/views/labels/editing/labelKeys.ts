@@ -2,7 +2,11 @@
 import { type Key, useKeys } from "@/state/keys";
 
 export interface LabelActions {
-  chooseClass: (position: number) => void;
+  /** A digit of a class's number. */
+  digit: (digit: string) => void;
+  digitOfBoxes: (digit: string) => void;
+  zero: () => void;
+  findClass: () => void;
   toggleFlag: (number: number) => void;
   next: () => unknown;
   previous: () => unknown;
@@ -39,14 +43,25 @@ const ARROWS = [
   ["ArrowDown", 0, 1],
 ] as const;
 
+/** Not again and again while the key is held down: a picture is done once. */
+const once = (run: () => unknown) => (event: KeyboardEvent) => event.repeat || run();
+
 export function useLabelKeys(act: LabelActions): void {
   const digits = ["1", "2", "3", "4", "5", "6", "7", "8", "9"];
   const keys: Key[] = [
     {
       keys: digits,
-      label: "Class of new boxes, and of the selected ones",
-      run: (event) => act.chooseClass(Number(event.key)),
+      label: "Class of new boxes, and of those selected by hand",
+      run: (event) => act.digit(event.key),
     },
+    {
+      keys: digits.map((digit) => `Shift+${digit}`),
+      label: "Class of the selected boxes only",
+      run: (event) => act.digitOfBoxes(event.code.at(-1)!),
+    },
+    // After another digit it belongs to that; else the stage's own key.
+    { keys: ["0"], label: "Fit the picture", hidden: true, run: act.zero },
+    { keys: ["/"], label: "Find a class by its name", run: act.findClass },
     {
       keys: digits.map((digit) => `Alt+${digit}`),
       label: "Attribute of the selected boxes",
@@ -54,9 +69,9 @@ export function useLabelKeys(act: LabelActions): void {
     },
     { keys: ["."], label: "Next picture", run: act.next },
     { keys: [","], label: "Previous picture", run: act.previous },
-    { keys: ["Enter"], label: "Done, and next picture", run: act.doneAndNext },
-    { keys: ["u"], label: "Next unlabelled picture", run: act.nextUnlabelled },
-    { keys: ["z"], label: "No objects", run: act.nothingHere },
+    { keys: ["Enter"], label: "Done, and next picture", run: once(act.doneAndNext) },
+    { keys: ["u"], label: "Next unlabelled picture", run: once(act.nextUnlabelled) },
+    { keys: ["z"], label: "No objects", run: once(act.nothingHere) },
     { keys: ["Tab"], label: "Next box", run: act.selectNext },
     { keys: ["Shift+Tab"], label: "Previous box", run: act.selectPrevious },
     { keys: ["Delete", "Backspace"], label: "Delete the selected boxes", run: act.remove },

@@ -2,10 +2,14 @@
 import { computed, type Ref, ref, shallowRef } from "vue";
 
 import { api, type Labels, take } from "@/api/client";
-import { type Corners, cut, moved } from "@/stage/geometry";
-import { complain } from "@/state/notes";
+import { count } from "@/parts/format";
+import { type Corners, cut, moved, overlap } from "@/stage/geometry";
+import { complain, say } from "@/state/notes";
 import type { DrawnBox } from "@/api/client";
 import { useHistory, type Version } from "@/views/labels/editing/history";
+
+/** Boxes of one class that overlap by more than this are the same one. */
+const SAME = 0.7;
 
 /** Boxes copied by key, for any picture of the sitting. */
 const clipboard = ref<DrawnBox[]>([]);
@@ -119,9 +123,25 @@ export function useLabelling(
 
   function paste(): boolean {
     const { width, height } = size.value;
-    const fitted = clipboard.value.map((box) => ({ ...box, corners: cut(box.corners, width, height), track: null }));
-    add(fitted.filter(({ corners: [x1, y1, x2, y2] }) => x2 > x1 && y2 > y1));
+    takeOver(clipboard.value.map((box) => ({ ...box, corners: cut(box.corners, width, height) })));
     return clipboard.value.length > 0;
+  }
+
+  /** Add boxes of another picture: none twice, and none that has no place here; what is left out is said. */
+  function takeOver(some: DrawnBox[]): void {
+    const { width, height } = size.value;
+    const fitting = some.filter(
+      ({ corners: [x1, y1, x2, y2] }) => x1 >= 0 && y1 >= 0 && x2 <= width && y2 <= height && x2 > x1 && y2 > y1,
+    );
+    const fresh = fitting.filter(
+      (box) => !boxes.value.some((here) => here.class_id === box.class_id && overlap(here.corners, box.corners) > SAME),
+    );
+    add(fresh.map((box) => ({ ...box, track: null })));
+    const left = [
+      some.length > fitting.length ? `${count(some.length - fitting.length, "box does", "boxes do")} not fit here` : "",
+      fitting.length > fresh.length ? `${count(fitting.length - fresh.length, "is", "are")} here already` : "",
+    ].filter(Boolean);
+    if (left.length) say(left.join("; "));
   }
 
   /** Fit boxes to what they hold; all of them where none is named. */
@@ -168,6 +188,7 @@ export function useLabelling(
     add,
     copy,
     paste,
+    takeOver,
     tighten,
   };
 }

@@ -24,6 +24,8 @@ export function useSaving(
   pictureId: number,
   read: () => { boxes: DrawnBox[]; state: Labels["state"] },
   onSaved: (labels: Labels, before: Labels) => void,
+  /** Called once the picture was left, if the server did not take what it has. */
+  onRefused: () => void = () => undefined,
 ) {
   const state = ref<SaveState>("saved");
   const message = ref("");
@@ -68,6 +70,14 @@ export function useSaving(
       later();
     } else disagree(labels, draft.base ?? labels);
     return draft;
+  }
+
+  /** Go on from what somebody else made meanwhile, unless something was changed here; says whether it did. */
+  function renewed(labels: Labels): boolean {
+    if (changed || state.value !== "saved" || labels.revision === revision) return false;
+    revision = labels.revision;
+    before = labels;
+    return true;
   }
 
   /** What is here goes back to another version than what the server has: the person decides. */
@@ -175,8 +185,9 @@ export function useSaving(
     void save().finally(() => {
       release();
       if (state.value === "offline") void sendDrafts();
+      else if (changed) onRefused();
     });
   });
 
-  return { state, message, theirs, touch, save, keepMine, takeTheirs, both, disagree, start };
+  return { state, message, theirs, touch, save, keepMine, takeTheirs, both, disagree, start, renewed };
 }
