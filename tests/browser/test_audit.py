@@ -67,6 +67,18 @@ def test_attributes_are_made_and_used(page):
     assert page.labels(1)["boxes"][0]["attributes"] == {"burnt": True}
     page.open("collect?attribute=burnt")
     page.until(lambda: len(page.all("card")) == 1, "one picture with a burnt box")
+    page.open("collect/classes")
+    page.click("[data-test=attribute-burnt] [data-test=edit-attribute]")
+    page.find("attribute-name").send_keys(" black", Keys.ENTER)
+    page.find("[data-test='attribute-burnt black']", "1")
+    page.find(".el-message", "burnt renamed to burnt black on 1 box")
+    assert page.labels(1)["boxes"][0]["attributes"] == {"burnt black": True}
+    page.click("[data-test='attribute-burnt black'] [data-test=remove-attribute]")
+    page.until(lambda: page.labels(1)["boxes"][0]["attributes"] == {}, "it gone")
+    page.until(lambda: page.driver.find_elements(By.CSS_SELECTOR, ".undo-button"), "the way back")
+    page.driver.find_elements(By.CSS_SELECTOR, ".undo-button")[-1].click()
+    page.until(lambda: page.labels(1)["boxes"][0]["attributes"] == {"burnt black": True}, "it again")
+    page.find("attributes", "burnt black")
 
 
 def test_figures(page):

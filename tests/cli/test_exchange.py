@@ -95,3 +95,51 @@ def test_what_is_lost_is_said_and_wrong_names_are_refused(data, labelled, tmp_pa
     run("import", tmp_path / "gone.json", *where, fails="there is no such file")
     (tmp_path / "notes.md").write_text("x")
     run("import", tmp_path / "notes.md", *where, fails="holds no annotation file that is known")
+
+
+def test_a_table_whose_columns_classes_and_unit_are_said(data, labelled, tmp_path):
+    root = data[0].root
+    table = tmp_path / "labels.csv"
+    table.write_text("Foto;Sorte;l;o;b;h\nstill-0.jpg;bun;0.25;0.5;0.25;0.5\nstill-0.jpg;tray;0;0;1;1\n")
+    told = [table, "--project", "Belt", "--data", root]
+    columns = [
+        f"--column={what}" for what in ("picture=Foto", "class=Sorte", "x=l", "y=o", "width=b", "height=h")
+    ]
+    run("import", *told, fails="do not say where picture and box are")
+    run("import", *told, "--column", "x=l", fails="say with --column which one is y")
+    run("import", *told, "--column", "left=l", fails="there is no 'left'; there are box, class")
+    run("import", *told, "--column", "x", fails="--column takes two names with = between them, not 'x'")
+    run("import", *told, *columns[:-1], "--column", "height=hoch", fails="labels.csv has no column 'hoch'")
+    run("import", *told, *columns, "--class", "bagel=roll", fails="has no class 'bagel'; it has bun, tray")
+    was = boxes(root, "Belt")["still-0.jpg"]
+    done = run("import", *told, *columns, fails="none of its 1 pictures is in the project without labels")
+    assert boxes(root, "Belt")["still-0.jpg"] == was
+    done = run("import", *told, *columns, "--replace", "--class", "bun=roll", "--class", "tray=")
+    assert "1 picture of 'Belt' got 1 box" in done.output and "labels already" not in done.output
+    assert boxes(root, "Belt")["still-0.jpg"] == [("roll", (240, 270, 480, 540))]
+    run("import", *told, *columns, "--pixels", "--replace", "--class", "tray=roll")
+    assert boxes(root, "Belt")["still-0.jpg"] == [("bun", (0.25, 0.5, 0.5, 1)), ("roll", (0, 0, 1, 1))]
+    run("import", tmp_path / "a.json", *told[1:], "--fractions", fails="there is no such file")
+    (tmp_path / "a.json").write_text("{}")
+    run("import", tmp_path / "a.json", *told[1:], "--fractions", fails="are for CSV files only")
+
+
+def test_pictures_that_are_labelled_get_others_only_when_that_is_said(data, labelled, frames, tmp_path):
+    root = data[0].root
+    images = tmp_path / "images"
+    images.mkdir()
+    with data[1]() as session:
+        picture = list_pictures(session, labelled, Filter())[0]
+        (images / "still-0.jpg").write_bytes(
+            data[0].picture(labelled, picture.content_hash, ".jpg").read_bytes()
+        )
+    labels = tmp_path / "labels.jsonl"
+    labels.write_text(
+        json.dumps({"picture": "still-0.jpg", "boxes": [{"class": "bun", "corners": [1, 2, 30, 40]}]})
+    )
+    told = ["import", labels, "--pictures", images, "--project", "Belt", "--data", root]
+    was = boxes(root, "Belt")
+    assert "1 picture had labels already, left as they were" in run(*told).output
+    assert boxes(root, "Belt") == was
+    assert "1 picture with 1 box" in run(*told, "--replace", "--class", "bun=roll").output
+    assert boxes(root, "Belt") == was | {"still-0.jpg": [("roll", (1, 2, 30, 40))]}

@@ -1,6 +1,7 @@
 """Annotation files that are broken or hostile: a clear message each, and the rest is read."""
 
 import json
+from dataclasses import replace
 
 import pytest
 
@@ -8,6 +9,7 @@ from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS, recognise
 from avocet.formats.record import FoundPicture
+from avocet.formats.table import look_at_table, read_table
 
 PICTURE = FoundPicture("belt.jpg", 100, 50)
 
@@ -15,7 +17,9 @@ PICTURE = FoundPicture("belt.jpg", 100, 50)
 def read(key, **contents):
     named = {name.replace("__", "."): content for name, content in contents.items()}
     files = LabelFiles({name: lambda name=name: named[name] for name in named}, "the set")
-    return FORMATS[key].read(files, lambda stem: PICTURE if stem.endswith("belt") else None)
+    return FORMATS[key].read(
+        files, lambda name: PICTURE if name.removesuffix(".jpg").endswith("belt") else None
+    )
 
 
 def voc(objects="", name="belt.jpg"):
@@ -80,7 +84,7 @@ def test_broken_centre_text(line, said):
 def test_names_of_classes():
     with pytest.raises(InputError, match="no text file with class names"):
         read("centre-text", belt__txt=b"0 0.5 0.5 0.5 0.5")
-    with pytest.raises(InputError, match=r"2 text files \(a.txt, b.txt\)"):
+    with pytest.raises(InputError, match=r"a\.txt and b\.txt list different classes"):
         read("centre-text", a__txt=b"roll", b__txt=b"loaf", belt__txt=b"0 0.5 0.5 0.5 0.5")
     with pytest.raises(InputError, match=r"names\.txt, line 3: the class 'roll' is there twice"):
         read("centre-text", names__txt=b"roll\nloaf\nroll\n")
@@ -89,6 +93,99 @@ def test_names_of_classes():
     record = read("centre-text", names__txt="roll\nbrötchen\n".encode("utf-16"), belt__txt=b"1 .5 .5 .5 .5\n")
     assert record.class_names == ["roll", "brötchen"] and record.pictures[0].boxes[0].label == 1
     assert read("centre-text", names__txt=b"7\n8\n", belt__txt=b"1 .5 .5 .5 .5").class_names == ["7", "8"]
+
+
+BELT = b"# cx cy w h\n1 .5 .5 .5 .5\n"
+
+
+@pytest.mark.parametrize(
+    "lists",
+    [
+        {"names.txt": b"roll\nloaf\n", "readme.txt": b"made in May\n"},
+        {"day/classes.txt": b"roll\nloaf\n", "night/classes.txt": b"roll\nloaf\n\n"},
+        {"classes.txt": b"# of the belt\nroll\nloaf\n"},
+        {"belt.names": b"roll\nloaf\n", "readme.txt": b"made in May\n"},
+        {"belt.yaml": b"path: ../belt\nnames:\n  - roll\n  - loaf\n"},
+        {"belt.yml": b"names: {1: loaf, 0: roll}\n", "other.yaml": b"side: 3\n"},
+        {"kinds.txt": b"roll\nloaf\n"},
+    ],
+)
+def test_lists_of_classes_as_people_have_them(lists):
+    files = LabelFiles(
+        {name: lambda name=name: (lists | {"belt.txt": BELT})[name] for name in [*lists, "belt.txt"]},
+        "the set",
+    )
+    record = FORMATS["centre-text"].read(files, lambda stem: PICTURE if stem == "belt" else None)
+    assert (record.class_names, record.faults) == (["roll", "loaf"], [])
+    assert [(box.label, box.corners) for box in record.pictures[0].boxes] == [(1, (25, 12.5, 75, 37.5))]
+
+
+@pytest.mark.parametrize(
+    ("content", "said"),
+    [
+        (b"names: [roll, roll]", "class 1: the class 'roll' is there twice"),
+        (b"names: {1: roll}", "not numbered from 0 on"),
+        (b"names: 7", "neither a list nor numbered"),
+        (b"names: [[roll]]", "neither a list nor numbered"),
+        (b"names: [roll", "is not YAML"),
+        (b"names: !!python/object:os.system [x]", "is not YAML"),
+        (b"[" * 20_000, "is not YAML"),
+        (b"a: &a [x,x]\nb: &b [*a,*a]\nnames: [*b]", "neither a list nor numbered"),
+        (b"names:\n" + b"- x\n" * 400_000, "a list of classes has at most"),
+        (b"other: 1", "no text file with class names"),
+    ],
+)
+def test_broken_lists_in_yaml(content, said):
+    with pytest.raises(InputError, match=said):
+        read("centre-text", belt__yaml=content, belt__txt=BELT)
+
+
+def test_a_text_that_is_called_like_a_picture_was_meant_for_it():
+    record = read("centre-text", names__txt=b"roll\n", belt__txt=b"roll .5 .5 .5 .5\n", about__txt=b"May\n")
+    assert record.faults == ["belt.txt: its lines do not begin with the number of a class"]
+
+
+@pytest.mark.parametrize("word", ["1", "true", "True", "TRUE"])
+def test_flags_of_voc_however_they_are_written(word):
+    box = voc_box(1, 1, 9, 9).replace("</object>", f"<difficult>{word}</difficult></object>")
+    assert read("voc", a__xml=voc(box)).pictures[0].boxes[0].attributes == {"ignore": True}
+
+
+def table(*rows, header="frame,class,x1,y1,x2,y2"):
+    return "\n".join([header, *rows]).encode()
+
+
+def test_a_table_in_fractions_of_its_pictures():
+    text = table("belt.jpg,roll,0.1,0.2,0.5,1.02", "belt.jpg,roll,0,0,1,1")
+    record = read("csv", labels__csv=text)
+    # The size is the picture's own; what reaches over the edge is cut.
+    assert [box.corners for box in record.pictures[0].boxes] == [(10, 10, 50, 50), (0, 0, 100, 50)]
+    sized = table("a.jpg,200,100,roll,.1,.2,.5,.5", header="image,image_width,image_height,label,x,y,w,h")
+    assert read("csv", labels__csv=sized).pictures[0].boxes[0].corners == (20, 20, 120, 70)
+    unknown = read("csv", labels__csv=table("a.jpg,roll,0.1,0.2,0.5,1"))
+    assert unknown.faults == [
+        "labels.csv, line 2: the size of a.jpg is not known, nor is there such a picture"
+    ]
+
+
+def test_a_table_that_may_be_either_is_asked_about():
+    text = table("belt.jpg,roll,0.1,0.2,0.5,1", "belt.jpg,roll,10,20,30,40")
+    with pytest.raises(
+        InputError, match="some boxes look like fractions of their picture and some like pixels"
+    ):
+        read("csv", labels__csv=text)
+    files = LabelFiles({"labels.csv": lambda: text}, "the set")
+    look = look_at_table(files)
+    assert look.guess.fractions is None and look.guess.picture == "frame"
+    told = {
+        unit: read_table(files, lambda _: PICTURE, replace(look.guess, fractions=unit))
+        for unit in (True, False)
+    }
+    assert [box.corners for box in told[False].pictures[0].boxes] == [(0.1, 0.2, 0.5, 1), (10, 20, 30, 40)]
+    assert (
+        "is not in fractions of the picture" in told[True].faults[0]
+        and len(told[True].pictures[0].boxes) == 1
+    )
 
 
 def test_centre_text_needs_its_picture():

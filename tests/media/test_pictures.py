@@ -12,6 +12,7 @@ from avocet.core.errors import InputError
 from avocet.media.pictures import (
     crop_picture,
     encode_jpeg,
+    has_more_pages,
     picture_size,
     read_picture,
     thumbnail_jpeg,
@@ -23,6 +24,26 @@ def saved(tmp_path, picture, name, **more):
     path = tmp_path / name
     picture.save(path, **more)
     return path
+
+
+@pytest.mark.parametrize("orientation", range(1, 9))
+def test_a_tiff_is_turned_like_any_other_picture(tmp_path, orientation):
+    pixels = np.random.default_rng(0).integers(0, 255, (20, 30, 3), dtype=np.uint8)
+    exif = Image.Exif()
+    exif[0x0112] = orientation
+    tiff, png = (
+        saved(tmp_path, Image.fromarray(pixels), name, exif=exif) for name in ("turned.tif", "turned.png")
+    )
+    np.testing.assert_array_equal(read_picture(tiff), read_picture(png))
+    assert picture_size(tiff) == picture_size(png) == read_picture(tiff).shape[1::-1]
+
+
+def test_further_pages_and_frames_are_noticed(tmp_path):
+    page = Image.new("RGB", (20, 12))
+    more = {"save_all": True, "append_images": [Image.new("RGB", (20, 12), "red")]}
+    for name in ("a.tif", "a.png", "a.webp"):
+        assert has_more_pages(saved(tmp_path, page, name, **more))
+        assert not has_more_pages(saved(tmp_path, page, name))
 
 
 @pytest.mark.parametrize("name", ["a.png", "a.bmp", "a.tiff", "a.webp", "a.jpg"])

@@ -24,7 +24,15 @@ def test_classes_and_attributes(client, labelled):
     body = {"name": "crust", "kind": "choice", "choices": ["pale", "dark"], "class_id": ids[0]}
     made = client.post(attributes, json=body).json["attributes"]
     assert made[-1]["choices"] == ["pale", "dark"] and made[-1]["boxes"] == 0
-    assert len(client.delete(f"{attributes}/{made[-1]['id']}").json["attributes"]) == 3
+    crust = f"{attributes}/{made[-1]['id']}"
+    choices = [{"value": "light", "was": "pale"}, {"value": "dark", "was": "dark"}, {"value": "black"}]
+    renamed = client.patch(crust, json={"name": "colour", "choices": choices}).json
+    assert (renamed["title"], renamed["changed"]) == ("crust renamed to colour", 0)
+    assert client.get(attributes).json["attributes"][-1]["choices"] == ["light", "dark", "black"]
+    assert client.delete(crust).json["title"] == "Attribute colour removed"
+    assert len(client.get(attributes).json["attributes"]) == 3
+    assert client.delete(crust).status_code == 404
+    assert "every project" in client.delete(f"{attributes}/1").json["detail"]
     assert client.post(attributes, json=body | {"class_id": 999}).status_code == 404
 
 

@@ -6,7 +6,7 @@ from avocet.core.errors import InputError
 from avocet.store.tables import AttributeKind, PictureState
 from avocet.work.exchange.written import export_record
 from avocet.work.labels import classes
-from avocet.work.labels.attributes import add_attribute, list_attributes, remove_attribute
+from avocet.work.labels.attributes import add_attribute, list_attributes
 from avocet.work.labels.boxes import NewBox, labels_of, save_labels
 from avocet.work.labels.changes import latest_changes
 from avocet.work.labels.classes import add_class
@@ -102,10 +102,6 @@ def test_attributes(session, labelled):
         PictureState.DONE,
     )  # fmt: skip
     assert picture.boxes[0].attributes == {"crust": "dark", "ignore": True, "grams": 80.5}
-    with pytest.raises(InputError, match="1 boxes have 'crust'"):
-        remove_attribute(session, labelled, crust.id)
-    with pytest.raises(InputError, match="every project"):
-        remove_attribute(session, labelled, list_attributes(session, labelled)[0].id)
     for bad, said in (
         ({"a": [1]}, "neither flag"),
         ({"a": float("nan")}, "no number"),

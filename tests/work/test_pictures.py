@@ -160,6 +160,29 @@ def test_an_archive_with_everything_in_it(data, project, tmp_path, frames):
         take_archive(sessions, folder, project, path, "belt.zip", Silent())
 
 
+def test_what_is_left_out_of_an_archive_or_a_picture_is_said(data, project, tmp_path):
+    page = Image.new("RGB", (40, 30))
+    page.save(tmp_path / "pages.tif", save_all=True, append_images=[Image.new("RGB", (40, 30), "red")])
+    page.save(tmp_path / "one.png")
+    path = tmp_path / "belt.zip"
+    with zipfile.ZipFile(path, "w") as opened:
+        opened.write(tmp_path / "pages.tif", "pages.tif")
+        opened.write(tmp_path / "one.png", "one.png")
+        opened.writestr("night/inner.zip", b"PK")
+        opened.writestr("__MACOSX/other.zip", b"")
+    folder, sessions = data
+    folder.incoming.mkdir()
+    outcome = take_archive(sessions, folder, project, path, "belt.zip", Silent())
+    said = {each.name: (each.outcome, each.message) for each in outcome.files}
+    assert said == {
+        "pages.tif": ("added", "pages.tif has several pages or frames; only the first is taken"),
+        "one.png": ("added", ""),
+        "night/inner.zip": (
+            "refused", "night/inner.zip is an archive within one; unpack it and add it by itself"
+        ),
+    }  # fmt: skip
+
+
 @pytest.mark.parametrize("mode", ["L", "P", "RGBA", "LA", "CMYK", "I;16", "1"])
 def test_pictures_of_every_kind_come_in(data, project, tmp_path, mode):
     folder, sessions = data

@@ -74,7 +74,7 @@ export const useProject = defineStore("project", () => {
       "undo_change",
       take(api.POST("/api/v1/projects/{project_id}/changes/{change_id}/undo", { params: { path } })),
     );
-    await Promise.all([loadClasses(), refresh()]);
+    await Promise.all([loadClasses(), loadAttributes(), refresh()]);
     const kept = undone.kept ? `; ${undone.kept} changed since and left as they are` : "";
     say(`Undone: ${undone.title}${kept}`);
   }

@@ -11,6 +11,7 @@ from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS, recognise
 from avocet.formats.parts import read_parts
 from avocet.formats.table import FIELDS, Columns, Kind, look_at_table, with_unit
+from avocet.readable import so_many
 from avocet.store.database import reading
 from avocet.work.exchange.located import FolderPictures, import_located, locate, opened_labels
 from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures, read_labels, unusable_names
@@ -141,9 +142,12 @@ def _import_with_pictures(
         split_pictures(sessions, project_id, ratios, seed)
     with reading(sessions)() as session:
         parts = labelled_by_part(session, project_id)
-    click.echo(f"{counts['pictures']} pictures with {counts['boxes']} boxes taken into {project!r}")
+    click.echo(
+        f"{so_many(counts['pictures'], 'picture')} with {so_many(counts['boxes'], 'box', 'boxes')} "
+        f"taken into {project!r}"
+    )
     if counts["already_labelled"]:
-        click.echo(f"{counts['already_labelled']} pictures had labels already and stay as they are")
+        click.echo(f"{so_many(counts['already_labelled'], 'picture')} had labels already, left as they were")
     click.echo(
         f"Labelled: {parts['training']} training, {parts['validation']} validation, {parts['test']} test"
     )
@@ -164,9 +168,11 @@ def _label_what_is_there(files: LabelFiles, wanted: _Wanted) -> None:
         taken = take_over(
             sessions, project_id, files, bar, wanted.form, wanted.columns, wanted.targets, wanted.replace
         )
-    click.echo(f"{taken.pictures} pictures of {project!r} got {taken.boxes} boxes")
+    click.echo(
+        f"{so_many(taken.pictures, 'picture')} of {project!r} got {so_many(taken.boxes, 'box', 'boxes')}"
+    )
     if matched.labelled and not wanted.replace:
-        click.echo(f"{len(matched.labelled)} pictures had labels already and stay as they are")
+        click.echo(f"{so_many(len(matched.labelled), 'picture')} had labels already, left as they were")
 
 
 def _pairs(given: tuple[str, ...], option: str) -> dict[str, str]:

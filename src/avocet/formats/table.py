@@ -59,6 +59,9 @@ PICTURE_WORDS = (
 CLASS_WORDS = ("class", "classname", "label", "category", "source", "kind", "type")
 WIDTH_WORDS = ("picturewidth", "imagewidth", "imgwidth")
 HEIGHT_WORDS = ("pictureheight", "imageheight", "imgheight")
+OWN = ("picture", "picture_width", "picture_height", "class")
+"""How the tables begin that are written here."""
+
 SHOWN_ROWS = 5
 LOOKED_AT = 1000
 """Lines by which it is told whether boxes are in pixels."""
@@ -132,7 +135,8 @@ def with_unit(files: LabelFiles, columns: Columns) -> Columns:
 def told_fractions(header: Sequence[str], rows: Sequence[Sequence[str]], columns: Columns) -> Columns:
     """The same columns, and whether the first lines are in fractions of their pictures or in pixels.
 
-    No box in pixels lies within the first one and a half; where only some lines do, it stays open.
+    No box in pixels lies within the first one and a half; where only some lines do, it stays open. What
+    `write_table` writes is in pixels.
 
     Examples
     --------
@@ -143,6 +147,8 @@ def told_fractions(header: Sequence[str], rows: Sequence[Sequence[str]], columns
     >>> told_fractions(header, [["a.jpg", "roll", "0", "0", "57", "112"]], columns).fractions
     False
     """
+    if tuple(header[: len(OWN)]) == OWN:
+        return replace(columns, fractions=False)
     places = [list(header).index(name) for name in columns.values]
     boxes = [
         numbers
@@ -161,7 +167,7 @@ def guess_columns(header: Sequence[str]) -> Columns | None:
     Examples
     --------
     >>> guess_columns(["image_id", "width", "height", "bbox", "source"])
-    Columns(picture='image_id', label='source', kind='bracketed', values=('bbox',))
+    Columns(picture='image_id', label='source', kind='bracketed', values=('bbox',), fractions=False)
     >>> guess_columns(["File name", "Label", "xmin", "ymin", "xmax", "ymax"]).kind
     'corners'
     """
@@ -247,7 +253,7 @@ def write_table(record: Record, kind: Kind = "corners") -> Iterator[tuple[str, b
     names = ("bbox",) if kind == "bracketed" else FIELDS[kind]
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(["picture", "picture_width", "picture_height", "class", *names])
+    writer.writerow([*OWN, *names])
     for picture in record.pictures:
         start = [picture.name, picture.width, picture.height]
         if not picture.boxes:

@@ -233,8 +233,9 @@ class Snapshot(Base):
 class Change(Base):
     """A change made to many pictures or classes at once, with all that is needed to undo it.
 
-    ``classes`` and ``classes_after`` are empty where it did nothing to the classes; changes of
-    earlier versions do not say how they left them.
+    ``classes`` and ``classes_after`` are empty where it did nothing to the classes, ``attributes`` and
+    ``attributes_after`` where it did nothing to those; changes of earlier versions do not say how they
+    left the classes.
     """
 
     __tablename__ = "change"
@@ -246,6 +247,8 @@ class Change(Base):
     undone_at: Mapped[dt.datetime | None]
     classes: Mapped[list[Any]] = mapped_column(default=list)
     classes_after: Mapped[list[Any] | None] = mapped_column(JSON, default=None)
+    attributes: Mapped[list[Any] | None] = mapped_column(JSON, default=None)
+    attributes_after: Mapped[list[Any] | None] = mapped_column(JSON, default=None)
 
 
 class ChangedPicture(Base):

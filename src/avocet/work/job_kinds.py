@@ -136,6 +136,20 @@ class ClassToMerge(ForProject):
     into_id: int
 
 
+class NamedChoice(BaseModel):
+    """One of several values, and what it was called before."""
+
+    value: str
+    was: str | None = None
+
+
+class AttributeToChange(ForProject):
+    attribute_id: int
+    name: str | None = None
+    choices: list[NamedChoice] | None = None
+    removed: bool = False
+
+
 class ChangeToUndo(ForProject):
     change_id: int
 
@@ -315,6 +329,13 @@ CHANGE_BOXES = JobKind(
 MERGE_CLASS = JobKind(
     "merge_class", Lane.CHANGES, ClassToMerge, outcomes.ChangeMade, "labels.relabelling:do_merge"
 )
+CHANGE_ATTRIBUTE = JobKind(
+    "change_attribute",
+    Lane.CHANGES,
+    AttributeToChange,
+    outcomes.ChangeMade,
+    "labels.attribute_changes:do_attribute",
+)
 UNDO_CHANGE = JobKind("undo_change", Lane.CHANGES, ChangeToUndo, outcomes.Undone, "labels.undo:do_undo")
 READ_LABELS = JobKind(
     "read_labels", Lane.LABELS, SentLabels, outcomes.LabelsRead, "exchange.uploaded:read_uploaded"
@@ -394,7 +415,8 @@ KINDS: dict[str, JobKind[Any, Any]] = {
     for each in (
         TRAIN, STUDY, EVALUATE, DETECT,
         SAMPLE_CLIP, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
-        SPLIT_PICTURES, SET_PART, SET_BINNED, SET_TAG, MARK_DONE, CHANGE_BOXES, MERGE_CLASS, UNDO_CHANGE,
+        SPLIT_PICTURES, SET_PART, SET_BINNED, SET_TAG, MARK_DONE, CHANGE_BOXES, MERGE_CLASS,
+        CHANGE_ATTRIBUTE, UNDO_CHANGE,
         READ_LABELS, TAKE_LABELS, EXPORT_LABELS, FREEZE, START_RUN, START_STUDY, ARCHIVE_SNAPSHOT, COMPARE_SNAPSHOTS,
         LOOK_FOR_FINDINGS, LOOK_AT_CROPS,
         CLUSTER_ANCHORS, DRAW_AUGMENTED, SUM_UP_SIZES, PROBE_RUN, TRY_MODEL, TAKE_APART, FIND_BOXES,

@@ -6,8 +6,9 @@ import { api, type ObjectClass, take } from "@/api/client";
 import ClassBadge from "@/parts/ClassBadge.vue";
 import { count } from "@/parts/format";
 import { useKeys } from "@/state/keys";
-import { complain, say, sayWithUndo } from "@/state/notes";
+import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
+import AttributeTable from "@/views/labels/AttributeTable.vue";
 import CollectHead from "@/views/pictures/CollectHead.vue";
 
 type ClassReply = Promise<{ classes: ObjectClass[]; change_id?: number | null }>;
@@ -20,17 +21,10 @@ const merging = ref<ObjectClass | null>(null);
 const target = ref<number | null>(null);
 const retiring = ref<ObjectClass | null>(null);
 const drafts = reactive(new Map<number, string>());
-const attribute = reactive({
-  name: "",
-  kind: "flag" as "flag" | "choice" | "number",
-  class_id: null as number | null,
-  choices: "",
-});
 const field = ref<{ focus: () => void }>();
 const added = ref("");
 const chosen = ref(-1);
 const project = () => ({ path: { project_id: store.id } });
-const kinds = { flag: "yes or no", choice: "one of several", number: "a number" };
 
 /** Send a change of classes, show what they are now, and offer the way back. */
 async function send(reply: ClassReply, message: string): Promise<void> {
@@ -134,33 +128,6 @@ async function paste(): Promise<void> {
     take(api.POST("/api/v1/projects/{project_id}/classes/pasted", { params: project(), body: { text } })),
     "Classes added",
   );
-}
-
-async function addAttribute(): Promise<void> {
-  try {
-    const body = { ...attribute, choices: attribute.choices.split(",") };
-    const found = await take(api.POST("/api/v1/projects/{project_id}/attributes", { params: project(), body }));
-    store.attributes = found.attributes;
-    const made = found.attributes.at(-1)!;
-    Object.assign(attribute, { name: "", choices: "", class_id: null });
-    sayWithUndo(`Attribute ${made.name} added`, () => removeAttribute(made.id));
-  } catch (error) {
-    complain(error);
-  }
-}
-
-async function removeAttribute(id: number): Promise<void> {
-  try {
-    const path = { project_id: store.id, attribute_id: id };
-    const gone = store.attributes.find((each) => each.id === id);
-    const found = await take(
-      api.DELETE("/api/v1/projects/{project_id}/attributes/{attribute_id}", { params: { path } }),
-    );
-    store.attributes = found.attributes;
-    say(`Attribute ${gone?.name} removed`);
-  } catch (error) {
-    complain(error);
-  }
 }
 
 useKeys([
@@ -287,73 +254,7 @@ function startMerge(each: ObjectClass | undefined): void {
             </p>
           </template>
         </section>
-        <section data-test="attributes">
-          <h2>Attributes</h2>
-          <p class="soft">
-            What can be said of a box beside its class. Boxes marked 'ignore' are not counted when a detector is
-            measured.
-          </p>
-          <table class="figures">
-            <thead>
-              <tr>
-                <th>Name</th>
-                <th>Holds</th>
-                <th>Of</th>
-                <th class="number">Boxes</th>
-                <th />
-              </tr>
-            </thead>
-            <tbody>
-              <tr v-for="each in store.attributes" :key="each.id">
-                <td>{{ each.name }}</td>
-                <td>{{ each.kind === "choice" ? each.choices.join(", ") : kinds[each.kind] }}</td>
-                <td>{{ each.class_id ? store.classById.get(each.class_id)?.name : "all classes" }}</td>
-                <td class="number">
-                  <router-link :to="{ path: `/project/${store.id}/collect`, query: { attribute: each.name } }">{{
-                    each.boxes
-                  }}</router-link>
-                </td>
-                <td>
-                  <el-button
-                    v-if="!['occluded', 'cut off', 'ignore'].includes(each.name)"
-                    size="small"
-                    link
-                    type="primary"
-                    @click="removeAttribute(each.id)"
-                    >Remove</el-button
-                  >
-                </td>
-              </tr>
-            </tbody>
-          </table>
-          <form novalidate class="attribute" @submit.prevent="addAttribute">
-            <el-input
-              v-model="attribute.name"
-              size="small"
-              placeholder="New attribute"
-              aria-label="New attribute"
-              data-test="add-attribute" />
-            <el-select v-model="attribute.kind" size="small" aria-label="What it holds">
-              <el-option v-for="(label, value) in kinds" :key="value" :value="value" :label="label" />
-            </el-select>
-            <el-input
-              v-if="attribute.kind === 'choice'"
-              v-model="attribute.choices"
-              size="small"
-              placeholder="pale, dark"
-              aria-label="Values, separated by commas" />
-            <el-select
-              v-model="attribute.class_id"
-              size="small"
-              clearable
-              placeholder="All classes"
-              aria-label="Of which class"
-              :value-on-clear="null">
-              <el-option v-for="each in store.classes" :key="each.id" :value="each.id" :label="each.name" />
-            </el-select>
-            <el-button size="small" native-type="submit" :disabled="!attribute.name.trim()">Add</el-button>
-          </form>
-        </section>
+        <AttributeTable />
       </div>
     </div>
     <el-dialog v-model="pasting" title="Paste a list of classes" width="440">
@@ -437,14 +338,9 @@ input[type="color"] {
   background: none;
   cursor: pointer;
 }
-.add,
-.attribute {
+.add {
   display: flex;
   gap: 6px;
-}
-.attribute :deep(.el-select) {
-  width: 130px;
-  flex: none;
 }
 .retired {
   display: flex;

@@ -40,7 +40,7 @@ const failed = ref("");
 let again = 0;
 const previousBoxes = shallowRef<DrawnBox[]>([]);
 const show = reactive({ ghosts: false, onlyChosen: false, none: false, looks: false, classes: false });
-/** Place of the box that was just drawn: until it is picked, a digit means the class of the next one. */
+/** Place of the box that was just drawn: until it is selected by hand, a digit means the class of the next one. */
 const fresh = ref(-1);
 const stamping = ref(false);
 const stage = ref<InstanceType<typeof PictureStage>>();
@@ -96,7 +96,7 @@ const tool = useBoxTool({
   stamp,
   newClass: activeClassOrAsk,
   change: (next) => work.change(next),
-  picked: () => (fresh.value = -1),
+  selected: () => (fresh.value = -1),
   mayDraw,
   drew: (placed) => {
     fresh.value = placed;

@@ -1,5 +1,7 @@
 """Classes, attributes, a picture's boxes, and taking changes back."""
 
+from typing import Any
+
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from sqlalchemy.orm import Session
@@ -9,13 +11,21 @@ from avocet.web.routes.pictures import detail_out
 from avocet.web.schemas import labels as schemas
 from avocet.web.schemas.common import JobStarted, Problem, ProjectPath
 from avocet.web.schemas.pictures import PictureDetail, PicturePath
-from avocet.work.job_kinds import MERGE_CLASS, UNDO_CHANGE, ChangeToUndo, ClassToMerge
+from avocet.work.job_kinds import (
+    CHANGE_ATTRIBUTE,
+    MERGE_CLASS,
+    UNDO_CHANGE,
+    AttributeToChange,
+    ChangeToUndo,
+    ClassToMerge,
+    NamedChoice,
+)
 from avocet.work.job_outcomes import ChangeMade, Undone
+from avocet.work.labels import attribute_changes, relabelling
 from avocet.work.labels import attributes as work_attributes
 from avocet.work.labels import boxes as work_boxes
 from avocet.work.labels import changes as work_changes
 from avocet.work.labels import classes as work
-from avocet.work.labels import relabelling
 from avocet.work.labels import undo as work_undo
 from avocet.work.pictures.files import get_picture
 from avocet.work.project.projects import get_project
@@ -97,20 +107,37 @@ def add_attribute(path: ProjectPath, body: schemas.NewAttribute) -> Response:
         get_project(session, path.project_id)
         if body.class_id is not None:
             work.get_class(session, path.project_id, body.class_id)
-        work_attributes.add_attribute(
+        change = attribute_changes.add_as_change(
             session, path.project_id, body.name, body.kind, body.class_id, body.choices
         )
-        return reply(_attributes(session, path.project_id), 201)
+        return reply(_attributes(session, path.project_id, change.id), 201)
+
+
+@labels.patch(
+    "/projects/<int:project_id>/attributes/<int:attribute_id>",
+    responses={200: ChangeMade, 202: JobStarted},
+)
+def change_attribute(path: schemas.AttributePath, body: schemas.AttributeChange) -> Response:
+    """Rename an attribute or change its choices, along with the boxes that have it."""
+    choices = None if body.choices is None else [NamedChoice(**each.model_dump()) for each in body.choices]
+    return _change_attribute(path, "Change attribute", name=body.name, choices=choices)
 
 
 @labels.delete(
-    "/projects/<int:project_id>/attributes/<int:attribute_id>", responses={200: schemas.AttributeList}
+    "/projects/<int:project_id>/attributes/<int:attribute_id>",
+    responses={200: ChangeMade, 202: JobStarted},
 )
 def remove_attribute(path: schemas.AttributePath) -> Response:
-    """Remove an attribute that no box has."""
-    with context().sessions.begin() as session:
-        work_attributes.remove_attribute(session, path.project_id, path.attribute_id)
-        return reply(_attributes(session, path.project_id))
+    """Remove an attribute, also from the boxes that have it."""
+    return _change_attribute(path, "Remove attribute", removed=True)
+
+
+def _change_attribute(path: schemas.AttributePath, doing: str, **wanted: Any) -> Response:
+    with context().reading() as session:
+        found = attribute_changes.to_change(session, path.project_id, path.attribute_id)
+        boxes = work_attributes.boxes_with(session, path.project_id, found.name)
+    given = AttributeToChange(project_id=path.project_id, attribute_id=path.attribute_id, **wanted)
+    return change_many(path.project_id, CHANGE_ATTRIBUTE, f"{doing} {found.name}", given, boxes)
 
 
 @labels.get("/projects/<int:project_id>/changes", responses={200: schemas.ChangeList})
@@ -171,7 +198,7 @@ def _classes(
     )
 
 
-def _attributes(session: Session, project_id: int) -> schemas.AttributeList:
+def _attributes(session: Session, project_id: int, change_id: int | None = None) -> schemas.AttributeList:
     return schemas.AttributeList(
         attributes=[
             schemas.AttributeOut(
@@ -183,5 +210,6 @@ def _attributes(session: Session, project_id: int) -> schemas.AttributeList:
                 boxes=work_attributes.boxes_with(session, project_id, each.name),
             )
             for each in work_attributes.list_attributes(session, project_id)
-        ]
+        ],
+        change_id=change_id,
     )

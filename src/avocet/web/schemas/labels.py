@@ -19,6 +19,7 @@ class AttributeOut(Schema):
 
 class AttributeList(Schema):
     attributes: list[AttributeOut]
+    change_id: int | None = None
 
 
 class NewAttribute(Request):
@@ -26,6 +27,18 @@ class NewAttribute(Request):
     kind: AttributeKind
     class_id: Whole | None = None
     choices: list[str] = Field(default_factory=list, max_length=100)
+
+
+class ChoiceIn(Request):
+    value: str
+    was: str | None = Field(None, description="What it was called before; none for a new one")
+
+
+class AttributeChange(Request):
+    name: str | None = None
+    choices: list[ChoiceIn] | None = Field(
+        None, max_length=100, description="All that can be chosen; boxes lose a value that is not taken over"
+    )
 
 
 class AttributePath(ProjectPath):

@@ -1,6 +1,6 @@
 """What annotation files hold for a project's pictures: read, paired, and shown before it is taken over."""
 
-from collections.abc import Container
+from collections.abc import Container, Sequence
 from dataclasses import dataclass, field
 
 from sqlalchemy import select
@@ -12,8 +12,9 @@ from avocet.formats.kinds import Format, format_called, recognise
 from avocet.formats.names import NameIndex, told_apart
 from avocet.formats.record import FindPicture, FoundPicture, Record, RecordedBox, RecordedPicture, fit_box
 from avocet.formats.table import Columns, TableLook, look_at_table, read_table
-from avocet.store.tables import Picture
+from avocet.store.tables import Attribute, Picture
 from avocet.work.job_outcomes import ReadClass
+from avocet.work.labels.attributes import list_attributes, values_outside
 from avocet.work.labels.boxes import MOST_BOXES, sorted_attributes
 from avocet.work.labels.classes import check_name, list_classes
 from avocet.work.labels.states import BEGUN
@@ -72,6 +73,7 @@ class ProjectPictures:
         pictures = session.scalars(query).all()
         # Those that share a name go out under names of their own, and are found by them again.
         names = told_apart([(picture.name, picture.content_hash) for picture in pictures])
+        self.attributes = list_attributes(session, project_id)
         self._own = {picture.id: own for own, picture in zip(names, pictures, strict=True)}
         self._index = NameIndex(
             (name, picture)
@@ -154,7 +156,8 @@ def pair_pictures(here: ProjectPictures, record: Record, called: str) -> Matched
         else:
             picture = found[0]
             seen[picture.id] = recorded.name
-            pair = (picture.id, fitted(recorded, picture.width, picture.height, called, matched.problems))
+            size = (picture.width, picture.height)
+            pair = (picture.id, fitted(recorded, *size, called, matched.problems, here.attributes))
             if pair[1].says_nothing:
                 matched.problems.append(says_nothing(pair[1], called))
                 continue
@@ -163,7 +166,12 @@ def pair_pictures(here: ProjectPictures, record: Record, called: str) -> Matched
 
 
 def fitted(
-    picture: RecordedPicture, width: int, height: int, called: str, problems: list[str]
+    picture: RecordedPicture,
+    width: int,
+    height: int,
+    called: str,
+    problems: list[str],
+    attributes: Sequence[Attribute] = (),
 ) -> RecordedPicture:
     """The picture with its real size, and of its boxes what can be kept; the rest is said in ``problems``."""
     if picture.width and (picture.width, picture.height) != (width, height):
@@ -179,6 +187,9 @@ def fitted(
             continue
         kept, refused = sorted_attributes(box.attributes)
         problems += [f"{called}: a box on {picture.name} is taken without {each}" for each in refused]
+        for name, words in values_outside(attributes, kept):
+            problems.append(f"{called}: a box on {picture.name} is taken without {words}")
+            del kept[name]
         boxes.append(RecordedBox(box.label, corners, box.crowd, kept, box.track))
     if len(boxes) > MOST_BOXES:
         problems.append(

@@ -1,6 +1,7 @@
 """Attributes: what can be said of a box beside its class."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 from sqlalchemy import ColumnElement, and_, func, select, text
 from sqlalchemy.orm import Session
@@ -41,21 +42,15 @@ def add_attribute(
     choices: Sequence[str] = (),
 ) -> Attribute:
     """Add an attribute of all classes or of one. Raises `InputError` if it cannot be used."""
-    wanted = usable_name(name, "an attribute's name")
+    wanted = usable_attribute_name(session, project_id, name)
+    options = usable_choices(wanted, choices) if kind == AttributeKind.CHOICE else []
     there = list_attributes(session, project_id)
-    if '"' in wanted:
-        raise InputError(f"an attribute's name has no quotation marks, unlike {wanted!r}")
-    if any(each.name == wanted for each in there):
-        raise InputError(f"there is an attribute called {wanted!r} already")
-    options = [each.strip() for each in choices if each.strip()]
-    if kind == AttributeKind.CHOICE and len(set(options)) < 2:
-        raise InputError(f"the choice {wanted!r} needs at least two different values")
     added = Attribute(
         project_id=project_id,
         name=wanted,
         kind=kind,
         class_id=class_id,
-        choices=list(dict.fromkeys(options)) if kind == AttributeKind.CHOICE else [],
+        choices=options,
         position=1 + max((each.position for each in there), default=0),
     )
     session.add(added)
@@ -63,18 +58,57 @@ def add_attribute(
     return added
 
 
-def remove_attribute(session: Session, project_id: int, attribute_id: int) -> None:
-    """Remove an attribute that no box has. Raises `InputError` while boxes have it, or if it is ready-made."""
+def get_attribute(session: Session, project_id: int, attribute_id: int) -> Attribute:
+    """One attribute of the project, or `NotFound`."""
     found = session.get(Attribute, attribute_id)
     if found is None or found.project_id != project_id:
         raise NotFound(f"the project has no attribute {attribute_id}")
-    if found.name in READY_MADE:
-        raise InputError(f"{found.name!r} is there in every project")
-    used = boxes_with(session, project_id, found.name)
-    if used:
-        raise InputError(f"{used} boxes have {found.name!r}; take it from them first")
-    session.delete(found)
-    session.flush()
+    return found
+
+
+def usable_attribute_name(session: Session, project_id: int, given: str, of: Attribute | None = None) -> str:
+    """A name that an attribute may have. Raises `InputError` if it cannot be used, or another one has it."""
+    wanted = usable_name(given, "an attribute's name")
+    if '"' in wanted:
+        raise InputError(f"an attribute's name has no quotation marks, unlike {wanted!r}")
+    if any(each.name == wanted and each is not of for each in list_attributes(session, project_id)):
+        raise InputError(f"there is an attribute called {wanted!r} already")
+    return wanted
+
+
+def usable_choices(name: str, given: Sequence[str]) -> list[str]:
+    """What can be chosen. Raises `InputError` for fewer than two different values."""
+    options = list(dict.fromkeys(each.strip() for each in given if each.strip()))
+    if len(options) < 2:
+        raise InputError(f"the choice {name!r} needs at least two different values")
+    return options
+
+
+def values_outside(attributes: Sequence[Attribute], values: Mapping[str, Any]) -> list[tuple[str, str]]:
+    """Which of a box's values are none that their attributes hold: their names, and what is wrong in words.
+
+    What the project does not list may have any value: it came with a file.
+    """
+    wrong = []
+    for each in attributes:
+        value = values.get(each.name)
+        if value is None or _holds(each, value):
+            continue
+        wanted = {
+            AttributeKind.FLAG: "is set or not",
+            AttributeKind.NUMBER: "holds a number",
+            AttributeKind.CHOICE: f"holds {' or '.join(each.choices)}",
+        }[each.kind]
+        wrong.append((each.name, f"{str(value)[:60]!r} as {each.name!r}, which {wanted}"))
+    return wrong
+
+
+def _holds(attribute: Attribute, value: Any) -> bool:
+    if attribute.kind == AttributeKind.FLAG:
+        return isinstance(value, bool)
+    if attribute.kind == AttributeKind.NUMBER:
+        return isinstance(value, int | float) and not isinstance(value, bool)
+    return value in attribute.choices
 
 
 def boxes_with(session: Session, project_id: int, name: str) -> int:

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.formats.record import fit_box
 from avocet.store.tables import Box, ObjectClass, Picture, PictureState, now
+from avocet.work.labels.attributes import list_attributes, values_outside
 from avocet.work.labels.states import fitting_state
 from avocet.work.problems import Conflict
 
@@ -59,7 +60,8 @@ def save_labels(
     Conflict
         If somebody saved another revision meanwhile; it holds what is there now.
     InputError
-        If a box has no area, lies outside the picture or has a class of another project.
+        If a box has no area, lies outside the picture, has a class of another project, or a value that
+        its attribute does not hold.
     """
     if revision != picture.revision:
         raise Conflict(
@@ -68,6 +70,7 @@ def save_labels(
         )
     known = set(session.scalars(select(ObjectClass.id).where(ObjectClass.project_id == picture.project_id)))
     usable = usable_boxes(boxes, known, picture.name, picture.width, picture.height)
+    _check_values(session, picture, usable)
     picture.boxes = [
         Box(
             class_id=box.class_id, position=number, x1=box.corners[0], y1=box.corners[1], x2=box.corners[2],
@@ -81,6 +84,16 @@ def save_labels(
     picture.labelled_at = now() if picture.state != PictureState.UNLABELLED else None
     session.flush()
     return picture
+
+
+def _check_values(session: Session, picture: Picture, boxes: Sequence[NewBox]) -> None:
+    """Refuse values that attributes do not hold, unless the picture has them already: of a file, or of before."""
+    declared = list_attributes(session, picture.project_id)
+    held = {(name, value) for box in picture.boxes for name, value in box.attributes.items()}
+    for number, box in enumerate(boxes, start=1):
+        for name, words in values_outside(declared, box.attributes):
+            if (name, box.attributes[name]) not in held:
+                raise InputError(f"box {number} of {picture.name} has {words}")
 
 
 def usable_boxes(

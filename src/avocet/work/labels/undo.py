@@ -24,6 +24,7 @@ from avocet.store.tables import (
 )
 from avocet.work.job_kinds import ChangeToUndo, Task
 from avocet.work.job_outcomes import Undone
+from avocet.work.labels.attribute_changes import restore_attributes, take_away_added_attributes
 from avocet.work.labels.boxes import boxes_from
 from avocet.work.labels.changes import class_row, digest, renumber
 from avocet.work.labels.many import AS_IT_IS, Rewritten, write_labels
@@ -58,6 +59,7 @@ def undo_change(sessions: Sessions, project_id: int, change_id: int, reporter: R
             raise InputError(f"{change.title!r} is undone already")
         title = change.title
         _restore_classes(session, change)
+        restore_attributes(session, change)
     with reading(sessions)() as session:
         todo = session.scalars(
             select(ChangedPicture.picture_id)
@@ -78,6 +80,7 @@ def undo_change(sessions: Sessions, project_id: int, change_id: int, reporter: R
     with sessions.begin() as session:
         change = find_change(session, project_id, change_id)
         _take_away_added(session, change)
+        take_away_added_attributes(session, change)
         change.undone_at = now()
     return Undone(title=title, pictures=restored, kept=len(todo) - restored)
 

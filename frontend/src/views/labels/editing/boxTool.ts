@@ -22,14 +22,14 @@ export interface ToolOptions {
   change: (next: DrawnBox[]) => void;
   /** Called with the place of every box that was just drawn. */
   drew: (place: number) => void;
-  /** Called when a person picks boxes that are there. */
-  picked: () => void;
+  /** Called when a person selects boxes that are there. */
+  selected: () => void;
   /** Whether a new box may be drawn; it says why not. */
   mayDraw: () => boolean;
 }
 
 export function useBoxTool(options: ToolOptions) {
-  const { boxes, selection, reachable, ghosts, size, stamp, newClass, change, drew, picked, mayDraw } = options;
+  const { boxes, selection, reachable, ghosts, size, stamp, newClass, change, drew, selected, mayDraw } = options;
   const drawn = ref<Corners | null>(null);
   const preview = ref<{ index: number; corners: Corners } | null>(null);
   const cursor = ref("crosshair");
@@ -129,7 +129,7 @@ export function useBoxTool(options: ToolOptions) {
     if (found >= 0 && event.ctrlKey) {
       const rest = selection.value.filter((place) => place !== found);
       selection.value = rest.length < selection.value.length ? rest : [...rest, found];
-      picked();
+      selected();
       return;
     }
     const ghost = event.shiftKey
@@ -146,7 +146,7 @@ export function useBoxTool(options: ToolOptions) {
     }
     const had = selection.value.length > 0;
     selection.value = found >= 0 ? [found] : [];
-    picked();
+    selected();
     if (found < 0 && (!had || event.shiftKey) && mayDraw()) corner.value = point;
   }
 
