@@ -54,7 +54,7 @@ def test_draw_change_and_take_back(page):
     page.chord(Keys.SHIFT, Keys.ARROW_DOWN)
     assert page.boxes()[0] == pytest.approx([before[0] + 1, before[1] + 10, before[2] + 1, before[3] + 10])
     # A digit is for the next box, for this one with Shift.
-    page.find("digits-mean", "the next box, with Shift this one")
+    page.find("digits-mean", "next box, Shift this one")
     page.keys("5")
     assert "loaf" in page.find("box-row").text
     page.chord(Keys.SHIFT, "5")

@@ -75,7 +75,7 @@ function pick(place: number): void {
       </button>
       <p v-if="!found.length && !added" class="soft">No class is called so.</p>
     </div>
-    <p class="soft keys"><kbd>↑</kbd> <kbd>↓</kbd> and <kbd>Enter</kbd> choose · last used first</p>
+    <p class="soft how"><kbd>↑</kbd> <kbd>↓</kbd> and <kbd>Enter</kbd> choose · last used first</p>
   </el-dialog>
 </template>
 
@@ -103,7 +103,7 @@ button.at {
   border-left-color: var(--leg);
   background: var(--leg-pale);
 }
-.keys {
-  font-size: 13px;
+.how {
+  font-size: 14px;
 }
 </style>

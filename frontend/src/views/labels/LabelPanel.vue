@@ -98,12 +98,12 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: DrawnBox): string {
         >
       </h3>
       <p v-if="store.classes.length" class="soft means" data-test="digits-mean">
-        <template v-if="fresh"><kbd>1</kbd>…<kbd>9</kbd> the next box, with <kbd>Shift</kbd> this one</template>
+        <b>1–{{ store.classes.at(-1)!.position }}</b>
+        <template v-if="fresh"> next box, <b>Shift</b> this one</template>
         <template v-else-if="selection.length"
-          ><kbd>1</kbd>…<kbd>9</kbd> {{ selection.length > 1 ? "the selected boxes" : "the selected box" }}, and new
-          ones</template
+          >{{ selection.length > 1 ? " these boxes" : " this box" }} and new ones</template
         >
-        <template v-else><kbd>1</kbd>…<kbd>9</kbd> new boxes</template>
+        <template v-else> new boxes</template>
       </p>
       <button
         v-for="each in store.classes"
@@ -209,9 +209,12 @@ h3 {
   justify-content: space-between;
   align-items: center;
 }
+h3 :deep(.el-button) {
+  font: 400 14px/1 var(--sans);
+}
 .means {
   margin-bottom: 4px;
-  font-size: 13px;
+  font-size: 14px;
 }
 .boxes h3 {
   position: sticky;

@@ -27,7 +27,7 @@ import { sameBoxes } from "@/views/labels/editing/merging";
 import { useSaving } from "@/views/labels/editing/saving";
 import { pass, useSitting } from "@/views/labels/editing/sitting";
 import { forgetTyped, typedAhead } from "@/views/labels/editing/typedAhead";
-import { opened, useWalk } from "@/views/labels/editing/walk";
+import { type Detail, loadedAhead, opened, useWalk } from "@/views/labels/editing/walk";
 
 const route = useRoute();
 const router = useRouter();
@@ -38,6 +38,8 @@ const picture = ref<Picture | null>(null);
 const onScreen = ref(false);
 const failed = ref("");
 let again = 0;
+/** Its labels were loaded ahead, and may have been changed since. */
+let ahead = false;
 const previousBoxes = shallowRef<DrawnBox[]>([]);
 const show = reactive({ ghosts: false, onlyChosen: false, none: false, looks: false, classes: false });
 /** Place of the box that was just drawn: until it is selected by hand, a digit means the class of the next one. */
@@ -139,20 +141,28 @@ const shapes = computed<Shape[]>(() => {
 onMounted(load);
 onBeforeUnmount(() => window.clearTimeout(again));
 
+/** Show a picture with its labels. */
+function begin(detail: Detail): void {
+  picture.value = detail.picture;
+  const { labels } = detail;
+  const draft = saving.start(labels);
+  work.show(draft ?? labels);
+  const turn = sitting.takePending(pictureId);
+  if (turn) takeTurn(turn, labels);
+  else selectNamed();
+  sitting.chooseFirstClass();
+}
+
 async function load(): Promise<void> {
   window.clearTimeout(again);
   try {
-    const { detail, fresh } = await opened(pictureId);
-    picture.value = detail.picture;
-    const labels = detail.labels as Labels;
-    const draft = saving.start(labels);
-    work.show(draft ?? { boxes: labels.boxes as DrawnBox[], state: labels.state });
-    const turn = sitting.takePending(pictureId);
-    if (turn) takeTurn(turn, labels);
-    else selectNamed();
-    sitting.chooseFirstClass();
+    if (!picture.value) {
+      const { detail, fresh } = await opened(pictureId);
+      begin(detail);
+      ahead = !fresh;
+    }
     // Where that fails, the next save meets what was changed.
-    if (!fresh) renew().catch(() => undefined);
+    if (ahead) renew().catch(() => undefined);
     await walk.loadIds();
     if (show.ghosts) await loadPrevious();
     failed.value = "";
@@ -165,7 +175,6 @@ async function load(): Promise<void> {
   }
 }
 
-/** What was loaded ahead may have been changed since. */
 async function renew(): Promise<void> {
   const { detail } = await opened(pictureId);
   if (saving.renewed(detail.labels)) work.show(detail.labels);
@@ -441,6 +450,12 @@ const actions: LabelActions = {
   looks: () => (show.looks = !show.looks),
 };
 useLabelKeys(typedAhead(actions, settled));
+
+const known = loadedAhead(pictureId);
+if (known) {
+  begin(known);
+  ahead = true;
+}
 </script>
 
 <template>

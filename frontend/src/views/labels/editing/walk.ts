@@ -21,13 +21,21 @@ const detailOf = (pictureId: number) =>
 export type Detail = Awaited<ReturnType<typeof detailOf>>;
 
 /** The picture that comes next, asked for before somebody goes there. */
-let ahead: { pictureId: number; coming: Promise<Detail> } | null = null;
+let ahead: { pictureId: number; coming: Promise<Detail>; detail: Detail | null } | null = null;
 
 /** The next picture that is opened begins a new sitting. */
 export function endWalk(): void {
   walk.value = { key: "", ids: [] };
   ahead = null;
   direction = 1;
+}
+
+/** A picture with its labels, where they were loaded ahead and are there already. */
+export function loadedAhead(pictureId: number): Detail | null {
+  if (ahead?.pictureId !== pictureId || !ahead.detail) return null;
+  const { detail } = ahead;
+  ahead = null;
+  return detail;
 }
 
 /** A picture with its labels; `fresh` is false where it was loaded ahead, and may have been changed since. */
@@ -107,10 +115,10 @@ export function useWalk(router: Router, projectId: number, pictureId: number, qu
     if (place.value < 0) return;
     const next = ids.value[place.value + direction];
     if (next !== undefined && ahead?.pictureId !== next) {
-      const coming = detailOf(next);
+      const asked: NonNullable<typeof ahead> = { pictureId: next, coming: detailOf(next), detail: null };
       // A failure is told to whoever opens it.
-      coming.catch(() => undefined);
-      ahead = { pictureId: next, coming };
+      asked.coming.then((detail) => (asked.detail = detail)).catch(() => undefined);
+      ahead = asked;
     }
     for (const step of [direction, -direction]) {
       const neighbour = ids.value[place.value + step];
