@@ -137,6 +137,8 @@ def test_the_readme_names_options_that_are_there():
         name = line.split()[1]
         context = click.Context(avocet)
         command = avocet.get_command(context, name)
-        known = {option for parameter in command.params for option in parameter.opts}
+        known = {
+            option for parameter in command.params for option in [*parameter.opts, *parameter.secondary_opts]
+        }
         wanted = set(re.findall(r"--[\w-]+", line))
         assert wanted and wanted <= known, (name, wanted - known)

@@ -108,16 +108,16 @@ def test_a_table_whose_columns_classes_and_unit_are_said(data, labelled, tmp_pat
     run("import", *told, fails="do not say where picture and box are")
     run("import", *told, "--column", "x=l", fails="say with --column which one is y")
     run("import", *told, "--column", "left=l", fails="there is no 'left'; there are box, class")
-    run("import", *told, "--column", "x", fails="--column takes two names with = between them, not 'x'")
+    run("import", *told, "--column", "x", fails="--column 'x' is not built like WHAT=COLUMN")
     run("import", *told, *columns[:-1], "--column", "height=hoch", fails="labels.csv has no column 'hoch'")
-    run("import", *told, *columns, "--class", "bagel=roll", fails="has no class 'bagel'; it has bun, tray")
+    run("import", *told, *columns, "--map", "bagel=roll", fails="has no class 'bagel'; it has bun, tray")
     was = boxes(root, "Belt")["still-0.jpg"]
     done = run("import", *told, *columns, fails="none of its 1 pictures is in the project without labels")
     assert boxes(root, "Belt")["still-0.jpg"] == was
-    done = run("import", *told, *columns, "--replace", "--class", "bun=roll", "--class", "tray=")
+    done = run("import", *told, *columns, "--replace", "--map", "bun=roll", "--map", "tray=")
     assert "1 picture of 'Belt' got 1 box" in done.output and "labels already" not in done.output
     assert boxes(root, "Belt")["still-0.jpg"] == [("roll", (240, 270, 480, 540))]
-    run("import", *told, *columns, "--pixels", "--replace", "--class", "tray=roll")
+    run("import", *told, *columns, "--pixels", "--replace", "--map", "tray=roll")
     assert boxes(root, "Belt")["still-0.jpg"] == [("bun", (0.25, 0.5, 0.5, 1)), ("roll", (0, 0, 1, 1))]
     run("import", tmp_path / "a.json", *told[1:], "--fractions", fails="there is no such file")
     (tmp_path / "a.json").write_text("{}")
@@ -141,5 +141,5 @@ def test_pictures_that_are_labelled_get_others_only_when_that_is_said(data, labe
     was = boxes(root, "Belt")
     assert "1 picture had labels already, left as they were" in run(*told).output
     assert boxes(root, "Belt") == was
-    assert "1 picture with 1 box" in run(*told, "--replace", "--class", "bun=roll").output
+    assert "1 picture with 1 box" in run(*told, "--replace", "--map", "bun=roll").output
     assert boxes(root, "Belt") == was | {"still-0.jpg": [("roll", (1, 2, 30, 40))]}

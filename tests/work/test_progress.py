@@ -5,7 +5,7 @@ from itertools import chain
 import pytest
 
 from avocet.work import progress
-from avocet.work.progress import STEP, Silent, Stopped, in_portions
+from avocet.work.progress import LEAST, STEP, Silent, Stopped, in_portions
 
 
 class Clock:
@@ -50,7 +50,7 @@ def steps(clock, seconds_an_item, told, size=1000, count=20_000):
         yield list(some)
 
 
-@pytest.mark.parametrize("cost", [1e-7, 2e-5, 1e-4, 3e-4])
+@pytest.mark.parametrize("cost", [1e-7, 5e-5, 1e-4, 2e-4])
 def test_a_step_takes_no_longer_than_others_should_wait(clock, cost):
     told = Told()
     found = list(steps(clock, lambda count: cost * count, told))
@@ -58,19 +58,19 @@ def test_a_step_takes_no_longer_than_others_should_wait(clock, cost):
     assert told.done == [0, *[some[-1] + 1 for some in found]] and told.message == "20,000 of 20,000 pictures"
     # The first one cannot know.
     longest = max(len(some) for some in found[1:])
-    assert longest * cost <= STEP and longest >= 0.9 * min(1000, STEP / cost)
+    assert longest * cost <= 1.001 * STEP and longest >= 0.9 * min(1000, STEP / cost)
 
 
 def test_a_machine_that_was_busy_for_a_while_gets_back_to_full_steps(clock):
     told = Told()
     found = steps(clock, lambda count: count * (1e-3 if 3000 <= told.done[-1] < 6000 else 1e-6), told)
     sizes = [len(some) for some in found]
-    assert min(sizes[:-1]) < 100 and max(sizes[-6:-1]) == 1000
+    assert min(sizes[:-1]) == 1000 // LEAST and max(sizes[-6:-1]) == 1000
 
 
 def test_steps_do_not_shrink_to_nothing(clock):
     sizes = [len(some) for some in steps(clock, lambda _: 10.0, Told(), count=3000)]
-    assert set(sizes[1:-1]) == {1000 // 16}
+    assert set(sizes[1:]) == {1000 // LEAST}
 
 
 def test_it_stops_before_the_next_step(clock):

@@ -1,5 +1,6 @@
 """What several commands share: the data folder, progress bars, faults of annotation files."""
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -74,3 +75,14 @@ def stop_at_faults(problems: list[str], skip: bool) -> None:
 def number(value: float | None) -> str:
     """A figure for a table."""
     return "     –" if value is None else f"{value:6.3f}"
+
+
+def named_pairs(given: Sequence[str], option: str, built_like: str) -> dict[str, str]:
+    """What an option that may come several times says of each name. Raises `InputError`."""
+    pairs = {}
+    for text in given:
+        name, sign, meant = text.partition("=")
+        if not sign or not name.strip():
+            raise InputError(f"{option} {text!r} is not built like {built_like}")
+        pairs[name.strip()] = meant.strip()
+    return pairs

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import click
 
-from avocet.cli.common import Bar, data_option, open_data, stop_at_faults
+from avocet.cli.common import Bar, data_option, named_pairs, open_data, stop_at_faults
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS, recognise
@@ -50,10 +50,10 @@ from avocet.work.project.projects import create_project, project_named
     help="Whether a CSV file has boxes in fractions of their pictures. Told by its first lines otherwise.",
 )
 @click.option(
-    "--class",
-    "classes",
+    "--map",
+    "meanings",
     multiple=True,
-    metavar="THEIRS=OURS",
+    metavar="SAID=MEANT",
     help="What a class of the labels is called in the project; nothing behind the sign leaves its boxes out.",
 )
 @click.option("--replace", is_flag=True, help="Also replace the labels of pictures that have some.")
@@ -70,7 +70,7 @@ def import_(
     form: str | None,
     columns: tuple[str, ...],
     fractions: bool | None,
-    classes: tuple[str, ...],
+    meanings: tuple[str, ...],
     replace: bool,
     split: str,
     seed: int,
@@ -89,7 +89,7 @@ def import_(
       avocet import truth.json --pictures pictures --project belt --data ~/avocet
     """
     ratios = _ratios(split)
-    targets = _targets(classes)
+    targets = named_pairs(meanings, "--map", "SAID=MEANT")
     with opened_labels(labels, pictures) as (files, found):
         form = form or recognise(files).key
         wanted = _Wanted(
@@ -175,18 +175,6 @@ def _label_what_is_there(files: LabelFiles, wanted: _Wanted) -> None:
         click.echo(f"{so_many(len(matched.labelled), 'picture')} had labels already, left as they were")
 
 
-def _pairs(given: tuple[str, ...], option: str) -> dict[str, str]:
-    pairs = [each.partition("=") for each in given]
-    for each, (left, sign, _) in zip(given, pairs, strict=True):
-        if not sign or not left.strip():
-            raise InputError(f"{option} takes two names with = between them, not {each!r}")
-    return {left.strip(): right.strip() for left, _, right in pairs}
-
-
-def _targets(given: tuple[str, ...]) -> dict[str, str]:
-    return _pairs(given, "--class")
-
-
 def _check_targets(files: LabelFiles, class_names: list[str], targets: dict[str, str]) -> None:
     for name in targets:
         if name not in class_names:
@@ -200,7 +188,7 @@ def _columns(files: LabelFiles, form: str, given: tuple[str, ...], fractions: bo
     if form != "csv":
         raise InputError("--column, --fractions and --pixels are for CSV files only")
     look = look_at_table(files)
-    named = _pairs(given, "--column")
+    named = named_pairs(given, "--column", "WHAT=COLUMN")
     known = {"picture", "class"}.union(*FIELDS.values())
     for what in named:
         if what not in known:

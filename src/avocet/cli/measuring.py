@@ -6,9 +6,8 @@ from typing import Any, get_args
 
 import click
 
-from avocet.cli.common import Bar, number, stop_at_faults
+from avocet.cli.common import Bar, named_pairs, number, stop_at_faults
 from avocet.cli.tables import show_confusion, show_figures, show_mistakes, show_scores
-from avocet.core.errors import InputError
 from avocet.core.raw.candidates import MINIMUM_SCORE
 from avocet.core.score.measurement import AREA_BOUNDS
 from avocet.core.score.operating import Wish
@@ -84,7 +83,7 @@ def evaluate(
     if (model is None) == (detections is None):
         raise click.UsageError("name either --model or --detections")
     settings = {"interpolation": interpolation, "areas": areas, "overlap_limit": overlap_limit}
-    class_map = dict(_pair(each) for each in mapping)
+    class_map = named_pairs(mapping, "--map", "SAID=MEANT")
     with read_truth(truth, pictures, needs_pictures=model is not None) as known:
         stop_at_faults(known.problems, skip_faulty)
         subject = model or detections
@@ -120,10 +119,3 @@ def _measure(
     for note in done.notes:
         click.echo(f"avocet: {note}", err=True)
     return done.measured, done.figures, done.overlap_limit
-
-
-def _pair(text: str) -> tuple[str, str]:
-    said, sign, meant = text.partition("=")
-    if not sign or not said.strip():
-        raise InputError(f"--map {text!r} is not built like SAID=MEANT")
-    return said.strip(), meant.strip()

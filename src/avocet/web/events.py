@@ -40,7 +40,7 @@ class EventHub:
     ----------
     reading : Sessions
     labels : KeptLabels
-        Read on in the background while jobs of a project that is followed are at work.
+        Read in the background for a project that is followed, and on while jobs of it are at work.
     """
 
     def __init__(self, reading: Sessions, labels: KeptLabels) -> None:
@@ -69,6 +69,7 @@ class EventHub:
             put(as_events(news.look(session)))
             self._news.setdefault(project_id, news)
             self._following.setdefault(project_id, set()).add(put)
+            self._behind.add(project_id)
 
         def leave() -> None:
             with self._lock:

@@ -7,8 +7,11 @@ from typing import Protocol, TypeVar
 PAUSE = 0.01
 """Seconds between two steps, several times as long as a writer that waits sleeps."""
 
-STEP = 0.04
-"""Seconds that a step may hold the lock: well under the tenth that nobody notices to wait."""
+STEP = 0.06
+"""Seconds that a step may hold the lock: under the tenth that nobody notices to wait."""
+
+LEAST = 4
+"""A portion is not cut smaller than by this: each step has a cost of its own, whatever it writes."""
 
 T = TypeVar("T")
 
@@ -62,5 +65,5 @@ def in_portions(
         yield some
         took = max(time.monotonic() - begun, 1e-6)
         done += len(some)
-        fitting = max(1, min(size, max(size // 16, int(len(some) * min(STEP / took, 2)))))
+        fitting = max(1, min(size, max(size // LEAST, int(len(some) * min(STEP / took, 2)))))
         reporter.progress(done, len(items), f"{done:,} of {len(items):,} {called}")
