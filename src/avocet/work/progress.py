@@ -7,8 +7,8 @@ from typing import Protocol, TypeVar
 PAUSE = 0.01
 """Seconds between two steps, several times as long as a writer that waits sleeps."""
 
-STEP = 0.06
-"""Seconds that a step may hold the lock: under the tenth that nobody notices to wait."""
+STEP = 0.045
+"""Seconds that a step may hold the lock: well under the tenth that nobody notices to wait."""
 
 LEAST = 4
 """A portion is not cut smaller than by this: each step has a cost of its own, whatever it writes."""

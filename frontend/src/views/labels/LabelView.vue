@@ -1,49 +1,49 @@
 <script setup lang="ts">
 /** One picture: draw its boxes. Everything is saved by itself. */
-import { computed, onBeforeUnmount, onMounted, reactive, ref, shallowRef, watch } from "vue";
+import { computed, reactive, ref, shallowRef, watch } from "vue";
 import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from "vue-router";
 
-import { api, ApiError, type Labels, type Picture, take } from "@/api/client";
+import { api, type DrawnBox, type Labels, take } from "@/api/client";
 import { count } from "@/parts/format";
 import { cut, moved } from "@/stage/geometry";
-import type { Shape } from "@/stage/paint";
 import PictureStage from "@/stage/PictureStage.vue";
 import ClassPicker from "@/parts/ClassPicker.vue";
-import { classNumbers } from "@/state/classNumbers";
-import { complain, say, sayWithUndo, wordsOf } from "@/state/notes";
+import { complain, say, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
 import BoxDetails from "@/views/labels/BoxDetails.vue";
 import { useBoxTool } from "@/views/labels/editing/boxTool";
+import { useClassChoice } from "@/views/labels/editing/classChoice";
 import ConflictDialog from "@/views/labels/ConflictDialog.vue";
-import type { DrawnBox } from "@/api/client";
-import { RETRY, sendDrafts } from "@/views/labels/editing/drafts";
 import { type LabelActions, useLabelKeys } from "@/views/labels/editing/labelKeys";
 import { useLabelling } from "@/views/labels/editing/labelling";
+import LabelBar from "@/views/labels/LabelBar.vue";
 import LabelPanel from "@/views/labels/LabelPanel.vue";
 import { looks } from "@/views/labels/editing/looks";
 import LooksPopover from "@/views/labels/LooksPopover.vue";
 import type { Turn } from "@/views/labels/editing/history";
 import { sameBoxes } from "@/views/labels/editing/merging";
+import { useOpening } from "@/views/labels/editing/opening";
 import { useSaving } from "@/views/labels/editing/saving";
+import { useShapes } from "@/views/labels/editing/shapes";
 import { pass, useSitting } from "@/views/labels/editing/sitting";
+import StageMode from "@/views/labels/StageMode.vue";
 import { forgetTyped, typedAhead } from "@/views/labels/editing/typedAhead";
-import { type Detail, loadedAhead, opened, useWalk } from "@/views/labels/editing/walk";
+import { useWalk } from "@/views/labels/editing/walk";
 
 const route = useRoute();
 const router = useRouter();
 const store = useProject();
 
 const pictureId = Number(route.params.picture);
-const picture = ref<Picture | null>(null);
+const opening = useOpening(pictureId, {
+  begin,
+  renew: (labels) => saving.renewed(labels) && work.show(labels),
+  also: () => walk.loadIds(),
+});
+const { picture, failed } = opening;
 const onScreen = ref(false);
-const failed = ref("");
-let again = 0;
-/** Its labels were loaded ahead, and may have been changed since. */
-let ahead = false;
 const previousBoxes = shallowRef<DrawnBox[]>([]);
 const show = reactive({ ghosts: false, onlyChosen: false, none: false, looks: false, classes: false });
-/** Place of the box that was just drawn: until it is selected by hand, a digit means the class of the next one. */
-const fresh = ref(-1);
 const stamping = ref(false);
 const stage = ref<InstanceType<typeof PictureStage>>();
 const panel = ref<InstanceType<typeof LabelPanel>>();
@@ -98,10 +98,10 @@ const tool = useBoxTool({
   stamp,
   newClass: activeClassOrAsk,
   change: (next) => work.change(next),
-  selected: () => (fresh.value = -1),
+  selected: () => (classChoice.drawn.value = -1),
   mayDraw,
   drew: (placed) => {
-    fresh.value = placed;
+    classChoice.drawn.value = placed;
     if (stamping.value || looks.value.tighten) void work.tighten([placed]);
   },
 });
@@ -109,75 +109,15 @@ const tool = useBoxTool({
 const pen = computed(() => ({ width: looks.value.width, faint: looks.value.faint }));
 const light = computed(() => ({ brightness: looks.value.brightness, contrast: looks.value.contrast }));
 
-function badge(classId: number): string | undefined {
-  const found = store.classById.get(classId);
-  if (looks.value.badge === "none") return undefined;
-  return looks.value.badge === "name" ? (found?.name ?? "?") : String(found?.position ?? "?");
-}
+const shapes = useShapes({ boxes, selection, reachable, ghosts, show, activeClass, stamping, tool });
 
-const shapes = computed<Shape[]>(() => {
-  const chosen = new Set(selection.value);
-  const all: Shape[] = boxes.value.flatMap((box, index) => {
-    if (show.none || (show.onlyChosen && !chosen.has(index))) return [];
-    return {
-      corners: tool.preview.value?.index === index ? tool.preview.value.corners : box.corners,
-      colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9",
-      badge: badge(box.class_id),
-      selected: chosen.has(index),
-      gripped: index === last.value,
-      faint: !reachable.value.has(index),
-    };
-  });
-  for (const box of ghosts.value) {
-    all.push({ corners: box.corners, colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9", ghost: true });
-  }
-  if (tool.drawn.value) {
-    const colour = store.classById.get(activeClass.value ?? 0)?.colour ?? "#F8F5EC";
-    all.push({ corners: tool.drawn.value, colour, ghost: stamping.value });
-  }
-  return all;
-});
-
-onMounted(load);
-onBeforeUnmount(() => window.clearTimeout(again));
-
-/** Show a picture with its labels. */
-function begin(detail: Detail): void {
-  picture.value = detail.picture;
-  const { labels } = detail;
-  const draft = saving.start(labels);
-  work.show(draft ?? labels);
+/** Show the labels that a picture has. */
+function begin(labels: Labels): void {
+  work.show(saving.start(labels) ?? labels);
   const turn = sitting.takePending(pictureId);
   if (turn) takeTurn(turn, labels);
   else selectNamed();
   sitting.chooseFirstClass();
-}
-
-async function load(): Promise<void> {
-  window.clearTimeout(again);
-  try {
-    if (!picture.value) {
-      const { detail, fresh } = await opened(pictureId);
-      begin(detail);
-      ahead = !fresh;
-    }
-    // Where that fails, the next save meets what was changed.
-    if (ahead) renew().catch(() => undefined);
-    await walk.loadIds();
-    if (show.ghosts) await loadPrevious();
-    failed.value = "";
-    void sendDrafts();
-  } catch (error) {
-    failed.value = wordsOf(error);
-    forgetTyped();
-    // Without a connection it is asked for again, until the picture is there.
-    if (error instanceof ApiError && error.status === 0) again = window.setTimeout(load, RETRY);
-  }
-}
-
-async function renew(): Promise<void> {
-  const { detail } = await opened(pictureId);
-  if (saving.renewed(detail.labels)) work.show(detail.labels);
 }
 
 /** Whoever came for one box finds it selected. */
@@ -222,22 +162,12 @@ function activeClassOrAsk(): number | null {
   return activeClass.value;
 }
 
-const isFresh = computed(() => selection.value.length === 1 && selection.value[0] === fresh.value);
-
-/** The class of new boxes, and of those that were selected by hand. */
-function chooseClass(classId: number): void {
-  sitting.chooseClass(classId);
-  if (!isFresh.value) work.setClass(classId);
-}
-
-const numbers = classNumbers();
-
-/** A digit of a class's number. */
-function withNumber(digit: string, use: (classId: number) => void): void {
-  const number = numbers.read(digit, store.classes.at(-1)?.position ?? 0);
-  const found = store.classes.find((each) => each.position === number);
-  if (found) use(found.id);
-}
+const classChoice = useClassChoice({
+  classes: () => store.classes,
+  selection,
+  ofNew: sitting.chooseClass,
+  ofSelected: work.setClass,
+});
 
 /** Nobody draws into boxes that are hidden: they are shown again first. */
 function mayDraw(): boolean {
@@ -343,7 +273,7 @@ async function nextUnlabelled(): Promise<void> {
 
 function select(index: number): void {
   selection.value = [index];
-  fresh.value = -1;
+  classChoice.drawn.value = -1;
 }
 
 function selectNext(step: number): boolean {
@@ -351,7 +281,7 @@ function selectNext(step: number): boolean {
   if (!places.length) return false;
   const at = places.indexOf(last.value);
   selection.value = [places[(at + step + places.length) % places.length] ?? places[0]!];
-  fresh.value = -1;
+  classChoice.drawn.value = -1;
   return true;
 }
 
@@ -409,9 +339,9 @@ watch(
   (on) => on && void loadPrevious().catch(complain),
 );
 const actions: LabelActions = {
-  digit: (digit) => withNumber(digit, chooseClass),
-  digitOfBoxes: (digit) => withNumber(digit, work.setClass),
-  zero: () => (numbers.begun(store.classes.at(-1)?.position ?? 0) ? withNumber("0", chooseClass) : stage.value?.fit()),
+  digit: (typed) => classChoice.digit(typed),
+  digitOfBoxes: classChoice.digitOfSelected,
+  zero: () => classChoice.zero() || stage.value?.fit(),
   findClass: () => (show.classes = true),
   toggleFlag: (number) => {
     const flags = store.attributes.filter((each) => each.kind === "flag");
@@ -451,54 +381,30 @@ const actions: LabelActions = {
 };
 useLabelKeys(typedAhead(actions, settled));
 
-const known = loadedAhead(pictureId);
-if (known) {
-  begin(known);
-  ahead = true;
-}
+opening.openAtOnce();
 </script>
 
 <template>
   <div class="label-view" data-test="label">
-    <header class="bar">
-      <router-link :to="back">{{ $route.query.from ? "Back" : "All pictures" }}</router-link>
-      <span class="name">{{ picture?.name }}</span>
-      <span v-if="picture" class="soft">{{ picture.width }}×{{ picture.height }} px</span>
-      <span v-if="picture?.part" class="soft">{{ picture.part }}</span>
-      <span class="spread" />
-      <span v-if="picture" class="save" :class="saving.state.value" data-test="save-state" role="status">
-        <template v-if="saving.state.value === 'saved'">Saved</template>
-        <template v-else-if="saving.state.value === 'offline'"
-          >Kept in this browser; sent as soon as the server answers</template
-        >
-        <template v-else-if="saving.state.value === 'refused'">Not saved: {{ saving.message.value }}</template>
-        <template v-else-if="saving.state.value === 'conflict'">Not saved: changed elsewhere</template>
-        <template v-else>Saving</template>
-      </span>
+    <LabelBar
+      :back="back"
+      :picture="picture"
+      :saving="saving.state.value"
+      :refusal="saving.message.value"
+      :can-undo="work.history.canUndo.value"
+      :can-redo="work.history.canRedo.value"
+      :first="!walk.leads(-1)"
+      :last="!walk.leads(1)"
+      :place="place"
+      :total="ids.length"
+      @undo="stepBack('undo')"
+      @redo="stepBack('redo')"
+      @go="go">
       <LooksPopover v-model:open="show.looks" />
-      <el-button-group>
-        <el-button
-          v-hint="'Undo, across pictures'"
-          :disabled="!work.history.canUndo.value"
-          data-test="undo"
-          @click="stepBack('undo')"
-          >Undo</el-button
-        >
-        <el-button v-hint="'Redo'" :disabled="!work.history.canRedo.value" data-test="redo" @click="stepBack('redo')"
-          >Redo</el-button
-        >
-      </el-button-group>
-      <el-button-group>
-        <el-button v-hint="'Previous picture'" :disabled="!walk.leads(-1)" data-test="previous" @click="go(-1)"
-          >Previous</el-button
-        >
-        <el-button v-hint="'Next picture'" :disabled="!walk.leads(1)" data-test="next" @click="go(1)">Next</el-button>
-      </el-button-group>
-      <span class="soft" data-test="place">{{ place + 1 }} of {{ ids.length }}</span>
-    </header>
+    </LabelBar>
     <p v-if="failed" class="view-body notice bad" data-test="unreachable">
       {{ failed }}. What was drawn is kept in this browser and sent as soon as the server answers.
-      <el-button link type="primary" @click="load">Try again</el-button>
+      <el-button link type="primary" @click="opening.load">Try again</el-button>
     </p>
     <template v-else-if="picture">
       <div class="stage-area">
@@ -518,15 +424,11 @@ if (known) {
           @release="tool.release"
           @hover="tool.hover"
           @settled="settle" />
-        <p v-if="stamping || pass || show.none || show.onlyChosen || tool.corner.value" class="mode" data-test="mode">
-          <template v-if="tool.corner.value">Click the opposite corner · <kbd>Esc</kbd> gives it up</template>
-          <template v-else-if="stamping">Stamping: each click puts a box and tightens it · <kbd>S</kbd> ends</template>
-          <template v-else-if="show.none">Boxes are hidden · <kbd>Shift</kbd> <kbd>H</kbd> shows them</template>
-          <template v-else-if="show.onlyChosen">Only the selected box is shown · <kbd>H</kbd> shows all</template>
-          <template v-else
-            >Only {{ store.classById.get(activeClass ?? 0)?.name }} · <kbd>Q</kbd> ends the pass</template
-          >
-        </p>
+        <StageMode
+          :corner="tool.corner.value !== null"
+          :stamping="stamping"
+          :show="show"
+          :pass="pass ? (store.classById.get(activeClass ?? 0)?.name ?? '') : ''" />
       </div>
       <LabelPanel
         ref="panel"
@@ -535,9 +437,9 @@ if (known) {
         :active-class="activeClass"
         :state="state"
         :stamping="stamping"
-        :fresh="isFresh"
+        :fresh="classChoice.isFresh.value"
         @find-class="show.classes = true"
-        @class="chooseClass"
+        @class="classChoice.choose"
         @select="select($event)"
         @remove="work.remove"
         @empty="nothingHere"
@@ -554,7 +456,12 @@ if (known) {
           @attribute="work.setAttribute" />
       </LabelPanel>
     </template>
-    <ClassPicker v-model:open="show.classes" title="Class" adds @pick="chooseClass" @add="panel?.addClass($event)" />
+    <ClassPicker
+      v-model:open="show.classes"
+      title="Class"
+      adds
+      @pick="classChoice.choose"
+      @add="panel?.addClass($event)" />
     <ConflictDialog
       v-if="saving.state.value === 'conflict' && picture"
       :picture="picture"
@@ -572,39 +479,6 @@ if (known) {
   display: grid;
   grid-template: auto minmax(0, 1fr) / minmax(0, 1fr) 236px;
 }
-.bar {
-  grid-column: 1 / -1;
-  display: flex;
-  align-items: center;
-  gap: 12px;
-  padding: 8px 14px;
-  border-bottom: 1px solid var(--rule);
-}
-.name {
-  font-weight: 600;
-  overflow: hidden;
-  text-overflow: ellipsis;
-  white-space: nowrap;
-}
-.spread {
-  flex: 1;
-}
-.save {
-  font-size: 14px;
-  color: var(--reed-deep);
-}
-.save.waiting,
-.save.saving {
-  color: var(--ink-soft);
-}
-.save.offline,
-.save.refused,
-.save.conflict {
-  color: var(--brick);
-}
-.bar .soft {
-  white-space: nowrap;
-}
 .stage-area {
   position: relative;
   display: grid;
@@ -614,18 +488,5 @@ if (known) {
 .whole {
   width: 100%;
   height: 100%;
-}
-.mode {
-  position: absolute;
-  left: 50%;
-  top: 10px;
-  transform: translateX(-50%);
-  padding: 4px 12px;
-  background: var(--paper);
-  border: 1px solid var(--sand);
-  border-radius: 3px;
-  font-size: 14px;
-  white-space: nowrap;
-  pointer-events: none;
 }
 </style>

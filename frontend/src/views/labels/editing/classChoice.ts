@@ -1,0 +1,43 @@
+/** Which boxes a digit gives its class to: new ones, those selected by hand, not one that was just drawn. */
+import { computed, type Ref, ref } from "vue";
+
+import type { ObjectClass } from "@/api/client";
+import { classNumbers } from "@/state/classNumbers";
+
+export interface ClassChoiceOptions {
+  classes: () => readonly ObjectClass[];
+  /** Places of the selected boxes. */
+  selection: Ref<number[]>;
+  /** The class of new boxes from now on. */
+  ofNew: (classId: number) => void;
+  ofSelected: (classId: number) => void;
+}
+
+export function useClassChoice({ classes, selection, ofNew, ofSelected }: ClassChoiceOptions) {
+  const numbers = classNumbers();
+  /** Place of the box that was just drawn, until it is selected by hand. */
+  const drawn = ref(-1);
+  const isFresh = computed(() => selection.value.length === 1 && selection.value[0] === drawn.value);
+  const highest = (): number => classes().at(-1)?.position ?? 0;
+
+  function choose(classId: number): void {
+    ofNew(classId);
+    if (!isFresh.value) ofSelected(classId);
+  }
+
+  /** A digit of a class's number. */
+  function digit(typed: string, use: (classId: number) => void = choose): void {
+    const number = numbers.read(typed, highest());
+    const found = classes().find((each) => each.position === number);
+    if (found) use(found.id);
+  }
+
+  /** A nought behind another digit belongs to it; says whether it did. */
+  function zero(): boolean {
+    const belongs = numbers.begun(highest());
+    if (belongs) digit("0");
+    return belongs;
+  }
+
+  return { drawn, isFresh, choose, digit, digitOfSelected: (typed: string) => digit(typed, ofSelected), zero };
+}

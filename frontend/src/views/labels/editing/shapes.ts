@@ -1,0 +1,53 @@
+/** What the stage draws while boxes are labelled: boxes, outlines to be taken over, and the one that is being drawn. */
+import { computed, type ComputedRef, type Ref } from "vue";
+
+import type { DrawnBox } from "@/api/client";
+import type { Shape } from "@/stage/paint";
+import { useProject } from "@/state/project";
+import type { useBoxTool } from "@/views/labels/editing/boxTool";
+import { looks } from "@/views/labels/editing/looks";
+
+export interface ShapesOptions {
+  boxes: Ref<DrawnBox[]>;
+  selection: Ref<number[]>;
+  reachable: Ref<Set<number>>;
+  ghosts: Ref<DrawnBox[]>;
+  show: { none: boolean; onlyChosen: boolean };
+  activeClass: Ref<number | null>;
+  stamping: Ref<boolean>;
+  tool: Pick<ReturnType<typeof useBoxTool>, "preview" | "drawn">;
+}
+
+export function useShapes(options: ShapesOptions): ComputedRef<Shape[]> {
+  const { boxes, selection, reachable, ghosts, show, activeClass, stamping, tool } = options;
+  const store = useProject();
+
+  function badge(classId: number): string | undefined {
+    const found = store.classById.get(classId);
+    if (looks.value.badge === "none") return undefined;
+    return looks.value.badge === "name" ? (found?.name ?? "?") : String(found?.position ?? "?");
+  }
+
+  return computed(() => {
+    const chosen = new Set(selection.value);
+    const all: Shape[] = boxes.value.flatMap((box, index) => {
+      if (show.none || (show.onlyChosen && !chosen.has(index))) return [];
+      return {
+        corners: tool.preview.value?.index === index ? tool.preview.value.corners : box.corners,
+        colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9",
+        badge: badge(box.class_id),
+        selected: chosen.has(index),
+        gripped: index === selection.value.at(-1),
+        faint: !reachable.value.has(index),
+      };
+    });
+    for (const box of ghosts.value) {
+      all.push({ corners: box.corners, colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9", ghost: true });
+    }
+    if (tool.drawn.value) {
+      const colour = store.classById.get(activeClass.value ?? 0)?.colour ?? "#F8F5EC";
+      all.push({ corners: tool.drawn.value, colour, ghost: stamping.value });
+    }
+    return all;
+  });
+}
