@@ -1,6 +1,7 @@
 """Classes, figures, audit, snapshots and very many pictures in the real page."""
 
 import pytest
+from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
@@ -19,6 +20,8 @@ def undo(page):
     """Take the latest change back; messages of earlier ones may still be there."""
     page.find(".undo-button", "Undo")
     page.driver.find_elements(By.CSS_SELECTOR, ".undo-button")[-1].click()
+    # A message stays as long as the pointer rests on it, also one that moves up under it.
+    ActionChains(page.driver).move_to_element(page.find("stage-collect")).perform()
     page.gone(".undo-button")
 
 
