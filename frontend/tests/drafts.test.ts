@@ -10,7 +10,7 @@ import {
   keepDraft,
   sendDrafts,
   sendsItself,
-} from "@/views/labels/editing/drafts";
+} from "@/views/labels/saving/drafts";
 
 const draft = (x = 1): Draft => ({
   revision: 3,

@@ -2,7 +2,7 @@ import { describe, expect, test } from "vitest";
 
 import type { DrawnBox } from "@/api/client";
 import type { Version } from "@/views/labels/editing/history";
-import { merged, sameBoxes } from "@/views/labels/editing/merging";
+import { merged, sameBoxes } from "@/views/labels/saving/merging";
 import { randomFrom } from "./random";
 
 const box = (x: number, y = 0, more: Partial<DrawnBox> = {}): DrawnBox => ({

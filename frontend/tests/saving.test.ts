@@ -1,8 +1,8 @@
 import { afterEach, beforeEach, describe, expect, test, vi } from "vitest";
 
 import { api, type Labels } from "@/api/client";
-import { draftOf, keepDraft } from "@/views/labels/editing/drafts";
-import { useSaving } from "@/views/labels/editing/saving";
+import { draftOf, keepDraft } from "@/views/labels/saving/drafts";
+import { useSaving } from "@/views/labels/saving/saving";
 import { later, mounted } from "./mounted";
 
 const labels = (revision: number, x = 0): Labels => ({

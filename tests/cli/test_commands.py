@@ -226,7 +226,7 @@ def test_importing_again_changes_nothing(trained):
         "--data",
         trained / "data",
     )
-    assert "16 pictures had labels already and stay as they are" in avocet(*arguments).stdout
+    assert "16 pictures had labels already, left as they were" in avocet(*arguments).stdout
 
 
 @pytest.mark.slow

@@ -3,7 +3,7 @@
 import type { RouteLocationRaw } from "vue-router";
 
 import type { Picture } from "@/api/client";
-import type { SaveState } from "@/views/labels/editing/saving";
+import type { SaveState } from "@/views/labels/saving/saving";
 
 defineProps<{
   back: RouteLocationRaw;

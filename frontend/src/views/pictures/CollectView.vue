@@ -17,7 +17,7 @@ import ImportDialog from "@/views/exchange/ImportDialog.vue";
 import PictureGrid from "@/views/pictures/PictureGrid.vue";
 import { type PictureQuery, usePictureList } from "@/views/pictures/pictureList";
 import SplitDialog from "@/views/pictures/SplitDialog.vue";
-import { sendDrafts } from "@/views/labels/editing/drafts";
+import { sendDrafts } from "@/views/labels/saving/drafts";
 import { endSitting } from "@/views/labels/editing/sitting";
 
 const store = useProject();

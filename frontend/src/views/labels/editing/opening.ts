@@ -3,7 +3,7 @@ import { onBeforeUnmount, onMounted, ref } from "vue";
 
 import { ApiError, type Labels, type Picture } from "@/api/client";
 import { wordsOf } from "@/state/notes";
-import { RETRY, sendDrafts } from "@/views/labels/editing/drafts";
+import { RETRY, sendDrafts } from "@/views/labels/saving/drafts";
 import { forgetTyped } from "@/views/labels/editing/typedAhead";
 import { type Detail, loadedAhead, opened } from "@/views/labels/editing/walk";
 

@@ -1,7 +1,7 @@
 /** Labels that could not be sent yet: kept in the browser until the server has them. */
 import { api, ApiError, type Labels, take } from "@/api/client";
 import type { Version } from "@/views/labels/editing/history";
-import { sameBoxes } from "@/views/labels/editing/merging";
+import { sameBoxes } from "@/views/labels/saving/merging";
 
 export interface Draft extends Version {
   revision: number;

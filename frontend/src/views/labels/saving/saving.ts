@@ -11,10 +11,10 @@ import {
   RETRY,
   sendDrafts,
   sendsItself,
-} from "@/views/labels/editing/drafts";
+} from "@/views/labels/saving/drafts";
 import type { DrawnBox } from "@/api/client";
 import type { Version } from "@/views/labels/editing/history";
-import { merged } from "@/views/labels/editing/merging";
+import { merged } from "@/views/labels/saving/merging";
 
 export type SaveState = "saved" | "waiting" | "saving" | "offline" | "conflict" | "refused";
 
