@@ -1,14 +1,16 @@
-import { beforeEach, describe, expect, test } from "vitest";
+import { describe, expect, test } from "vitest";
 
-import { classesLike, classesUsed, classNumbers, SOON, useClass } from "@/state/classNumbers";
+import { classNumbers, SOON } from "@/state/classNumbers";
 
 describe("digits as numbers of classes", () => {
   let now = 0;
+  /** So many classes. */
+  const many = (count: number) => () => Array.from({ length: count }, (_, place) => ({ position: place + 1 }));
   const read = (highest: number, ...typed: [string, number][]): number[] => {
-    const numbers = classNumbers(() => now);
+    const numbers = classNumbers(many(highest), () => now);
     return typed.map(([digit, after]) => {
       now += after;
-      return numbers.read(digit, highest);
+      return numbers.read(digit)?.position ?? 0;
     });
   };
 
@@ -93,51 +95,19 @@ describe("digits as numbers of classes", () => {
   });
 
   test("a nought belongs to the digit before it only where there are ten classes", () => {
-    const numbers = classNumbers(() => now);
-    expect(numbers.begun(20)).toBe(false);
-    numbers.read("1", 20);
-    expect([numbers.begun(9), numbers.begun(10)]).toEqual([false, true]);
+    let count = 20;
+    const numbers = classNumbers(
+      () => many(count)(),
+      () => now,
+    );
+    expect(numbers.begun()).toBe(false);
+    numbers.read("1");
+    expect(numbers.begun()).toBe(true);
+    count = 9;
+    expect(numbers.begun()).toBe(false);
+    count = 10;
+    expect(numbers.begun()).toBe(true);
     now += SOON;
-    expect(numbers.begun(10)).toBe(false);
-  });
-});
-
-describe("classes found by typing", () => {
-  const classes = ["roll", "croissant", "loaf", "pretzel", "ring", "raisin roll"].map((name, place) => ({
-    id: 10 + place,
-    name,
-    position: place + 1,
-  }));
-  const names = (typed: string, last: number[] = []) => classesLike(classes, typed, last).map((each) => each.name);
-
-  test.each([
-    ["RO", ["roll", "croissant", "raisin roll"]],
-    ["roll", ["roll", "raisin roll"]],
-    ["4", ["pretzel"]],
-    ["r", ["roll", "ring", "raisin roll", "croissant", "pretzel"]],
-    ["cake", []],
-  ])("%s", (typed, wanted) => expect(names(typed)).toEqual(wanted));
-
-  test("the last used come first, the rest in their order", () => {
-    expect(names("", [13, 11])).toEqual(["pretzel", "croissant", "roll", "loaf", "ring", "raisin roll"]);
-    // What begins with it comes before what was used last.
-    expect(names("r", [11])[0]).toBe("roll");
-  });
-});
-
-describe("which were used last", () => {
-  beforeEach(() => localStorage.clear());
-
-  test("is kept for each project, the very last first, each once", () => {
-    for (const each of [1, 2, 3, 2]) useClass(71, each);
-    useClass(72, 9);
-    expect([classesUsed(71), classesUsed(72), classesUsed(73)]).toEqual([[2, 3, 1], [9], []]);
-    expect(JSON.parse(localStorage.getItem("avocet.classes.71")!)).toEqual([2, 3, 1]);
-  });
-
-  test("what cannot be read is forgotten", () => {
-    localStorage.setItem("avocet.classes.74", '[1, "two"');
-    localStorage.setItem("avocet.classes.75", '[1, "two", 3]');
-    expect([classesUsed(74), classesUsed(75)]).toEqual([[], [1, 3]]);
+    expect(numbers.begun()).toBe(false);
   });
 });

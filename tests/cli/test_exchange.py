@@ -5,6 +5,7 @@ import zipfile
 
 import pytest
 from click.testing import CliRunner
+from PIL import Image
 
 from avocet.cli.main import avocet as commands
 from avocet.core.errors import InputError
@@ -143,3 +144,21 @@ def test_pictures_that_are_labelled_get_others_only_when_that_is_said(data, labe
     assert boxes(root, "Belt") == was
     assert "1 picture with 1 box" in run(*told, "--replace", "--map", "bun=roll").output
     assert boxes(root, "Belt") == was | {"still-0.jpg": [("roll", (1, 2, 30, 40))]}
+
+
+def test_values_that_an_attribute_does_not_hold_stay_out(data, labelled, tmp_path):
+    root = data[0].root
+    images = tmp_path / "images"
+    images.mkdir()
+    Image.new("RGB", (96, 54), "tan").save(images / "new.png")
+    labels = tmp_path / "labels.jsonl"
+    box = {"class": "roll", "corners": [1, 2, 30, 40], "attributes": {"ignore": "maybe", "occluded": True}}
+    labels.write_text(json.dumps({"picture": "new.png", "boxes": [box]}))
+    told = ["import", labels, "--pictures", images, "--data", root, "--project"]
+    done = run(*told, "Belt", fails="1 fault found and nothing done")
+    assert "taken without 'maybe' as 'ignore', which is set or not" in done.stderr
+    assert "new.png" not in boxes(root, "Belt")
+    run(*told, "Belt", "--skip-faulty")
+    with data[1]() as session:
+        picture = list_pictures(session, labelled, Filter())[-1]
+        assert labels_of(picture)["boxes"][0]["attributes"] == {"occluded": True}

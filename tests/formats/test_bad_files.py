@@ -128,9 +128,10 @@ def test_lists_of_classes_as_people_have_them(lists):
         (b"names: 7", "neither a list nor numbered"),
         (b"names: [[roll]]", "neither a list nor numbered"),
         (b"names: [roll", "is not YAML"),
-        (b"names: !!python/object:os.system [x]", "is not YAML"),
+        (b"names: !!python/object:os.system [x, x]", "the class 'x' is there twice"),
         (b"[" * 20_000, "is not YAML"),
-        (b"a: &a [x,x]\nb: &b [*a,*a]\nnames: [*b]", "neither a list nor numbered"),
+        (b"a: &a [x,x]\nb: &b [*a,*a]\nnames: [*b]", "is not YAML: it uses aliases"),
+        (b"a: &a {x: y}\nnames: {<<: [*a, *a]}", "is not YAML: it uses aliases"),
         (b"names:\n" + b"- x\n" * 400_000, "a list of classes has at most"),
         (b"other: 1", "no text file with class names"),
     ],
@@ -138,6 +139,11 @@ def test_lists_of_classes_as_people_have_them(lists):
 def test_broken_lists_in_yaml(content, said):
     with pytest.raises(InputError, match=said):
         read("centre-text", belt__yaml=content, belt__txt=BELT)
+
+
+def test_names_in_yaml_are_read_as_they_are_written():
+    record = read("centre-text", belt__yaml=b"names: [no, 007, 2026-11-26, 1.50, ~]", belt__txt=BELT)
+    assert record.class_names == ["no", "007", "2026-11-26", "1.50", "~"]
 
 
 def test_a_text_that_is_called_like_a_picture_was_meant_for_it():

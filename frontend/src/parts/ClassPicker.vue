@@ -3,7 +3,7 @@
 import { computed, nextTick, ref, watch } from "vue";
 
 import ClassBadge from "@/parts/ClassBadge.vue";
-import { classesLike, classesUsed } from "@/state/classNumbers";
+import { classesLike, classesUsed } from "@/state/classesUsed";
 import { useProject } from "@/state/project";
 
 const open = defineModel<boolean>("open", { required: true });

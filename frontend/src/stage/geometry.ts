@@ -31,7 +31,7 @@ export function overlap(a: Corners, b: Corners): number {
   const width = Math.min(a[2], b[2]) - Math.max(a[0], b[0]);
   const height = Math.min(a[3], b[3]) - Math.max(a[1], b[1]);
   const both = Math.max(width, 0) * Math.max(height, 0);
-  return both / (boxArea(a) + boxArea(b) - both);
+  return both ? both / (boxArea(a) + boxArea(b) - both) : 0;
 }
 
 /** Index of the smallest box under a point, so that a box inside another can be reached; -1 if none. */

@@ -13,9 +13,12 @@ from avocet.formats.parts import read_parts
 from avocet.formats.table import FIELDS, Columns, Kind, look_at_table, with_unit
 from avocet.readable import so_many
 from avocet.store.database import reading
+from avocet.store.folder import DataFolder
+from avocet.store.tables import Attribute
 from avocet.work.exchange.located import FolderPictures, import_located, locate, opened_labels
 from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures, read_labels, unusable_names
 from avocet.work.exchange.taking import take_over
+from avocet.work.labels.attributes import list_attributes
 from avocet.work.pictures.splits import labelled_by_part, split_pictures
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import create_project, project_named
@@ -80,9 +83,9 @@ def import_(
 
     LABELS is a COCO JSON, CSV or JSON Lines file, or a folder or archive of Pascal VOC XML or
     centre-text files. Pictures are copied, and all are split by ratio afterwards, unless the
-    archive of a snapshot says each picture's part. Pictures that
-    have labels already stay as they are unless --replace is given. Where there are no pictures beside the labels, the
-    project's own pictures of the same names get them.
+    archive of a snapshot says each picture's part. Pictures that have labels already stay as they
+    are unless --replace is given. Where there are no pictures beside the labels, the project's own
+    pictures of the same names get them.
 
     \b
     Example:
@@ -120,7 +123,7 @@ def _import_with_pictures(
     project, skip_faulty = wanted.project, wanted.skip_faulty
     _, record = read_labels(files, pictures.find, wanted.form, wanted.columns)
     _check_targets(files, record.class_names, wanted.targets)
-    located = locate(record, pictures, files.called)
+    located = locate(record, pictures, files.called, _attributes_there(wanted))
     stop_at_faults(located.problems, skip_faulty)
     if not located.record.pictures:
         raise InputError(f"{files.called}: none of its pictures can be taken over")
@@ -151,6 +154,18 @@ def _import_with_pictures(
     click.echo(
         f"Labelled: {parts['training']} training, {parts['validation']} validation, {parts['test']} test"
     )
+
+
+def _attributes_there(wanted: _Wanted) -> list[Attribute]:
+    """What the project's attributes hold, where there is such a project already."""
+    if not DataFolder(wanted.data).database.is_file():
+        return []
+    _, sessions = open_data(wanted.data)
+    with reading(sessions)() as session:
+        try:
+            return list_attributes(session, project_named(session, wanted.project).id)
+        except NotFound:
+            return []
 
 
 def _label_what_is_there(files: LabelFiles, wanted: _Wanted) -> None:

@@ -1,8 +1,9 @@
 """Lists of class names beside annotation files that only number them: text, one a line, or YAML."""
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import PurePosixPath
+from typing import Any
 
 import yaml
 
@@ -12,7 +13,8 @@ from avocet.formats.files import LabelFiles
 NAMES = "names.txt"
 """What such a list is called where nothing else is wanted."""
 
-LARGEST_LIST = 1_000_000
+LARGEST_LIST = 200_000
+"""Characters; as many as can be pasted."""
 COMMENT = "#"
 ESCAPED = re.compile(r"\\+#")
 
@@ -88,20 +90,17 @@ def _lines(files: LabelFiles, name: str) -> list[str]:
     lines = [line.strip() for line in _text(files, name).splitlines()]
     while lines and not lines[-1]:
         lines.pop()
-    names: list[str] = []
-    for number, line in enumerate(lines, start=1):
-        if line.startswith(COMMENT):
-            continue
-        each = line[1:] if ESCAPED.match(line) else line
-        _check(each, names, f"{name}, line {number}")
-        names.append(each)
-    return names
+    return _named(
+        (f"{name}, line {number}", line[1:] if ESCAPED.match(line) else line)
+        for number, line in enumerate(lines, start=1)
+        if not line.startswith(COMMENT)
+    )
 
 
 def _in_yaml(files: LabelFiles, name: str) -> list[str] | None:
     """The classes that a YAML file names, or None where it names none."""
     try:
-        content = yaml.safe_load(_text(files, name))
+        content = yaml.load(_text(files, name), _AsWritten)
     except yaml.YAMLError as error:
         raise InputError(f"{name} is not YAML: {' '.join(str(error).split())[:200]}") from None
     except (RecursionError, ValueError) as error:
@@ -110,16 +109,21 @@ def _in_yaml(files: LabelFiles, name: str) -> list[str] | None:
     if found is None:
         return None
     if isinstance(found, dict):
-        if set(found) != set(range(len(found))):
+        if set(found) != set(map(str, range(len(found)))):
             raise InputError(f"{name}: its names are not numbered from 0 on")
-        found = [found[number] for number in range(len(found))]
-    if not isinstance(found, list) or not all(isinstance(each, str | int | float) for each in found):
+        found = [found[str(number)] for number in range(len(found))]
+    if not isinstance(found, list) or not all(isinstance(each, str) for each in found):
         raise InputError(f"{name}: its names are neither a list nor numbered")
-    names: list[str] = []
-    for number, each in enumerate(found):
-        _check(str(each).strip(), names, f"{name}, class {number}")
-        names.append(str(each).strip())
-    return names
+    return _named((f"{name}, class {number}", each.strip()) for number, each in enumerate(found))
+
+
+class _AsWritten(yaml.BaseLoader):
+    """Reads every value as the text that it is written as, and follows no aliases: they swell without end."""
+
+    def compose_node(self, parent: Any, index: Any) -> Any:
+        if self.check_event(yaml.AliasEvent):
+            raise yaml.YAMLError("it uses aliases")
+        return super().compose_node(parent, index)
 
 
 def _text(files: LabelFiles, name: str) -> str:
@@ -131,8 +135,13 @@ def _text(files: LabelFiles, name: str) -> str:
     return text
 
 
-def _check(name: str, before: Sequence[str], where: str) -> None:
-    if not name:
-        raise InputError(f"{where}: a class has no name")
-    if name in before:
-        raise InputError(f"{where}: the class {name!r} is there twice")
+def _named(places: Iterable[tuple[str, str]]) -> list[str]:
+    """The names of classes, each with where it stands. Raises `InputError` for one that is empty or there twice."""
+    names: dict[str, None] = {}
+    for where, name in places:
+        if not name:
+            raise InputError(f"{where}: a class has no name")
+        if name in names:
+            raise InputError(f"{where}: the class {name!r} is there twice")
+        names[name] = None
+    return list(names)

@@ -6,7 +6,8 @@ import { useRoute, useRouter } from "vue-router";
 import { api, type Crop, take } from "@/api/client";
 import { count } from "@/parts/format";
 import ClassPicker from "@/parts/ClassPicker.vue";
-import { classesLike, classesUsed, classNumbers, SOON, useClass } from "@/state/classNumbers";
+import { classesLike, classesUsed, classWasUsed } from "@/state/classesUsed";
+import { classNumbers, SOON } from "@/state/classNumbers";
 import { useKeys } from "@/state/keys";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
@@ -119,7 +120,7 @@ function toggle(index: number, event: MouseEvent | KeyboardEvent): void {
 async function turn(classId: number | null): Promise<void> {
   const ids = chosen.size ? [...chosen] : focused.value >= 0 ? [crops.value[focused.value]!.id] : [];
   if (!ids.length || classId === props.classId) return;
-  if (classId !== null) useClass(store.id, classId);
+  if (classId !== null) classWasUsed(store.id, classId);
   try {
     const params = { path: { project_id: store.id } };
     const body = { ids, class_id: classId };
@@ -135,20 +136,16 @@ async function turn(classId: number | null): Promise<void> {
 }
 
 const finding = ref(false);
-const numbers = classNumbers();
+const numbers = classNumbers(() => store.classes);
 let waits = 0;
-const highest = () => store.classes.at(-1)?.position ?? 0;
 
 /** A digit of a class's number: where a second one can follow, it is waited for. */
 function turnInto(digit: string): void {
-  const number = numbers.read(digit, highest());
-  const act = (): void => {
-    const found = store.classes.find((each) => each.position === number);
-    if (found) void turn(found.id);
-  };
+  const found = numbers.read(digit);
   window.clearTimeout(waits);
-  if (numbers.begun(highest())) waits = window.setTimeout(act, SOON);
-  else act();
+  if (!found) return;
+  if (numbers.begun()) waits = window.setTimeout(() => void turn(found.id), SOON);
+  else void turn(found.id);
 }
 onBeforeUnmount(() => window.clearTimeout(waits));
 
@@ -220,7 +217,7 @@ useKeys([
     keys: ["0"],
     label: "Turn them into class 10, 20, …",
     hidden: true,
-    run: () => numbers.begun(highest()) && turnInto("0"),
+    run: () => numbers.begun() && turnInto("0"),
   },
   { keys: ["/"], label: "Find a class by its name", run: () => (finding.value = true) },
   { keys: ["Delete"], label: "Delete the selected boxes", run: () => turn(null) },

@@ -43,6 +43,4 @@ def create_project(body: schemas.NewProject) -> Response:
 def get_project(path: ProjectPath) -> Response:
     """One project with the figures of its stages."""
     with context().reading() as session:
-        project = work.get_project(session, path.project_id)
-        context().labels.warm_up(project.id)
-        return reply(_out(session, project))
+        return reply(_out(session, work.get_project(session, path.project_id)))

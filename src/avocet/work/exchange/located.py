@@ -1,6 +1,6 @@
 """Annotation files together with the pictures they speak of, from a folder or an archive."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,6 +16,7 @@ from avocet.media.pictures import picture_size
 from avocet.readable import readable
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
+from avocet.store.tables import Attribute
 from avocet.work.exchange.project_labels import fitted, says_nothing
 from avocet.work.exchange.taking import Targets, take_record
 from avocet.work.labels.states import BEGUN
@@ -122,8 +123,10 @@ def opened_labels(
         yield files, None if images is None else FolderPictures(images)
 
 
-def locate(record: Record, images: FolderPictures, called: str) -> Located:
-    """Find a record's pictures below a folder and fit its boxes to their real size."""
+def locate(
+    record: Record, images: FolderPictures, called: str, attributes: Sequence[Attribute] = ()
+) -> Located:
+    """Find a record's pictures below a folder and fit its boxes to their real size, and to what attributes hold."""
     problems, found, paths = list(record.faults), [], {}
     taken: dict[Path, str] = {}
     for picture in record.pictures:
@@ -144,7 +147,7 @@ def locate(record: Record, images: FolderPictures, called: str) -> Located:
             problems.append(str(error))
             continue
         taken[path] = picture.name
-        found.append(fitted(picture, width, height, called, problems))
+        found.append(fitted(picture, width, height, called, problems, attributes))
         if found[-1].says_nothing:
             problems.append(says_nothing(found[-1], called))
         paths[picture.name] = path

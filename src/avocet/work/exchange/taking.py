@@ -14,7 +14,6 @@ from avocet.store.database import Sessions, reading
 from avocet.store.tables import Change, Part, PictureState
 from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures, read_labels
 from avocet.work.job_outcomes import LabelsTaken
-from avocet.work.labels.attributes import list_attributes, values_outside
 from avocet.work.labels.boxes import NewBox, state_with
 from avocet.work.labels.changes import begin_change, changing_classes
 from avocet.work.labels.classes import add_class, get_class, list_classes
@@ -104,11 +103,6 @@ def take_record(
     """
     parts = parts or {}
     with sessions.begin() as session:
-        declared = list_attributes(session, project_id)
-        for recorded in wanted.values():
-            for box in recorded.boxes:
-                for _, words in values_outside(declared, box.attributes):
-                    raise InputError(f"{called}: a box on {recorded.name} has {words}")
         change = begin_change(session, project_id, f"Labels from {called}")
         with changing_classes(session, change):
             ids = _class_ids(session, project_id, record, wanted, targets or {})

@@ -24,7 +24,7 @@ from avocet.work.labels.attributes import (
     usable_choices,
 )
 from avocet.work.labels.boxes import NewBox
-from avocet.work.labels.changes import begin_change
+from avocet.work.labels.changes import begin_change, name_again
 from avocet.work.labels.many import Rewritten, change_labels, keeping_state
 from avocet.work.labels.rows import PictureRow
 from avocet.work.progress import SILENT, Reporter
@@ -170,7 +170,7 @@ def restore_attributes(session: Session, change: Change) -> None:
     taken = {each.name for each in here.values()}
     for number, was in before.items():
         each, became = here.get(number), after.get(number)
-        name = was["name"] if was["name"] not in taken else f"{was['name']} (formerly)"
+        name = name_again(was["name"], taken)
         if became is None and each is None:
             session.add(
                 Attribute(

@@ -2,8 +2,9 @@
 
 import hashlib
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from contextlib import contextmanager
+from itertools import count
 from typing import Any
 
 from sqlalchemy import select
@@ -54,6 +55,12 @@ def latest_changes(session: Session, project_id: int, limit: int = 200) -> list[
 def digest(labels: dict[str, Any]) -> str:
     """Equal for equal labels, whatever their revision: changes are undone one after the other."""
     return hashlib.sha256(json.dumps(labels | {"revision": 0}, sort_keys=True).encode()).hexdigest()[:24]
+
+
+def name_again(name: str, taken: Container[str]) -> str:
+    """A name that comes back with an undo: its own, unless somebody else has it by now."""
+    later = (f"{name} (formerly{f' {number}' if number > 1 else ''})" for number in count(1))
+    return name if name not in taken else next(each for each in later if each not in taken)
 
 
 def class_row(each: ObjectClass) -> dict[str, Any]:

@@ -26,7 +26,7 @@ from avocet.work.job_kinds import ChangeToUndo, Task
 from avocet.work.job_outcomes import Undone
 from avocet.work.labels.attribute_changes import restore_attributes, take_away_added_attributes
 from avocet.work.labels.boxes import boxes_from
-from avocet.work.labels.changes import class_row, digest, renumber
+from avocet.work.labels.changes import class_row, digest, name_again, renumber
 from avocet.work.labels.many import AS_IT_IS, Rewritten, write_labels
 from avocet.work.labels.many import AT_ONCE as LABELLED_AT_ONCE
 from avocet.work.labels.rows import picture_rows
@@ -168,7 +168,8 @@ def _restore_classes(session: Session, change: Change) -> None:
     session.flush()
     taken = {each.name for each in project.classes}
     for class_id, name in names.items():
-        here[class_id].name = name if name not in taken else f"{name} (formerly)"
+        here[class_id].name = name_again(name, taken)
+        taken.add(here[class_id].name)
     renumber(project.classes)
 
 

@@ -14,11 +14,10 @@ export interface ClassChoiceOptions {
 }
 
 export function useClassChoice({ classes, selection, ofNew, ofSelected }: ClassChoiceOptions) {
-  const numbers = classNumbers();
+  const numbers = classNumbers(classes);
   /** Place of the box that was just drawn, until it is selected by hand. */
   const drawn = ref(-1);
   const isFresh = computed(() => selection.value.length === 1 && selection.value[0] === drawn.value);
-  const highest = (): number => classes().at(-1)?.position ?? 0;
 
   function choose(classId: number): void {
     ofNew(classId);
@@ -27,14 +26,13 @@ export function useClassChoice({ classes, selection, ofNew, ofSelected }: ClassC
 
   /** A digit of a class's number. */
   function digit(typed: string, use: (classId: number) => void = choose): void {
-    const number = numbers.read(typed, highest());
-    const found = classes().find((each) => each.position === number);
+    const found = numbers.read(typed);
     if (found) use(found.id);
   }
 
   /** A nought behind another digit belongs to it; says whether it did. */
   function zero(): boolean {
-    const belongs = numbers.begun(highest());
+    const belongs = numbers.begun();
     if (belongs) digit("0");
     return belongs;
   }

@@ -3,13 +3,11 @@ import { computed, type Ref, ref, shallowRef } from "vue";
 
 import { api, type Labels, take } from "@/api/client";
 import { count } from "@/parts/format";
-import { type Corners, cut, moved, overlap } from "@/stage/geometry";
+import { type Corners, cut, moved } from "@/stage/geometry";
 import { complain, say } from "@/state/notes";
 import type { DrawnBox } from "@/api/client";
+import { drawnTwice } from "@/views/labels/saving/merging";
 import { useHistory, type Version } from "@/views/labels/editing/history";
-
-/** Boxes of one class that overlap by more than this are the same one. */
-const SAME = 0.7;
 
 /** Boxes copied by key, for any picture of the sitting. */
 const clipboard = ref<DrawnBox[]>([]);
@@ -133,9 +131,7 @@ export function useLabelling(
     const fitting = some.filter(
       ({ corners: [x1, y1, x2, y2] }) => x1 >= 0 && y1 >= 0 && x2 <= width && y2 <= height && x2 > x1 && y2 > y1,
     );
-    const fresh = fitting.filter(
-      (box) => !boxes.value.some((here) => here.class_id === box.class_id && overlap(here.corners, box.corners) > SAME),
-    );
+    const fresh = fitting.filter((box) => !boxes.value.some((here) => drawnTwice(here, box)));
     add(fresh.map((box) => ({ ...box, track: null })));
     const left = [
       some.length > fitting.length ? `${count(some.length - fitting.length, "box does", "boxes do")} not fit here` : "",

@@ -5,7 +5,7 @@ import { ApiError, type Labels, type Picture } from "@/api/client";
 import { wordsOf } from "@/state/notes";
 import { RETRY, sendDrafts } from "@/views/labels/saving/drafts";
 import { forgetTyped } from "@/views/labels/editing/typedAhead";
-import { type Detail, loadedAhead, opened } from "@/views/labels/editing/walk";
+import { type Detail, detailOf, loadedAhead, opened } from "@/views/labels/editing/walk";
 
 export interface OpeningOptions {
   /** Show the labels that it has. */
@@ -39,8 +39,8 @@ export function useOpening(pictureId: number, { begin, renew, also }: OpeningOpt
       }
       // Where that fails, the next save meets what was changed.
       if (ahead)
-        opened(pictureId).then(
-          ({ detail }) => renew(detail.labels),
+        detailOf(pictureId).then(
+          ({ labels }) => renew(labels),
           () => undefined,
         );
       await also();

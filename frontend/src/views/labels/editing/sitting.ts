@@ -2,7 +2,7 @@
 import { ref } from "vue";
 
 import { api, type DrawnBox, take } from "@/api/client";
-import { useClass } from "@/state/classNumbers";
+import { classWasUsed } from "@/state/classesUsed";
 import { useProject } from "@/state/project";
 import type { Turn } from "@/views/labels/editing/history";
 import { forgetTyped } from "@/views/labels/editing/typedAhead";
@@ -35,7 +35,7 @@ export function useSitting() {
   function chooseClass(classId: number): void {
     activeClass.value = classId;
     sessionStorage.setItem("avocet.class", String(classId));
-    useClass(store.id, classId);
+    classWasUsed(store.id, classId);
   }
 
   /** The boxes of a picture as they were last seen in this sitting, or as the server has them. */

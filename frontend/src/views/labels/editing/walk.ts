@@ -16,7 +16,8 @@ let aim = 0;
 let going = 0;
 let direction = 1;
 
-const detailOf = (pictureId: number) =>
+/** A picture with its labels as the server has them. */
+export const detailOf = (pictureId: number) =>
   take(api.GET("/api/v1/pictures/{picture_id}", { params: { path: { picture_id: pictureId } } }));
 export type Detail = Awaited<ReturnType<typeof detailOf>>;
 

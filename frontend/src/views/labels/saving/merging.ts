@@ -1,12 +1,12 @@
 /** Two versions of one picture's boxes that came from the same one, brought together box by box. */
 import type { DrawnBox } from "@/api/client";
-import { boxArea, type Corners } from "@/stage/geometry";
+import { overlap } from "@/stage/geometry";
 import type { Version } from "@/views/labels/editing/history";
 
 /** Boxes that overlap so much are taken for one that was moved. */
 const SAME_BOX = 0.5;
 
-/** New boxes of one class that overlap so much were drawn twice, by two people. */
+/** Boxes of one class that overlap so much are one object: drawn by two people, or copied again. */
 const DRAWN_TWICE = 0.8;
 
 function plain(box: DrawnBox): string {
@@ -18,12 +18,9 @@ export function sameBoxes(some: readonly DrawnBox[], others: readonly DrawnBox[]
   return some.length === others.length && some.every((box, place) => plain(box) === plain(others[place]!));
 }
 
-function overlap(some: DrawnBox, other: DrawnBox): number {
-  const [a, b] = [some.corners as Corners, other.corners as Corners];
-  const width = Math.min(a[2], b[2]) - Math.max(a[0], b[0]);
-  const height = Math.min(a[3], b[3]) - Math.max(a[1], b[1]);
-  const both = width > 0 && height > 0 ? width * height : 0;
-  return both ? both / (boxArea(a) + boxArea(b) - both) : 0;
+/** Whether two boxes of one class stand for one object. */
+export function drawnTwice(some: DrawnBox, other: DrawnBox): boolean {
+  return some.class_id === other.class_id && overlap(some.corners, other.corners) >= DRAWN_TWICE;
 }
 
 /** For each box of the first list its place in the second, or -1: the same ones first, then those nearest by. */
@@ -42,7 +39,7 @@ function pairs(base: readonly DrawnBox[], later: readonly DrawnBox[]): number[] 
   const near = base.flatMap((box, place) =>
     found[place]! >= 0
       ? []
-      : later.flatMap((other, at) => (taken.has(at) ? [] : [{ place, at, iou: overlap(box, other) }])),
+      : later.flatMap((other, at) => (taken.has(at) ? [] : [{ place, at, iou: overlap(box.corners, other.corners) }])),
   );
   for (const { place, at, iou } of near.sort((a, b) => b.iou - a.iou)) {
     if (iou < SAME_BOX || found[place]! >= 0 || taken.has(at)) continue;
@@ -92,13 +89,7 @@ export function merged(base: Version, mine: Version, theirs: Version): Version {
   boxes.push(...theirs.boxes.filter((_, place) => !oldTheirs.has(place)));
   const drawn = mine.boxes.filter((_, place) => !oldMine.has(place));
   boxes.push(
-    ...drawn.filter(
-      (box) =>
-        !theirs.boxes.some(
-          (other, place) =>
-            !oldTheirs.has(place) && other.class_id === box.class_id && overlap(box, other) >= DRAWN_TWICE,
-        ),
-    ),
+    ...drawn.filter((box) => !theirs.boxes.some((other, place) => !oldTheirs.has(place) && drawnTwice(box, other))),
   );
   const state = mine.state === base.state ? theirs.state : mine.state;
   if (boxes.length) return { boxes, state: state === "empty" || state === "unlabelled" ? "in_progress" : state };
