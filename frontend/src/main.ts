@@ -7,7 +7,9 @@ import { createPinia } from "pinia";
 import { createApp } from "vue";
 
 import App from "@/App.vue";
+import { focusFieldsOfDialogs } from "@/parts/dialogFocus";
 import { router } from "@/router";
 import { hint } from "@/state/keys";
 
+focusFieldsOfDialogs();
 createApp(App).directive("hint", hint).use(createPinia()).use(router).mount("#app");

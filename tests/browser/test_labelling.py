@@ -192,7 +192,9 @@ def test_a_class_is_found_by_typing_and_made_there(page):
     page.drag((200, 120), (320, 240))
     page.find("box-row", "kind 12")
     page.keys("/")
-    page.find("class-typed").send_keys("preT", Keys.ENTER)
+    page.find("class-typed")
+    page.until(lambda: page.driver.switch_to.active_element.tag_name == "input", "the field in focus")
+    page.keys(*"preT", Keys.ENTER)
     page.gone(".el-overlay:not([style*=none])")
     page.find(".row.chosen", "pretzel")
     assert "kind 12" in page.find("box-row").text
@@ -200,7 +202,7 @@ def test_a_class_is_found_by_typing_and_made_there(page):
     page.until(lambda: page.all("class-found")[:2], "the classes")
     page.until(lambda: page.all("class-found")[0].text.endswith("pretzel"), "the last used first")
     assert page.all("class-found")[1].text.endswith("kind 12")
-    page.find("class-typed").send_keys("bagel", Keys.ENTER)
+    page.keys(*"bagel", Keys.ENTER)
     page.find(".row.chosen", "bagel")
     page.gone(".el-overlay:not([style*=none])")
     # The keys are the picture's again.

@@ -106,8 +106,8 @@ def test_a_table_whose_columns_classes_and_unit_are_said(data, labelled, tmp_pat
     columns = [
         f"--column={what}" for what in ("picture=Foto", "class=Sorte", "x=l", "y=o", "width=b", "height=h")
     ]
-    run("import", *told, fails="do not say where picture and box are")
-    run("import", *told, "--column", "x=l", fails="say with --column which one is y")
+    run("import", *told, fails="say with --column where the boxes are; it has Foto, Sorte, l, o, b, h")
+    run("import", *told, *columns[:3], fails="say with --column which one is y")
     run("import", *told, "--column", "left=l", fails="there is no 'left'; there are box, class")
     run("import", *told, "--column", "x", fails="--column 'x' is not built like WHAT=COLUMN")
     run("import", *told, *columns[:-1], "--column", "height=hoch", fails="labels.csv has no column 'hoch'")
@@ -120,6 +120,8 @@ def test_a_table_whose_columns_classes_and_unit_are_said(data, labelled, tmp_pat
     assert boxes(root, "Belt")["still-0.jpg"] == [("roll", (240, 270, 480, 540))]
     run("import", *told, *columns, "--pixels", "--replace", "--map", "tray=roll")
     assert boxes(root, "Belt")["still-0.jpg"] == [("bun", (0.25, 0.5, 0.5, 1)), ("roll", (0, 0, 1, 1))]
+    table.write_text(table.read_text() + "still-0.jpg;bun;10;20;30;40\n")
+    run("import", *told, *columns, fails="say --pixels or --fractions")
     run("import", tmp_path / "a.json", *told[1:], "--fractions", fails="there is no such file")
     (tmp_path / "a.json").write_text("{}")
     run("import", tmp_path / "a.json", *told[1:], "--fractions", fails="are for CSV files only")

@@ -7,14 +7,15 @@ import { classesLike, classesUsed } from "@/state/classesUsed";
 import { useProject } from "@/state/project";
 
 const open = defineModel<boolean>("open", { required: true });
-const props = defineProps<{ title: string; adds?: boolean }>();
+const props = defineProps<{ title: string; adds?: boolean; without?: number }>();
 const emit = defineEmits<{ pick: [id: number]; add: [name: string] }>();
 
 const store = useProject();
 const typed = ref("");
 const at = ref(0);
 const list = ref<HTMLElement>();
-const found = computed(() => classesLike(store.classes, typed.value, classesUsed(store.id)));
+const offered = computed(() => store.classes.filter((each) => each.id !== props.without));
+const found = computed(() => classesLike(offered.value, typed.value, classesUsed(store.id)));
 /** What was typed is no class yet. */
 const added = computed(() => {
   const name = typed.value.trim();
@@ -44,7 +45,6 @@ function pick(place: number): void {
   <el-dialog v-model="open" :title="title" width="340" top="14vh" append-to-body>
     <el-input
       v-model="typed"
-      autofocus
       placeholder="Name or number"
       aria-label="Name or number of the class"
       data-test="class-typed"

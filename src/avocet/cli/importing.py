@@ -197,11 +197,11 @@ def _check_targets(files: LabelFiles, class_names: list[str], targets: dict[str,
 
 
 def _columns(files: LabelFiles, form: str, given: tuple[str, ...], fractions: bool | None) -> Columns | None:
-    """The columns of a CSV file as they were named, the rest as guessed; None where nothing was said."""
-    if not given and fractions is None:
-        return None
+    """The columns of a CSV file as they were named, the rest as they are told; None for other formats."""
     if form != "csv":
-        raise InputError("--column, --fractions and --pixels are for CSV files only")
+        if given or fractions is not None:
+            raise InputError("--column, --fractions and --pixels are for CSV files only")
+        return None
     look = look_at_table(files)
     named = named_pairs(given, "--column", "WHAT=COLUMN")
     known = {"picture", "class"}.union(*FIELDS.values())
@@ -217,14 +217,23 @@ def _columns(files: LabelFiles, form: str, given: tuple[str, ...], fractions: bo
             f"{files.called}: say with --column where the boxes are; it has {', '.join(look.header)[:300]}"
         )
     guessed = dict(zip(FIELDS[kind], guess.values, strict=True)) if guess and guess.kind == kind else {}
-    chosen = guessed | named
-    missing = [each for each in FIELDS[kind] if each not in chosen]
-    picture = named.get("picture", guess.picture if guess else "")
-    if missing or not picture:
-        raise InputError(f"{files.called}: say with --column which one is {(missing or ['picture'])[0]}")
-    label = named.get("class", guess.label if guess else "")
-    columns = Columns(picture, label, kind, tuple(chosen[each] for each in FIELDS[kind]), fractions)
-    return columns if fractions is not None else with_unit(files, columns)
+    chosen = (
+        {"picture": guess.picture if guess else "", "class": guess.label if guess else ""} | guessed | named
+    )
+    for what in ("picture", *FIELDS[kind]):
+        if not chosen.get(what):
+            raise InputError(f"{files.called}: say with --column which one is {what}")
+    columns = Columns(
+        chosen["picture"], chosen["class"], kind, tuple(chosen[each] for each in FIELDS[kind]), fractions
+    )
+    if fractions is None:
+        columns = with_unit(files, columns)
+    if columns.fractions is None:
+        raise InputError(
+            f"{files.called}: some boxes look like pixels and some like fractions of their picture; "
+            "say --pixels or --fractions"
+        )
+    return columns
 
 
 def _ratios(text: str) -> list[float]:

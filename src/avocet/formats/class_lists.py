@@ -101,10 +101,13 @@ def _in_yaml(files: LabelFiles, name: str) -> list[str] | None:
     """The classes that a YAML file names, or None where it names none."""
     try:
         content = yaml.load(_text(files, name), _AsWritten)
-    except yaml.YAMLError as error:
-        raise InputError(f"{name} is not YAML: {' '.join(str(error).split())[:200]}") from None
-    except (RecursionError, ValueError) as error:
-        raise InputError(f"{name} is not YAML that can be read: {error}") from None
+    except yaml.MarkedYAMLError as error:
+        line = error.problem_mark.line + 1 if error.problem_mark else 1
+        raise InputError(f"{name}, line {line} is not YAML: {error.problem}") from None
+    except (yaml.YAMLError, RecursionError, ValueError) as error:
+        raise InputError(
+            f"{name} is not YAML that can be read: {' '.join(str(error).split())[:200]}"
+        ) from None
     found = content.get("names") if isinstance(content, dict) else None
     if found is None:
         return None
@@ -122,7 +125,8 @@ class _AsWritten(yaml.BaseLoader):
 
     def compose_node(self, parent: Any, index: Any) -> Any:
         if self.check_event(yaml.AliasEvent):
-            raise yaml.YAMLError("it uses aliases")
+            mark = self.peek_event().start_mark  # type: ignore[no-untyped-call]
+            raise yaml.MarkedYAMLError(problem="it uses an alias", problem_mark=mark)
         return super().compose_node(parent, index)
 
 

@@ -150,13 +150,10 @@ function turnInto(digit: string): void {
 onBeforeUnmount(() => window.clearTimeout(waits));
 
 /** What boxes are turned into with one click: the classes used last. */
-const offered = computed(() =>
-  classesLike(
-    store.classes.filter((each) => each.id !== props.classId),
-    "",
-    classesUsed(store.id),
-  ),
-);
+const offered = computed(() => {
+  const others = store.classes.filter((each) => each.id !== props.classId);
+  return classesLike(others, "", classesUsed(store.id));
+});
 
 async function again(): Promise<void> {
   chosen.clear();
@@ -262,7 +259,7 @@ useKeys([
       </template>
       <span v-else class="soft">Click to select, double-click to open</span>
     </div>
-    <ClassPicker v-model:open="finding" title="Turn the selected boxes into" @pick="turn" />
+    <ClassPicker v-model:open="finding" title="Turn the selected boxes into" :without="classId" @pick="turn" />
     <p v-if="failed" class="notice bad">
       {{ failed }} <el-button link type="primary" @click="load()">Try again</el-button>
     </p>

@@ -113,7 +113,7 @@ async function takeOver(): Promise<void> {
         <p class="soft">
           One file, several, or an archive of them. Pictures are matched by name with those that are here.
         </p>
-        <table class="figures formats" data-test="formats">
+        <table v-if="!read" class="figures formats" data-test="formats">
           <tbody>
             <tr v-for="each in formats" :key="each.key">
               <td>{{ each.name }}</td>

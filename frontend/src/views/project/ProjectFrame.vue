@@ -128,7 +128,7 @@ useKeys(
     </main>
     <el-dialog v-model="naming" title="New project" width="420">
       <form novalidate @submit.prevent="create">
-        <el-input v-model="newName" aria-label="Project name" placeholder="Name" autofocus />
+        <el-input v-model="newName" aria-label="Project name" placeholder="Name" />
         <p style="margin-top: 14px; text-align: right">
           <el-button type="primary" native-type="submit" :disabled="!newName.trim()">Create</el-button>
         </p>
