@@ -6,7 +6,7 @@ import { useRouter } from "vue-router";
 import { api, type Figures, type Part, take } from "@/api/client";
 import ClassBadge from "@/parts/ClassBadge.vue";
 import { capital, count } from "@/parts/format";
-import PlainChart from "@/parts/PlainChart.vue";
+import PlainChart from "@/parts/charts/PlainChart.vue";
 import { useProject } from "@/state/project";
 import { inputSide, LEARNABLE } from "@/state/remembered";
 import CollectHead from "@/views/pictures/CollectHead.vue";

@@ -4,8 +4,8 @@ import { computed, ref, watch } from "vue";
 
 import { api, fetchFile, type Format, type Job, take } from "@/api/client";
 import { count } from "@/parts/format";
-import JobState from "@/parts/JobState.vue";
-import { useLiveJob } from "@/parts/liveJob";
+import JobState from "@/parts/jobs/JobState.vue";
+import { useLiveJob } from "@/parts/jobs/liveJob";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 

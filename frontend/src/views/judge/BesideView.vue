@@ -5,7 +5,7 @@ import { useRoute, useRouter } from "vue-router";
 
 import { api, type Beside, type Evaluation, take } from "@/api/client";
 import { count, precision } from "@/parts/format";
-import PlainChart from "@/parts/PlainChart.vue";
+import PlainChart from "@/parts/charts/PlainChart.vue";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import JudgeHead from "@/views/judge/JudgeHead.vue";

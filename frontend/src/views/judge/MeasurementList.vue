@@ -5,8 +5,8 @@ import { useRouter } from "vue-router";
 
 import { api, type Evaluation, take } from "@/api/client";
 import { count, day, precision } from "@/parts/format";
-import JobState from "@/parts/JobState.vue";
-import { useLiveJob } from "@/parts/liveJob";
+import JobState from "@/parts/jobs/JobState.vue";
+import { useLiveJob } from "@/parts/jobs/liveJob";
 import { useKeys } from "@/state/keys";
 import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";

@@ -4,8 +4,8 @@ import { computed, onBeforeUnmount, onMounted, ref } from "vue";
 
 import { api, type Ensemble, type Evaluation, type Run, take } from "@/api/client";
 import { count } from "@/parts/format";
-import JobState from "@/parts/JobState.vue";
-import { useLiveJob } from "@/parts/liveJob";
+import JobState from "@/parts/jobs/JobState.vue";
+import { useLiveJob } from "@/parts/jobs/liveJob";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";

@@ -5,7 +5,7 @@ import { useRoute, useRouter } from "vue-router";
 
 import { api, type Project, take } from "@/api/client";
 import { capital, count, precision, whole } from "@/parts/format";
-import JobStrip from "@/parts/JobStrip.vue";
+import JobStrip from "@/parts/jobs/JobStrip.vue";
 import { useKeys } from "@/state/keys";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";

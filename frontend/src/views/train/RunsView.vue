@@ -5,9 +5,9 @@ import { useRouter } from "vue-router";
 
 import { api, type Epoch, type Run, type RunGroup, take } from "@/api/client";
 import { capital, count, day, precision } from "@/parts/format";
-import JobState from "@/parts/JobState.vue";
-import LineChart from "@/parts/LineChart.vue";
-import { useLiveJob } from "@/parts/liveJob";
+import JobState from "@/parts/jobs/JobState.vue";
+import LineChart from "@/parts/charts/LineChart.vue";
+import { useLiveJob } from "@/parts/jobs/liveJob";
 import { useKeys } from "@/state/keys";
 import { complain, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";

@@ -4,9 +4,9 @@ import { computed, onBeforeUnmount, onMounted, ref } from "vue";
 
 import { api, type Plan, type Study, take } from "@/api/client";
 import { capital, count, day, duration, precision } from "@/parts/format";
-import JobState from "@/parts/JobState.vue";
-import { useLiveJob } from "@/parts/liveJob";
-import PlainChart from "@/parts/PlainChart.vue";
+import JobState from "@/parts/jobs/JobState.vue";
+import { useLiveJob } from "@/parts/jobs/liveJob";
+import PlainChart from "@/parts/charts/PlainChart.vue";
 import { useKeys } from "@/state/keys";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";

@@ -3,7 +3,7 @@
 import { computed, ref, watch } from "vue";
 
 import { api, type Calibration, take } from "@/api/client";
-import PlainChart from "@/parts/PlainChart.vue";
+import PlainChart from "@/parts/charts/PlainChart.vue";
 import { complain } from "@/state/notes";
 import { latestOnly } from "@/views/judge/figures/thresholds";
 

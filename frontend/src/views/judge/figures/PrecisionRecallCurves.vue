@@ -3,7 +3,7 @@
 import { computed, ref, watch } from "vue";
 
 import { api, type PrecisionRecall, take } from "@/api/client";
-import LineChart from "@/parts/LineChart.vue";
+import LineChart from "@/parts/charts/LineChart.vue";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { latestOnly } from "@/views/judge/figures/thresholds";

@@ -3,7 +3,7 @@
 import { computed, reactive, ref, watch } from "vue";
 
 import { api, type ClassOperating, type Run, take } from "@/api/client";
-import LineChart from "@/parts/LineChart.vue";
+import LineChart from "@/parts/charts/LineChart.vue";
 import { useKeys } from "@/state/keys";
 import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";

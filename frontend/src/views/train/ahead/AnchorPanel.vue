@@ -4,7 +4,7 @@ import { computed, onMounted, ref, watch } from "vue";
 
 import { api, take } from "@/api/client";
 import { capital, count } from "@/parts/format";
-import PlainChart from "@/parts/PlainChart.vue";
+import PlainChart from "@/parts/charts/PlainChart.vue";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { type Draft, lookAhead, type Seen } from "@/views/train/ahead/runSettings";

@@ -4,8 +4,8 @@ import { computed, onMounted, ref, watch } from "vue";
 
 import type { Job, Plan } from "@/api/client";
 import { AUGMENTATION } from "@/api/declared";
-import JobState from "@/parts/JobState.vue";
-import { useLiveJob } from "@/parts/liveJob";
+import JobState from "@/parts/jobs/JobState.vue";
+import { useLiveJob } from "@/parts/jobs/liveJob";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import {

@@ -5,7 +5,7 @@ import { computed, ref } from "vue";
 import type { Epoch, Run } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
 import { precision } from "@/parts/format";
-import LineChart from "@/parts/LineChart.vue";
+import LineChart from "@/parts/charts/LineChart.vue";
 
 const props = defineProps<{ run: Run; epochs: Epoch[]; xTop: number }>();
 const what = ref<"all" | "parts" | "rate">("all");

@@ -5,8 +5,8 @@ import { useRoute, useRouter } from "vue-router";
 
 import { api, type Epoch, type Hint, type Run, take } from "@/api/client";
 import { count, duration, precision } from "@/parts/format";
-import JobState from "@/parts/JobState.vue";
-import { useLiveJob } from "@/parts/liveJob";
+import JobState from "@/parts/jobs/JobState.vue";
+import { useLiveJob } from "@/parts/jobs/liveJob";
 import { useKeys } from "@/state/keys";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
