@@ -87,7 +87,7 @@ class TestPictures:
         megabytes, said = taken_by(path)
         assert said == "read" and megabytes < 1000
         # Thumbnails and crops are decoded small.
-        megabytes, said = taken_by(path, "thumbnail_of", ", 320")
+        megabytes, said = taken_by(path, "small_picture", ", 320")
         assert said == "read" and megabytes < 100
 
     def test_a_crop_far_outside_costs_nothing(self, tmp_path):

@@ -15,8 +15,7 @@ from avocet.media.pictures import (
     has_more_pages,
     picture_size,
     read_picture,
-    thumbnail_jpeg,
-    thumbnail_of,
+    small_picture,
 )
 
 
@@ -128,9 +127,22 @@ def test_missing_file_is_named(tmp_path):
 
 def test_thumbnail_fits(tmp_path):
     path = saved(tmp_path, Image.new("RGB", (960, 540), (10, 200, 10)), "a.png")
-    small = tmp_path / "small.jpg"
-    small.write_bytes(thumbnail_jpeg(read_picture(path), 320))
-    assert picture_size(small) == (320, 180)
+    assert small_picture(path, 320).shape == (180, 320, 3)
+    assert small_picture(path, 2000).shape == (540, 960, 3)
+
+
+@pytest.mark.parametrize("suffix", [".jpg", ".png"])
+def test_a_small_picture_is_the_large_one_seen_from_afar(tmp_path, suffix):
+    random = np.random.default_rng(0)
+    scene = Image.fromarray(random.integers(0, 255, (9, 16, 3), dtype=np.uint8)).resize((1600, 900))
+    path = saved(tmp_path, scene, f"a{suffix}")
+    small = small_picture(path, 320).astype(int)
+    expected = read_picture(path).reshape(180, 5, 320, 5, 3).mean(axis=(1, 3))
+    assert np.abs(small - expected).max() < 8
+    with path.open("rb+") as file:
+        file.truncate(path.stat().st_size * 3 // 4)
+    with pytest.raises(InputError, match="is damaged"):
+        small_picture(path, 320)
 
 
 def marked(width=40, height=24):
@@ -153,8 +165,7 @@ def test_every_orientation_in_every_format(tmp_path, suffix, orientation):
     pixels = read_picture(path)
     assert np.array_equal(pixels, expected)
     assert picture_size(path) == pixels.shape[1::-1]
-    small = np.asarray(Image.open(io.BytesIO(thumbnail_of(path, 12))))
-    assert small.shape[:2] == ((12, 7) if orientation > 4 else (7, 12))
+    assert small_picture(path, 12).shape[:2] == ((12, 7) if orientation > 4 else (7, 12))
 
 
 def test_a_png_may_note_its_orientation_behind_its_pixels(tmp_path):

@@ -8,21 +8,23 @@ from PIL import Image
 from sqlalchemy import select
 
 from avocet.core.errors import InputError
+from avocet.core.labels.looks import picture_look
 from avocet.media.clips import ClipWriter
-from avocet.media.pictures import encode_jpeg
+from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.store.tables import Clip, Part, Picture, PictureState, now
+from avocet.work.job_kinds import FolderToTake, Task
 from avocet.work.job_outcomes import FramesTaken
 from avocet.work.labels.boxes import save_labels
 from avocet.work.labels.classes import list_classes
 from avocet.work.labels.undo import undo_change
 from avocet.work.pictures import listing, splits
-from avocet.work.pictures.adding import add_picture
+from avocet.work.pictures.adding import Arrival, add_picture, take_picture, take_pictures
 from avocet.work.pictures.clips import add_clip, sample_clip
 from avocet.work.pictures.files import picture_path
 from avocet.work.pictures.filing import set_tag
-from avocet.work.pictures.intake import allowed, look_into, take_archive, take_folder
+from avocet.work.pictures.intake import allowed, do_folder, look_into, take_archive, take_folder
 from avocet.work.pictures.listing import Filter, list_pictures
-from avocet.work.pictures.thumbnails import thumbnail
+from avocet.work.pictures.thumbnails import look_at_pictures, thumbnail
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent, Stopped
 from avocet.work.project.projects import create_project
@@ -71,8 +73,9 @@ def test_a_folder_is_taken_with_its_folders_as_sources(data, project, shelf):
     assert again.added == 0 and again.already_there == 3
 
 
-def test_a_stop_keeps_what_there_is(data, project, shelf):
+def test_a_stop_keeps_what_there_is(data, project, shelf, monkeypatch):
     folder, sessions = data
+    monkeypatch.setattr("avocet.work.pictures.intake.AT_ONCE", 1)
 
     class StopsAfterTwo(Silent):
         asked = 0
@@ -91,6 +94,7 @@ def test_a_stop_keeps_what_there_is(data, project, shelf):
 def test_read_where_it_lies_and_changed_there(data, project, shelf, frames):
     folder, sessions = data
     take_folder(sessions, folder, project, shelf, False, Silent())
+    look_at_pictures(sessions, folder, project, Silent())
     with sessions() as session:
         picture = list_pictures(session, project, Filter(name="night"))[0]
     path = shelf / "night" / "a.jpg"
@@ -181,6 +185,72 @@ def test_what_is_left_out_of_an_archive_or_a_picture_is_said(data, project, tmp_
             "refused", "night/inner.zip is an archive within one; unpack it and add it by itself"
         ),
     }  # fmt: skip
+
+
+def test_many_at_once_become_what_they_become_one_by_one(data, tmp_path):
+    """Equal ones among them, one that is there, one in the bin, damaged ones and what is no picture."""
+    folder, sessions = data
+    random = np.random.default_rng(3)
+    kinds = random.integers(0, 6, 60)
+    paths = []
+    for number, kind in enumerate(kinds):
+        path = tmp_path / f"{number}{'.txt' if kind == 5 else '.png'}"
+        Image.fromarray(random.integers(0, 255, (40, 50, 3), np.uint8) * (kind != 4)).save(path, "PNG")
+        if kind == 3:
+            path.write_bytes(path.read_bytes()[:-4000])
+        paths.append(path)
+    outcomes = []
+    for together in (False, True):
+        with sessions.begin() as session:
+            made = create_project(session, f"Belt {together}").id
+        there = take_picture(sessions, folder, made, Arrival(paths[int(np.argmax(kinds < 3))], "there.png"))
+        with sessions.begin() as session:
+            session.get(Picture, there.picture.id).binned_at = now()
+        arrivals = [Arrival(path, path.name) for path in paths]
+        if together:
+            taken = take_pictures(sessions, folder, made, arrivals)
+        else:
+            taken = [take_pictures(sessions, folder, made, [each])[0] for each in arrivals]
+        outcomes.append(
+            [
+                str(each) if isinstance(each, InputError)
+                else (each.fresh, each.remark, each.picture.name, each.picture.look, each.picture.binned_at)
+                for each in taken
+            ]
+        )  # fmt: skip
+        with sessions() as session:
+            names = [each.name for each in list_pictures(session, made, Filter())]
+        assert names == [
+            "there.png",
+            *(each[2] for each in outcomes[-1] if not isinstance(each, str) and each[0]),
+        ]
+        assert all(folder.thumbnail(made, each.picture.content_hash).is_file()
+                   for each in taken if not isinstance(each, InputError))  # fmt: skip
+    assert outcomes[0] == outcomes[1]
+    assert {type(each) for each in outcomes[0]} == {str, tuple}
+
+
+def test_what_is_used_where_it_lies_is_looked_at_later(data, project, frames, tmp_path):
+    folder, sessions = data
+    place = tmp_path / "shelf"
+    place.mkdir()
+    for number in range(3):
+        (place / f"{number}.jpg").write_bytes(encode_jpeg(frames[number].pixels))
+    with (place / "1.jpg").open("rb+") as half:
+        half.truncate(3000)
+    followed = []
+    task = Task(
+        sessions, folder, 1, FolderToTake(project_id=project, path=str(place), copied=False), Silent(),
+        lambda number, kind: followed.append(kind),
+    )  # fmt: skip
+    assert do_folder(task).added == 3 and followed == ["look_at_pictures"]
+    with sessions() as session:
+        assert {each.look for each in list_pictures(session, project, Filter())} == {None}
+    seen = look_at_pictures(sessions, folder, project, Silent())
+    assert (seen.pictures, seen.unreadable) == (2, 1) and seen.messages[0].startswith("1.jpg is damaged")
+    with sessions() as session:
+        looks = {each.name: each.look for each in list_pictures(session, project, Filter())}
+    assert looks["1.jpg"] is None and looks["0.jpg"] == picture_look(read_picture(place / "0.jpg"))
 
 
 @pytest.mark.parametrize("mode", ["L", "P", "RGBA", "LA", "CMYK", "I;16", "1"])

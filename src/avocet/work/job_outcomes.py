@@ -89,7 +89,11 @@ class Undone(Outcome):
 
 
 class PicturesSeen(Outcome):
+    """How many thumbnails were made, and of how many pictures none could be; the first of these one by one."""
+
     pictures: int
+    unreadable: int = 0
+    messages: list[str] = []
 
 
 class BoxesSeen(Outcome):

@@ -1,5 +1,7 @@
 """Looks of crops and pictures, and what may be wrong with boxes, against slow versions."""
 
+from itertools import pairwise
+
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
@@ -53,6 +55,20 @@ def test_near_pairs(looks, data):
         if groups[i] != groups[j] and ((looks[i] ^ looks[j]) & (2**64 - 1)).bit_count() <= 20
     }
     assert set(near_identical(looks, groups, most=20)) == expected
+
+
+@given(
+    arrays(
+        np.uint8, st.tuples(st.integers(1, 20), st.integers(1, 20), st.just(3)), elements=st.integers(0, 5)
+    )
+)
+def test_the_look_is_that_of_exact_means(pixels):
+    """Each pixel drawn 8 rows high and 9 columns wide divides into equal areas without a rest."""
+    height, width = pixels.shape[:2]
+    drawn = pixels.astype(int).sum(axis=2).repeat(8, axis=0).repeat(9, axis=1)
+    sums = drawn.reshape(8, height, 9, width).sum(axis=(1, 3))
+    bits = "".join(str(int(left > right)) for row in sums for left, right in pairwise(row.tolist()))
+    assert f"{picture_look(pixels) % 2**64:064b}" == bits
 
 
 def test_looks_of_near_and_far_pictures(frames):

@@ -91,6 +91,13 @@ const forget = store.onJob((job) => {
   // While it is at work only the strip moves; what came is loaded once it ends.
   const brings: JobKind[] = ["sample_clip", "take_archive", "take_folder", "take_labels"];
   if (brings.includes(job.kind) && job.state !== "running" && job.state !== "waiting") void refresh();
+  const seen = job.state === "done" ? job.outcome.look_at_pictures : null;
+  if (seen?.unreadable) {
+    const first = seen.messages.slice(0, 3).join("; ");
+    complain(
+      new Error(`${count(seen.unreadable, "picture")} cannot be read: ${first}${seen.unreadable > 3 ? "; …" : ""}`),
+    );
+  }
 });
 onBeforeUnmount(forget);
 

@@ -128,7 +128,7 @@ def picture_look(pixels: NDArray[np.uint8]) -> int:
     >>> picture_look(belt), picture_look(belt[:, ::-1])
     (0, -1)
     """
-    grey = _resized(pixels, (8, 9)).mean(axis=2)
+    grey = _grey_layout(pixels, 8, 9)
     bits = (grey[:, :-1] > grey[:, 1:]).ravel()
     return int(np.packbits(bits).view(">i8")[0])
 
@@ -159,7 +159,7 @@ def alike(first: NDArray[np.uint8], second: NDArray[np.uint8], most: float = 0.0
     >>> alike(belt, belt + 9), alike(belt, goods)
     (True, False)
     """
-    a, b = (_resized(pixels, (18, 32)).mean(axis=2) for pixels in (first, second))
+    a, b = (_grey_layout(pixels, 18, 32) for pixels in (first, second))
     return bool(np.abs((a - a.mean()) - (b - b.mean())).max() <= most * 255)
 
 
@@ -221,10 +221,29 @@ def _cut(pixels: NDArray[np.uint8], box: ArrayLike, around: float = SURROUNDING)
     return pixels[top : int(np.clip(bottom, top + 1, height)), left:right]
 
 
-def _resized(pixels: NDArray[np.uint8], size: int | tuple[int, int]) -> Array:
-    """Means over equal areas, as (rows, columns, 3) of float64."""
-    rows, columns = (size, size) if isinstance(size, int) else size
-    return _area_means(_area_means(pixels.astype(np.float64), rows, 0), columns, 1)
+def _grey_layout(pixels: NDArray[np.uint8], rows: int, columns: int) -> Array:
+    """Mean brightness over a grid of equal areas.
+
+    Sums of whole numbers: no rounding tells equal areas apart, and no threads are woken for so little.
+    """
+    height, width = pixels.shape[:2]
+    grey = pixels.sum(axis=2, dtype=np.int64)
+    sums = _whole_sums(_whole_sums(grey, rows).T, columns).T
+    return np.asarray(sums / (3 * height * width))
+
+
+def _whole_sums(values: NDArray[np.int64], count: int) -> NDArray[np.int64]:
+    """Sums over ``count`` equal stretches of the first axis, times ``count``, so that parts of a pixel are whole."""
+    length = len(values)
+    before = np.concatenate([np.zeros_like(values[:1]), np.cumsum(values, axis=0)])
+    whole, rest = np.divmod(np.arange(count + 1) * length, count)
+    row = values[np.minimum(whole, length - 1)]
+    return np.diff(count * before[whole] + rest[:, None] * row, axis=0)
+
+
+def _resized(pixels: NDArray[np.uint8], side: int) -> Array:
+    """Means over equal areas, as (side, side, 3) of float64."""
+    return _area_means(_area_means(pixels.astype(np.float64), side, 0), side, 1)
 
 
 def _area_means(values: Array, count: int, axis: int) -> Array:

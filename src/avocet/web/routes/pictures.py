@@ -276,7 +276,7 @@ def _take_in(project_id: int, file: ArrivedFile) -> FileTaken:
         if Path(name).suffix.lower() in CLIP_SUFFIXES:
             clip = work_clips.take_clip(sessions, folder, project_id, file.path, name, file.digest, "move")
             return FileTaken(name=name, outcome="clip", clip_id=clip.id)
-        arrival = Arrival(file.path, name, file.digest, source=_source(name), keep="move", look_later=True)
+        arrival = Arrival(file.path, name, file.digest, source=_source(name), keep="move", seen="decoded")
         added = take_picture(sessions, folder, project_id, arrival)
         return FileTaken(
             name=name,

@@ -1,9 +1,14 @@
 """Pictures taken into a project: read, checked and copied first, recorded last."""
 
-from dataclasses import dataclass, replace
+import os
+from collections.abc import Callable, Collection, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import Literal, TypeVar
 
+import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -12,18 +17,29 @@ from avocet.core.labels.looks import picture_look
 from avocet.files import copy_file, move_file, write_bytes
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
-from avocet.media.pictures import has_more_pages, picture_size, read_picture, thumbnail_jpeg
+from avocet.media.pictures import encode_jpeg, has_more_pages, picture_size, small_picture
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
+from avocet.store.rows import among
 from avocet.store.tables import Clip, Picture
 from avocet.work.pictures.files import content_hash
 from avocet.work.project.projects import get_project
 
+T = TypeVar("T")
+R = TypeVar("R")
+
 THUMBNAIL = 320
 """Longer side of a thumbnail in pixels."""
 
+THUMBNAIL_QUALITY = 82
+
 Keep = Literal["copy", "move", "in place"]
 """What becomes of a file that is added: it stays and is copied, it is ours to move, or it is read where it lies."""
+
+
+Seen = Literal["whole", "decoded", "header"]
+"""How far a picture is looked at on arrival. `avocet.work.pictures.thumbnails` makes up for the rest later:
+thumbnail and look of what was only decoded, and whether it can be decoded where only the header was read."""
 
 
 @dataclass(frozen=True)
@@ -43,8 +59,7 @@ class Arrival:
     frame_number : int, optional
         Its place in the clip.
     keep : {'copy', 'move', 'in place'}
-    look_later : bool
-        Leave thumbnail and look to `avocet.work.pictures.thumbnails`.
+    seen : {'whole', 'decoded', 'header'}
     """
 
     path: Path
@@ -54,7 +69,7 @@ class Arrival:
     clip: Clip | None = None
     frame_number: int | None = None
     keep: Keep = "copy"
-    look_later: bool = False
+    seen: Seen = "whole"
 
 
 @dataclass(frozen=True)
@@ -70,28 +85,68 @@ class Added:
 def take_picture(sessions: Sessions, folder: DataFolder, project_id: int, arrival: Arrival) -> Added:
     """Take a picture into the project, unless the same content is there.
 
-    Whoever else wants to write waits only for the record: the picture is decoded, hashed and
-    copied before.
-
     Raises
     ------
     InputError
         If it is not a picture that can be read.
     """
+    taken = take_pictures(sessions, folder, project_id, [arrival])[0]
+    if isinstance(taken, InputError):
+        raise taken
+    return taken
+
+
+def take_pictures(
+    sessions: Sessions, folder: DataFolder, project_id: int, arrivals: Sequence[Arrival]
+) -> list[Added | InputError]:
+    """Take pictures into the project, one after the other, except those whose content is there.
+
+    They are hashed, decoded and copied on all cores. Whoever else wants to write waits only for
+    the records, which are written last and in one transaction.
+
+    Returns
+    -------
+    list of Added or InputError
+        What became of each; of one that cannot be read, why.
+    """
     with reading(sessions)() as session:
         get_project(session, project_id)
-        _check_kind(arrival.name)
-        digest = arrival.digest or content_hash(arrival.path)
-        there = known_picture(session, project_id, digest)
-    remark = ""
-    if there is None and has_more_pages(arrival.path):
-        remark = f"{arrival.name} has several pages or frames; only the first is taken"
-    fresh = None if there is not None else prepare_picture(folder, project_id, arrival, digest)
+    digests = on_all_cores(_digest, arrivals)
+    hashes = {each for each in digests if isinstance(each, str)}
+    with reading(sessions)() as session:
+        there = _known(session, project_id, hashes).keys()
+    first: dict[str, Arrival] = {}
+    for arrival, digest in zip(arrivals, digests, strict=True):
+        if isinstance(digest, str) and digest not in there:
+            first.setdefault(digest, arrival)
+    made = on_all_cores(lambda new: _prepared(folder, project_id, new[1], new[0]), list(first.items()))
     with sessions.begin() as session:
-        added = _record(session, project_id, digest, fresh)
-    return replace(
-        added, remark=remark if added.fresh else f"The same picture is there as {added.picture.name}"
-    )
+        return _recorded(session, project_id, digests, dict(zip(first, made, strict=True)))
+
+
+def _recorded(
+    session: Session,
+    project_id: int,
+    digests: Sequence[str | InputError],
+    prepared: Mapping[str, Added | InputError],
+) -> list[Added | InputError]:
+    # Asked again: somebody else may have added the same meanwhile.
+    known = _known(session, project_id, {each for each in digests if isinstance(each, str)})
+    result: list[Added | InputError] = []
+    for digest in digests:
+        if isinstance(digest, InputError):
+            result.append(digest)
+        elif there := known.get(digest):
+            there.binned_at = None
+            result.append(Added(there, fresh=False, remark=f"The same picture is there as {there.name}"))
+        else:
+            made = prepared[digest]
+            if isinstance(made, Added):
+                session.add(made.picture)
+                known[digest] = made.picture
+            result.append(made)
+    session.flush()
+    return result
 
 
 def add_picture(
@@ -104,40 +159,41 @@ def add_picture(
 ) -> Added:
     """As `take_picture`, as part of a transaction that is open already: for few pictures only."""
     get_project(session, project_id)
-    _check_kind(name)
-    digest = content_hash(path)
-    there = known_picture(session, project_id, digest)
     arrival = Arrival(path, name, keep=keep)
-    fresh = None if there is not None else prepare_picture(folder, project_id, arrival, digest)
-    return _record(session, project_id, digest, fresh)
+    digest = _digest(arrival)
+    new = known_picture(session, project_id, digest) is None
+    prepared = {digest: _prepared(folder, project_id, arrival, digest)} if new else {}
+    added = _recorded(session, project_id, [digest], prepared)[0]
+    assert isinstance(added, Added)
+    return added
 
 
 def known_picture(session: Session, project_id: int, digest: str) -> Picture | None:
     """The project's picture of that content, also one in the bin."""
-    return session.scalar(
-        select(Picture).where(Picture.project_id == project_id, Picture.content_hash == digest)
-    )
+    return _known(session, project_id, {digest}).get(digest)
 
 
-def prepare_picture(folder: DataFolder, project_id: int, arrival: Arrival, digest: str) -> Picture:
-    """A picture that is decoded and lies where it belongs, and is not yet recorded.
+def _prepared(folder: DataFolder, project_id: int, arrival: Arrival, digest: str) -> Added:
+    """A picture that was looked at and lies where it belongs, and is not yet recorded.
 
-    The whole picture is decoded once here, so that a damaged file is refused on arrival; its
-    thumbnail is made of the same pixels. Raises `InputError` as `take_picture` does.
+    Unless only its header is wanted, the picture is read to its end here, so that a damaged file is
+    refused on arrival; its thumbnail and its look are made of the same pixels. Raises `InputError`.
     """
     path, name = arrival.path, arrival.name
-    suffix = Path(name).suffix.lower()
     width, height = picture_size(path, name)
-    pixels = read_picture(path, name)
-    if pixels.shape[:2] != (height, width):
-        raise InputError(f"{name} is damaged: its size differs from what its header says")
+    remark = f"{name} has several pages or frames; only the first is taken" if has_more_pages(path) else ""
+    look = None
+    if arrival.seen != "header":
+        small = checked_small(path, name, width, height)
+        if arrival.seen == "whole":
+            write_bytes(folder.thumbnail(project_id, digest), encode_jpeg(small, THUMBNAIL_QUALITY))
+            look = picture_look(small)
     status = path.stat()
-    if not arrival.look_later:
-        write_bytes(folder.thumbnail(project_id, digest), thumbnail_jpeg(pixels, THUMBNAIL))
+    suffix = Path(name).suffix.lower()
     if arrival.keep != "in place":
         put = copy_file if arrival.keep == "copy" else move_file
         put(path, folder.picture(project_id, digest, suffix))
-    return Picture(
+    picture = Picture(
         project_id=project_id,
         name=name,
         content_hash=digest,
@@ -150,21 +206,48 @@ def prepare_picture(folder: DataFolder, project_id: int, arrival: Arrival, diges
         path=str(path.resolve()) if arrival.keep == "in place" else None,
         file_size=status.st_size,
         file_time=status.st_mtime_ns,
-        look=None if arrival.look_later else picture_look(pixels),
+        look=look,
     )
+    return Added(picture, fresh=True, remark=remark)
 
 
-def _record(session: Session, project_id: int, digest: str, fresh: Picture | None) -> Added:
-    # Asked again: somebody else may have added the same meanwhile.
-    there = known_picture(session, project_id, digest)
-    if there is not None:
-        if there.binned_at is not None:
-            there.binned_at = None
-        return Added(there, fresh=False)
-    assert fresh is not None
-    session.add(fresh)
-    session.flush()
-    return Added(fresh, fresh=True)
+def checked_small(path: Path, name: str, width: int, height: int) -> NDArray[np.uint8]:
+    """The picture as small as a thumbnail, once it was read to its end and found to have its size. Raises `InputError`."""
+    small = small_picture(path, THUMBNAIL, name)
+    high, wide = small.shape[:2]
+    if (height > width) != (high > wide) and high != wide:
+        raise InputError(f"{name} is damaged: it lies otherwise than its header says")
+    return small
+
+
+def _known(session: Session, project_id: int, digests: Collection[str]) -> dict[str, Picture]:
+    query = select(Picture).where(
+        Picture.project_id == project_id, among(Picture.content_hash, sorted(digests))
+    )
+    return {each.content_hash: each for each in session.scalars(query)}
+
+
+def _digest(arrival: Arrival) -> str:
+    _check_kind(arrival.name)
+    try:
+        return arrival.digest or content_hash(arrival.path)
+    except OSError as error:
+        raise InputError(f"{arrival.name} cannot be read: {error.strerror}") from None
+
+
+def on_all_cores(does: Callable[[T], R], items: Sequence[T]) -> list[R | InputError]:
+    """What comes of each item, or why nothing does. Threads suffice: decoders and hashes let others run."""
+
+    def tried(item: T) -> R | InputError:
+        try:
+            return does(item)
+        except InputError as error:
+            return error
+
+    if len(items) < 2:
+        return [tried(each) for each in items]
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        return list(pool.map(tried, items))
 
 
 def _check_kind(name: str) -> None:

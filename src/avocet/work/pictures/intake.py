@@ -17,14 +17,18 @@ from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.work.job_kinds import FolderToTake, SentArchive, Task
 from avocet.work.job_outcomes import FileTaken, PicturesTaken
-from avocet.work.pictures.adding import Arrival, Keep, take_picture
+from avocet.work.pictures.adding import Arrival, Keep, take_pictures
 from avocet.work.pictures.clips import take_clip
 from avocet.work.pictures.files import check_space
 from avocet.work.pictures.staging import staged_files, unstage
+from avocet.work.pictures.thumbnails import look_later
 from avocet.work.problems import NotFound
 from avocet.work.progress import Reporter, Stopped
 
 Became = Literal["added", "already there", "clip", "refused"]
+
+AT_ONCE, BYTES_AT_ONCE = 48, 48_000_000
+"""Files taken in one go; between two of them the work can be stopped."""
 
 MOST_OUTCOMES = 1000
 """Files that are named one by one in what a job reports; all are counted."""
@@ -77,9 +81,15 @@ def allowed(roots: Sequence[Path], path: str) -> Path:
 def do_folder(task: Task[FolderToTake]) -> PicturesTaken:
     """Take a folder of the server in the background."""
     given = task.given
-    return take_folder(
-        task.sessions, task.folder, given.project_id, Path(given.path), given.copied, task.reporter
-    )
+    try:
+        return take_folder(
+            task.sessions, task.folder, given.project_id, Path(given.path), given.copied, task.reporter
+        )
+    finally:
+        with task.sessions.begin() as session:
+            job = None if given.copied else look_later(session, given.project_id)
+        if job is not None:
+            task.enqueue(job.id, job.kind)
 
 
 def do_archive(task: Task[SentArchive]) -> PicturesTaken:
@@ -106,16 +116,17 @@ def take_folder(
     """
     names = sorted(_below(path))
     tally = _Tally()
-    for number, name in enumerate(names, start=1):
-        if reporter.should_stop():
-            raise Stopped
-        file, name = path / name, readable(name)
+    arriving = _Arriving(sessions, folder, project_id, tally, reporter, len(names))
+    for given in names:
+        file, name = path / given, readable(given)
         source = PurePosixPath(readable(path.name), name).parent.as_posix()
         if not file.resolve().is_relative_to(path):
             tally.add(name, "refused", f"{name} is a link that points outside of {path}")
         else:
-            _take(sessions, folder, project_id, file, name, source, "copy" if copied else "in place", tally)
-        reporter.progress(number, len(names), f"{number} of {len(names)} files")
+            # Where a picture lies already, it can be used at once; what it looks like is found out later.
+            keep: Keep = "copy" if copied else "in place"
+            arriving.add(Arrival(file, name, source=source, keep=keep, seen="whole" if copied else "header"))
+    arriving.take()
     return tally.summed_up()
 
 
@@ -144,15 +155,14 @@ def take_archive(
             PurePosixPath(entry.name).suffix.lower() in LABEL_SUFFIXES for entry in archive.entries
         )
         with tempfile.TemporaryDirectory(dir=folder.incoming) as place:
-            for number, entry in enumerate(wanted, start=1):
-                if reporter.should_stop():
-                    raise Stopped
+            arriving = _Arriving(sessions, folder, project_id, tally, reporter, len(wanted))
+            for number, entry in enumerate(wanted):
                 check_space(folder, entry.size)
-                file = Path(place) / f"file{PurePosixPath(entry.name).suffix.lower()}"
+                file = Path(place) / f"file{number}{PurePosixPath(entry.name).suffix.lower()}"
                 source = PurePosixPath(called, entry.name).parent.as_posix()
                 if _unpack(archive, entry.name, file, tally):
-                    _take(sessions, folder, project_id, file, entry.name, source, "move", tally)
-                reporter.progress(number, len(wanted), f"{number} of {len(wanted)} files")
+                    arriving.add(Arrival(file, entry.name, source=source, keep="move"))
+            arriving.take()
     if not wanted and not tally.labels and not tally.files:
         raise InputError(f"{called} holds neither pictures nor clips nor annotation files")
     return tally.summed_up()
@@ -182,28 +192,62 @@ class _Tally:
         )
 
 
-def _take(
-    sessions: Sessions,
-    folder: DataFolder,
-    project_id: int,
-    file: Path,
-    name: str,
-    source: str,
-    keep: Keep,
-    tally: _Tally,
-) -> None:
-    try:
-        if Path(name).suffix.lower() in CLIP_SUFFIXES:
-            clip = take_clip(
-                sessions, folder, project_id, file, name, keep="move" if keep == "move" else "copy"
-            )
-            tally.add(name, "clip", clip_id=clip.id)
+class _Arriving:
+    """Files on their way in, taken a handful at a time: on all cores, and soon enough to be stopped."""
+
+    def __init__(
+        self,
+        sessions: Sessions,
+        folder: DataFolder,
+        project_id: int,
+        tally: _Tally,
+        reporter: Reporter,
+        total: int,
+    ) -> None:
+        self._sessions, self._folder, self._project_id = sessions, folder, project_id
+        self._tally, self._reporter, self._total = tally, reporter, total
+        self._waiting: list[Arrival] = []
+        self._bytes = 0
+
+    def add(self, arrival: Arrival) -> None:
+        """Take a file, by itself or with those that come next. Raises `Stopped` where that was asked."""
+        if Path(arrival.name).suffix.lower() in CLIP_SUFFIXES:
+            self._take_clip(arrival)
             return
-        arrival = Arrival(file, name, source="" if source == "." else source, keep=keep)
-        added = take_picture(sessions, folder, project_id, arrival)
-        tally.add(name, "added" if added.fresh else "already there", added.remark)
-    except InputError as error:
-        tally.add(name, "refused", str(error))
+        self._waiting.append(arrival)
+        self._bytes += arrival.path.stat().st_size
+        if len(self._waiting) >= AT_ONCE or self._bytes >= BYTES_AT_ONCE:
+            self.take()
+
+    def take(self) -> None:
+        """Take what waits."""
+        if self._reporter.should_stop():
+            raise Stopped
+        arrivals, self._waiting, self._bytes = self._waiting, [], 0
+        outcomes = take_pictures(self._sessions, self._folder, self._project_id, arrivals)
+        for arrival, outcome in zip(arrivals, outcomes, strict=True):
+            if isinstance(outcome, InputError):
+                self._tally.add(arrival.name, "refused", str(outcome))
+            else:
+                self._tally.add(arrival.name, "added" if outcome.fresh else "already there", outcome.remark)
+        self._tell()
+
+    def _take_clip(self, arrival: Arrival) -> None:
+        if self._reporter.should_stop():
+            raise Stopped
+        keep: Literal["copy", "move"] = "move" if arrival.keep == "move" else "copy"
+        try:
+            clip = take_clip(
+                self._sessions, self._folder, self._project_id, arrival.path, arrival.name, keep=keep
+            )
+            self._tally.add(arrival.name, "clip", clip_id=clip.id)
+        except InputError as error:
+            self._tally.add(arrival.name, "refused", str(error))
+        self._tell()
+
+    def _tell(self) -> None:
+        done = sum(self._tally.counts.values())
+        self._reporter.progress(done, max(done, self._total), f"{done} of {self._total} files")
 
 
 def _unpack(archive: Archive, name: str, file: Path, tally: _Tally) -> bool:

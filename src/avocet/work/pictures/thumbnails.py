@@ -2,30 +2,36 @@
 
 from pathlib import Path
 
-from sqlalchemy import select
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.core.labels.looks import picture_look
 from avocet.files import write_bytes
-from avocet.media.pictures import read_picture, thumbnail_jpeg, thumbnail_of
+from avocet.media.pictures import encode_jpeg, small_picture
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Job, JobState, Picture
 from avocet.work.job_kinds import LOOK_AT_PICTURES, ForProject, Task
 from avocet.work.job_outcomes import PicturesSeen
 from avocet.work.jobs import create_job
-from avocet.work.pictures.adding import THUMBNAIL
+from avocet.work.pictures.adding import THUMBNAIL, THUMBNAIL_QUALITY, checked_small, on_all_cores
 from avocet.work.pictures.files import StoredPicture, get_picture, picture_path
 from avocet.work.problems import NotFound
 from avocet.work.progress import Reporter, Stopped
+
+AT_ONCE = 48
+"""Pictures between two looks whether to stop."""
+
+MOST_MESSAGES = 100
 
 
 def thumbnail(folder: DataFolder, picture: Picture | StoredPicture) -> Path:
     """Path of the picture's thumbnail, made now if there is none yet."""
     path = folder.thumbnail(picture.project_id, picture.content_hash)
     if not path.is_file():
-        write_bytes(path, thumbnail_of(picture_path(folder, picture), THUMBNAIL, picture.name))
+        small = small_picture(picture_path(folder, picture), THUMBNAIL, picture.name)
+        write_bytes(path, encode_jpeg(small, THUMBNAIL_QUALITY))
     return path
 
 
@@ -51,7 +57,7 @@ def look_at_pictures(
 ) -> PicturesSeen:
     """Make the missing thumbnails of a project, and keep the look of pictures that have none.
 
-    A picture whose file is gone or changed is passed over: the grid says so where it is shown.
+    A picture whose file is damaged, gone or changed is passed over, and told of.
     """
     with reading(sessions)() as session:
         todo = list(
@@ -61,22 +67,36 @@ def look_at_pictures(
                 )
             )
         )
-    done = 0
-    for number, picture_id in enumerate(todo, start=1):
+    seen, unreadable = 0, list[str]()
+    for at in range(0, len(todo), AT_ONCE):
         if reporter.should_stop():
             raise Stopped
         with reading(sessions)() as session:
-            picture = get_picture(session, picture_id)
-        try:
-            pixels = read_picture(picture_path(folder, picture), picture.name)
-        except (InputError, NotFound):
-            continue
-        path = folder.thumbnail(project_id, picture.content_hash)
-        if not path.is_file():
-            write_bytes(path, thumbnail_jpeg(pixels, THUMBNAIL))
-        look = picture_look(pixels)
-        with sessions.begin() as session:
-            get_picture(session, picture_id).look = look
-        done += 1
-        reporter.progress(number, len(todo), f"{number} of {len(todo)} pictures")
-    return PicturesSeen(pictures=done)
+            pictures = [get_picture(session, each) for each in todo[at : at + AT_ONCE]]
+        looks = on_all_cores(lambda picture: _look(folder, picture), pictures)
+        found = [
+            {"id": picture.id, "look": look}
+            for picture, look in zip(pictures, looks, strict=True)
+            if not isinstance(look, InputError)
+        ]
+        unreadable += [str(look) for look in looks if isinstance(look, InputError)]
+        if found:
+            with sessions.begin() as session:
+                session.execute(update(Picture), found)
+        seen += len(found)
+        done = min(at + AT_ONCE, len(todo))
+        reporter.progress(done, len(todo), f"{done:,} of {len(todo):,} pictures")
+    return PicturesSeen(pictures=seen, unreadable=len(unreadable), messages=unreadable[:MOST_MESSAGES])
+
+
+def _look(folder: DataFolder, picture: Picture) -> int:
+    """Make a picture's thumbnail, and tell its look. Raises `InputError` where it cannot be read."""
+    try:
+        path = picture_path(folder, picture)
+    except NotFound as error:
+        raise InputError(str(error)) from None
+    small = checked_small(path, picture.name, picture.width, picture.height)
+    kept = folder.thumbnail(picture.project_id, picture.content_hash)
+    if not kept.is_file():
+        write_bytes(kept, encode_jpeg(small, THUMBNAIL_QUALITY))
+    return picture_look(small)
