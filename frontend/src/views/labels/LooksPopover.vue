@@ -12,7 +12,8 @@ const badges = [
 </script>
 
 <template>
-  <el-popover :visible="open" placement="bottom-end" :width="350" trigger="click">
+  <!-- Not there until it is opened: its sliders would take longer to make than the rest of the view. -->
+  <el-popover :visible="open" placement="bottom-end" :width="350" trigger="click" :persistent="false">
     <template #reference>
       <el-button data-test="looks" :aria-expanded="open" @click="open = !open">View</el-button>
     </template>
