@@ -11,9 +11,10 @@ from avocet.store.tables import Box, Part, Picture, PictureState
 from avocet.web.kept import MOST_PROJECTS, KeptLabels
 from avocet.work.labels import columns
 from avocet.work.labels.boxes import NewBox, save_labels
+from avocet.work.labels.class_merge import merge_class
 from avocet.work.labels.classes import list_classes
 from avocet.work.labels.columns import brought_up_to_date, read_columns
-from avocet.work.labels.relabelling import change_boxes, merge_class
+from avocet.work.labels.relabelling import change_boxes
 from avocet.work.labels.undo import undo_change
 from avocet.work.pictures.filing import set_binned, set_part
 from avocet.work.problems import NotFound

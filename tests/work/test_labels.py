@@ -9,8 +9,8 @@ from avocet.work.labels import classes
 from avocet.work.labels.attributes import add_attribute, list_attributes
 from avocet.work.labels.boxes import NewBox, labels_of, save_labels
 from avocet.work.labels.changes import latest_changes
+from avocet.work.labels.class_merge import merge_class
 from avocet.work.labels.classes import add_class
-from avocet.work.labels.relabelling import merge_class
 from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.problems import Conflict, NotFound
 from avocet.work.project.projects import create_project

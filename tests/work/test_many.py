@@ -9,19 +9,21 @@ import pytest
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS, what_is_lost
 from avocet.store.rows import among
-from avocet.store.tables import ObjectClass, Part, Picture, PictureState
+from avocet.store.tables import Box, ObjectClass, Part, Picture, PictureState
 from avocet.work.exchange.project_labels import preview
 from avocet.work.exchange.written import export_record, held_now
-from avocet.work.labels import many
+from avocet.work.labels import class_merge, many
 from avocet.work.labels.boxes import NewBox, boxes_of, labels_of, save_labels
 from avocet.work.labels.changes import begin_change, changing_classes, digest
+from avocet.work.labels.class_merge import merge_class
 from avocet.work.labels.classes import add_class, change_class, list_classes, retire_class
 from avocet.work.labels.columns import read_columns
 from avocet.work.labels.many import Rewritten, change_labels, keeping_state
-from avocet.work.labels.relabelling import change_boxes, mark_done, merge_class
+from avocet.work.labels.relabelling import change_boxes, mark_done
 from avocet.work.labels.rows import picture_rows
 from avocet.work.labels.undo import undo_change
 from avocet.work.pictures.splits import labelled_by_part
+from avocet.work.problems import Conflict
 from avocet.work.project.stages import stages
 from avocet.work.snapshots.snapshots import freeze, labels_now
 
@@ -149,6 +151,81 @@ def test_undoing_an_earlier_change_leaves_later_names_alone(sessions, labelled):
         }
     assert shown[second] == ("bagel", "#112233", True)
     assert shown[first][2] and not shown[third][2]
+
+
+class TestMerging:
+    """Statements over all boxes of a class do what an edit of every picture would."""
+
+    @pytest.fixture
+    def two(self, sessions, labelled):
+        with sessions() as session:
+            return [each.id for each in list_classes(session, labelled)][:2]
+
+    def test_every_box_is_turned_and_goes_back(self, sessions, labelled, two, monkeypatch):
+        monkeypatch.setattr(class_merge, "AT_ONCE", 2)
+        before = everything(sessions)
+        first, second = two
+        merged = merge_class(sessions, labelled, first, second)
+        expected = {number: {**each, "boxes": [
+            {**box, "class_id": second if box["class_id"] == first else box["class_id"]} for box in each["boxes"]
+        ]} for number, each in before.items()}  # fmt: skip
+        assert everything(sessions) == expected
+        assert merged.changed == sum(
+            box["class_id"] == first for each in before.values() for box in each["boxes"]
+        )
+        undone = undo_change(sessions, labelled, merged.change_id)
+        assert undone.kept == 0 and everything(sessions) == before
+
+    def test_a_save_on_what_was_there_before_is_refused(self, sessions, labelled, two):
+        with sessions() as session:
+            row = session.query(Box).filter_by(class_id=two[0]).first()
+            revision = row.picture.revision
+        merge_class(sessions, labelled, *two)
+        with sessions.begin() as session, pytest.raises(Conflict):
+            save_labels(session, session.get(Picture, row.picture_id), revision, [], PictureState.EMPTY)
+
+    def test_boxes_that_somebody_worked_on_since_stay_as_they_are(self, sessions, labelled, two):
+        first, second = two
+        with sessions() as session:
+            number = session.query(Box).filter_by(class_id=first).first().picture_id
+        merged = merge_class(sessions, labelled, first, second)
+        with sessions.begin() as session:
+            picture = session.get(Picture, number)
+            boxes = boxes_of(picture)
+            places = [place for place, box in enumerate(boxes) if box.class_id == second]
+            boxes[places[0]] = replace(boxes[places[0]], corners=(1.0, 2.0, 30.0, 40.0))
+            save_labels(session, picture, picture.revision, boxes, PictureState.DONE)
+            saved = labels_of(picture)
+        others = {other: each for other, each in everything(sessions).items() if other != number}
+        undone = undo_change(sessions, labelled, merged.change_id)
+        after = everything(sessions)
+        assert after[number]["boxes"][places[0]] == saved["boxes"][places[0]]
+        assert others != {other: each for other, each in after.items() if other != number}
+        assert undone.pictures > 0
+
+    def test_one_drawn_meanwhile_is_turned_as_well_and_goes_back(self, sessions, labelled, two, monkeypatch):
+        first, second = two
+        drawn, real = [], class_merge.in_portions
+
+        def drawing_at_the_end(*given):
+            yield from real(*given)
+            if not drawn:
+                with sessions.begin() as session:
+                    picture = session.query(Box).filter_by(class_id=second).first().picture
+                    drawn.append(picture.id)
+                    boxes = [*boxes_of(picture), NewBox(first, (5, 6, 25, 36))]
+                    save_labels(session, picture, picture.revision, boxes, PictureState.DONE)
+
+        monkeypatch.setattr(class_merge, "in_portions", drawing_at_the_end)
+        before = everything(sessions)
+        merged = merge_class(sessions, labelled, first, second)
+        assert first not in {
+            box["class_id"] for each in everything(sessions).values() for box in each["boxes"]
+        }
+        undo_change(sessions, labelled, merged.change_id)
+        after = everything(sessions)
+        assert after[drawn[0]]["boxes"][:-1] == before[drawn[0]]["boxes"]
+        assert after[drawn[0]]["boxes"][-1]["class_id"] == first
 
 
 class TestClassesThatWereAdded:

@@ -327,7 +327,7 @@ CHANGE_BOXES = JobKind(
     "change_boxes", Lane.CHANGES, BoxesToChange, outcomes.ChangeMade, "labels.relabelling:do_boxes"
 )
 MERGE_CLASS = JobKind(
-    "merge_class", Lane.CHANGES, ClassToMerge, outcomes.ChangeMade, "labels.relabelling:do_merge"
+    "merge_class", Lane.CHANGES, ClassToMerge, outcomes.ChangeMade, "labels.class_merge:do_merge"
 )
 CHANGE_ATTRIBUTE = JobKind(
     "change_attribute",

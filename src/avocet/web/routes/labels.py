@@ -21,7 +21,7 @@ from avocet.work.job_kinds import (
     NamedChoice,
 )
 from avocet.work.job_outcomes import ChangeMade, Undone
-from avocet.work.labels import attribute_changes, relabelling
+from avocet.work.labels import attribute_changes, class_merge
 from avocet.work.labels import attributes as work_attributes
 from avocet.work.labels import boxes as work_boxes
 from avocet.work.labels import changes as work_changes
@@ -79,8 +79,8 @@ def reorder_classes(path: ProjectPath, body: schemas.ClassOrder) -> Response:
 def merge_class(path: schemas.ClassPath, body: schemas.ClassMerge) -> Response:
     """Give all boxes of a class to another one, and retire it; very many in the background."""
     with context().reading() as session:
-        chosen, target = relabelling.to_merge(session, path.project_id, path.class_id, body.into_id)
-        boxes = relabelling.boxes_of_class(session, chosen.id, MOST_AT_ONCE + 1)
+        chosen, target = class_merge.to_merge(session, path.project_id, path.class_id, body.into_id)
+        boxes = class_merge.boxes_of_class(session, chosen.id, MOST_AT_ONCE + 1)
     given = ClassToMerge(project_id=path.project_id, class_id=chosen.id, into_id=target.id)
     return change_many(path.project_id, MERGE_CLASS, f"Merge {chosen.name} into {target.name}", given, boxes)
 

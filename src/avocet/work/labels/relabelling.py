@@ -1,4 +1,4 @@
-"""Boxes that get another class, or go, by the many: some that were chosen, or all of a class."""
+"""Boxes that get another class, or go, by the many; pictures that are marked as done."""
 
 from collections.abc import Sequence
 from dataclasses import replace
@@ -10,11 +10,11 @@ from avocet.core.errors import InputError
 from avocet.readable import so_many
 from avocet.store.database import Sessions, reading
 from avocet.store.rows import among
-from avocet.store.tables import Box, Change, ObjectClass, Picture, PictureState
-from avocet.work.job_kinds import BoxesToChange, ClassToMerge, PicturesToFinish, Task
+from avocet.store.tables import Box, Change, Picture, PictureState
+from avocet.work.job_kinds import BoxesToChange, PicturesToFinish, Task
 from avocet.work.job_outcomes import ChangeMade
-from avocet.work.labels.changes import begin_change, changing_classes
-from avocet.work.labels.classes import get_class, retire
+from avocet.work.labels.changes import begin_change
+from avocet.work.labels.classes import get_class
 from avocet.work.labels.many import Rewritten, change_labels, keeping_state
 from avocet.work.labels.rows import PictureRow
 from avocet.work.progress import SILENT, Reporter
@@ -29,12 +29,6 @@ def do_boxes(task: Task[BoxesToChange]) -> ChangeMade:
 def do_done(task: Task[PicturesToFinish]) -> ChangeMade:
     """Mark pictures as done in the background."""
     return mark_done(task.sessions, task.given.project_id, task.given.ids, task.reporter)
-
-
-def do_merge(task: Task[ClassToMerge]) -> ChangeMade:
-    """Merge a class in the background."""
-    given = task.given
-    return merge_class(task.sessions, given.project_id, given.class_id, given.into_id, task.reporter)
 
 
 def mark_done(
@@ -110,60 +104,6 @@ def change_boxes(
         change = session.get_one(Change, change_id)
         change.title = f"{so_many(len(changed), 'box', 'boxes')} {what}"
     return ChangeMade(change_id=change_id, title=change.title, changed=len(changed))
-
-
-def to_merge(
-    session: Session, project_id: int, class_id: int, into_id: int
-) -> tuple[ObjectClass, ObjectClass]:
-    """A class and the one that it can be merged into; see `merge_class`."""
-    chosen, target = get_class(session, project_id, class_id), get_class(session, project_id, into_id)
-    if chosen is target:
-        raise InputError(f"{chosen.name!r} cannot be merged into itself")
-    if target.retired_at is not None:
-        raise InputError(f"{target.name!r} is retired; restore it first")
-    return chosen, target
-
-
-def merge_class(
-    sessions: Sessions, project_id: int, class_id: int, into_id: int, reporter: Reporter = SILENT
-) -> ChangeMade:
-    """Give all boxes of a class to another one, and retire it.
-
-    It is retired once no box has it: after a stop it is still in use, and the rest can be merged later.
-
-    Raises
-    ------
-    InputError
-        For one and the same class, or one that is retired.
-    """
-    with sessions.begin() as session:
-        chosen, target = to_merge(session, project_id, class_id, into_id)
-        change_id = begin_change(session, project_id, f"{chosen.name} merged into {target.name}").id
-    changed: dict[int, int] = {}
-
-    def edit(labels: PictureRow) -> Rewritten | None:
-        changed[labels.id] = sum(box.class_id == class_id for box in labels.boxes)
-        boxes = [replace(box, class_id=into_id) if box.class_id == class_id else box for box in labels.boxes]
-        return keeping_state(labels, boxes)
-
-    having = select(Box.picture_id).where(Box.class_id == class_id).distinct()
-    while True:
-        with reading(sessions)() as session:
-            pictures = session.scalars(having.order_by(Box.picture_id)).all()
-        change_labels(sessions, change_id, pictures, edit, reporter)
-        with sessions.begin() as session:
-            # Somebody may have drawn one meanwhile.
-            if session.scalar(having.limit(1)) is not None:
-                continue
-            change = session.get_one(Change, change_id)
-            with changing_classes(session, change):
-                retire(session, get_class(session, project_id, class_id))
-            return ChangeMade(change_id=change_id, title=change.title, changed=sum(changed.values()))
-
-
-def boxes_of_class(session: Session, class_id: int, most: int) -> int:
-    """How many boxes a class has, counted up to ``most``."""
-    return len(session.scalars(select(Box.id).where(Box.class_id == class_id).limit(most)).all())
 
 
 def _pictures_with(session: Session, project_id: int, box_ids: Sequence[int]) -> Sequence[int]:

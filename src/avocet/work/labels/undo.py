@@ -27,6 +27,8 @@ from avocet.work.job_outcomes import Undone
 from avocet.work.labels.attribute_changes import restore_attributes, take_away_added_attributes
 from avocet.work.labels.boxes import boxes_from
 from avocet.work.labels.changes import class_row, digest, name_again, renumber
+from avocet.work.labels.class_merge import MARK as MARK_OF_A_MERGE
+from avocet.work.labels.class_merge import restore_merged
 from avocet.work.labels.many import AS_IT_IS, Rewritten, write_labels
 from avocet.work.labels.many import AT_ONCE as LABELLED_AT_ONCE
 from avocet.work.labels.rows import picture_rows
@@ -74,7 +76,7 @@ def undo_change(sessions: Sessions, project_id: int, change_id: int, reporter: R
     restored = 0
     for some in in_portions(todo, FILED_AT_ONCE if marks else LABELLED_AT_ONCE, reporter):
         if marks:
-            restored += _file_back(sessions, change_id, marks, some)
+            restored += _set_back(sessions, change_id, marks, some)
         else:
             restored += _label_back(sessions, change_id, some)
     with sessions.begin() as session:
@@ -99,10 +101,15 @@ def pictures_of(session: Session, change_id: int, most: int) -> int:
     return len(session.scalars(query.limit(most)).all())
 
 
-def _file_back(sessions: Sessions, change_id: int, marks: Sequence[str], ids: Sequence[int]) -> int:
-    """Give pictures back how they were filed, and forget it; returns how many were as the change left them."""
+def _set_back(sessions: Sessions, change_id: int, marks: Sequence[str], ids: Sequence[int]) -> int:
+    """Undo on some pictures what statements over many did, and forget it; returns how many were as they left them."""
     with sessions.begin() as session:
-        restored = restore_filing(session, change_id, marks, ids)
+        restored = 0
+        merged = [mark for mark in marks if MARK_OF_A_MERGE.fullmatch(mark)]
+        for mark in merged:
+            restored += restore_merged(session, change_id, mark, ids)
+        if not merged:
+            restored += restore_filing(session, change_id, marks, ids)
         session.execute(
             delete(ChangedPicture).where(
                 ChangedPicture.change_id == change_id, among(ChangedPicture.picture_id, ids)
