@@ -259,4 +259,4 @@ def _is_id(value: Any) -> bool:
 
 
 def _is_number(value: Any) -> bool:
-    return isinstance(value, int | float) and not isinstance(value, bool)
+    return type(value) is float or type(value) is int

@@ -7,6 +7,8 @@ from typing import Any, TypeVar
 from sqlalchemy import ColumnElement, Executable, func, select
 from sqlalchemy.orm import InstrumentedAttribute, Session
 
+from avocet.store.tables import Base
+
 T = TypeVar("T", int, str)
 
 CHUNK = 20_000
@@ -30,6 +32,16 @@ def plain_rows(session: Session, query: Executable) -> Iterator[Sequence[tuple[A
             yield some
     finally:
         cursor.close()
+
+
+def insert_rows(
+    session: Session, table: type[Base], columns: Sequence[str], rows: Sequence[Sequence[Any]]
+) -> None:
+    """Insert very many rows with the values as SQLite keeps them; see `plain_rows`."""
+    name = table.__tablename__
+    marks = ", ".join("?" * len(columns))
+    statement = f"INSERT INTO {name} ({', '.join(columns)}) VALUES ({marks})"
+    session.connection().exec_driver_sql(statement, [tuple(row) for row in rows])
 
 
 def among(column: InstrumentedAttribute[T], values: Sequence[T]) -> ColumnElement[bool]:

@@ -45,19 +45,24 @@ SILENT = Silent()
 
 
 def in_portions(
-    items: Sequence[T], size: int, reporter: Reporter, called: str = "pictures"
+    items: Sequence[T],
+    size: int,
+    reporter: Reporter,
+    called: str = "pictures",
+    step: float = STEP,
+    pause: float = PAUSE,
 ) -> Iterator[Sequence[T]]:
     """Portions of a long list, for steps that each hold a lock for a moment only.
 
-    A portion has at most ``size`` items, and fewer where steps turn out to take longer than `STEP`:
+    A portion has at most ``size`` items, and fewer where steps turn out to take more than ``step`` seconds:
     on a slow or busy machine others wait no longer than on a fast one. After each it is told how far
     the work is. Raises `Stopped` before the next one where that was asked.
     """
     done, fitting = 0, size
     while done < len(items):
-        if done:
+        if done and pause:
             # Whoever waits for the lock gets it here.
-            time.sleep(PAUSE)
+            time.sleep(pause)
         if reporter.should_stop():
             raise Stopped
         some = items[done : done + fitting]
@@ -65,5 +70,5 @@ def in_portions(
         yield some
         took = max(time.monotonic() - begun, 1e-6)
         done += len(some)
-        fitting = max(1, min(size, max(size // LEAST, int(len(some) * min(STEP / took, 2)))))
+        fitting = max(1, min(size, max(size // LEAST, int(len(some) * min(step / took, 2)))))
         reporter.progress(done, len(items), f"{done:,} of {len(items):,} {called}")

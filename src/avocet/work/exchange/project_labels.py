@@ -185,6 +185,11 @@ def fitted(
             problems.append(f"{called}: a box on {picture.name} {reason}")
             left_out.append(reason)
             continue
+        if not box.attributes:
+            boxes.append(
+                box if corners == box.corners else RecordedBox(box.label, corners, box.crowd, {}, box.track)
+            )
+            continue
         kept, refused = sorted_attributes(box.attributes)
         problems += [f"{called}: a box on {picture.name} is taken without {each}" for each in refused]
         for name, words in values_outside(attributes, kept):

@@ -4,26 +4,31 @@ A step is a transaction of a few hundred pictures, so that a person who saves on
 waits for a moment only. Rows go in and out as rows; objects of the database are for one picture.
 """
 
+import json
 from collections import defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, cast
 
-from sqlalchemy import Table, bindparam, delete, insert, select, update
+from sqlalchemy import Table, bindparam, delete, select, update
 from sqlalchemy.dialects.sqlite import insert as insert_or
 from sqlalchemy.orm import Session
 
 from avocet.store.database import Sessions, reading
-from avocet.store.rows import among
+from avocet.store.rows import among, insert_rows
 from avocet.store.tables import Box, ChangedPicture, Part, Picture, PictureState, now
 from avocet.work.labels.boxes import NewBox, labels_record, state_with
 from avocet.work.labels.changes import digest
 from avocet.work.labels.rows import PictureRow, picture_rows
-from avocet.work.progress import SILENT, Reporter, in_portions
+from avocet.work.progress import SILENT, STEP, Reporter, in_portions
 
 AT_ONCE = 250
 """Pictures written in one transaction."""
 
+
+BOX_COLUMNS = (
+    "picture_id", "class_id", "position", "x1", "y1", "x2", "y2", "crowd", "attributes", "track",
+)  # fmt: skip
 
 AS_IT_IS: Literal["as it is"] = "as it is"
 
@@ -67,7 +72,7 @@ def change_labels(
         Where a person asked for it. What is written stays; the change undoes it.
     """
     changed = 0
-    for some in in_portions(picture_ids, AT_ONCE, reporter):
+    for some in label_portions(picture_ids, reporter):
         left: Sequence[int] = some
         while left:
             with reading(sessions)() as session:
@@ -78,6 +83,14 @@ def change_labels(
             changed += len(planned) - len(stale)
             left = stale
     return changed
+
+
+def label_portions(picture_ids: Sequence[int], reporter: Reporter) -> Iterator[Sequence[int]]:
+    """Portions of pictures whose labels are read and then written.
+
+    Nobody has to wait while they are read: a step may take twice as long, and needs no pause after it.
+    """
+    return in_portions(picture_ids, AT_ONCE, reporter, step=2 * STEP, pause=0)
 
 
 def write_labels(
@@ -121,16 +134,15 @@ def _write_boxes(session: Session, planned: Sequence[tuple[PictureRow, Rewritten
     if held:
         session.execute(delete(Box).where(among(Box.picture_id, held)))
     rows = [
-        {
-            "picture_id": labels.id, "class_id": box.class_id, "position": place, "x1": box.corners[0],
-            "y1": box.corners[1], "x2": box.corners[2], "y2": box.corners[3], "crowd": box.crowd,
-            "attributes": box.attributes, "track": box.track,
-        }
+        (
+            labels.id, box.class_id, place, *box.corners, int(box.crowd),
+            json.dumps(box.attributes) if box.attributes else "{}", box.track,
+        )
         for labels, after in anew
         for place, box in enumerate(after.boxes, start=1)
     ]  # fmt: skip
     if rows:
-        session.execute(insert(Box), rows)
+        insert_rows(session, Box, BOX_COLUMNS, rows)
 
 
 def _only_classes_differ(before: Sequence[NewBox], after: Sequence[NewBox]) -> bool:

@@ -29,8 +29,7 @@ from avocet.work.labels.boxes import boxes_from
 from avocet.work.labels.changes import class_row, digest, name_again, renumber
 from avocet.work.labels.class_merge import MARK as MARK_OF_A_MERGE
 from avocet.work.labels.class_merge import restore_merged
-from avocet.work.labels.many import AS_IT_IS, Rewritten, write_labels
-from avocet.work.labels.many import AT_ONCE as LABELLED_AT_ONCE
+from avocet.work.labels.many import AS_IT_IS, Rewritten, label_portions, write_labels
 from avocet.work.labels.rows import picture_rows
 from avocet.work.pictures.filing import AT_ONCE as FILED_AT_ONCE
 from avocet.work.pictures.filing import restore_filing
@@ -74,10 +73,11 @@ def undo_change(sessions: Sessions, project_id: int, change_id: int, reporter: R
             .distinct()
         ).all()
     restored = 0
-    for some in in_portions(todo, FILED_AT_ONCE if marks else LABELLED_AT_ONCE, reporter):
-        if marks:
+    if marks:
+        for some in in_portions(todo, FILED_AT_ONCE, reporter):
             restored += _set_back(sessions, change_id, marks, some)
-        else:
+    else:
+        for some in label_portions(todo, reporter):
             restored += _label_back(sessions, change_id, some)
     with sessions.begin() as session:
         change = find_change(session, project_id, change_id)
