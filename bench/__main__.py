@@ -3,7 +3,17 @@
 import importlib
 import sys
 
-BENCHES = ("suppression", "evaluation", "judging", "reading", "pages", "training", "learning", "digits")
+BENCHES = (
+    "suppression",
+    "evaluation",
+    "judging",
+    "intake",
+    "reading",
+    "pages",
+    "training",
+    "learning",
+    "digits",
+)
 
 if __name__ == "__main__":
     chosen = sys.argv[1:] or list(BENCHES)

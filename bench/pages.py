@@ -1,12 +1,14 @@
 """A project of 100,000 pictures: pages of its grid, a writer and a reader beside other work, the first page on screen."""
 
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -22,9 +24,11 @@ from avocet.store.tables import Box, Job, JobState, Part, Picture, PictureState,
 from avocet.web.app import create_app
 from avocet.work.labels.classes import ensure_classes
 from avocet.work.project.projects import create_project
-from bench.crowd import RUNS, crowd
+from bench.crowd import RUNS, Client, crowd
 
-PICTURES, BOXES_EACH, REQUESTS = 100_000, 6, 200
+PICTURES, BOXES, REQUESTS = 100_000, 850_000, 200
+FREQUENT = 0.28
+"""Share of the boxes that are of the first class."""
 QUERIES = {
     "first page": "",
     "next page": "after={id}",
@@ -33,12 +37,16 @@ QUERIES = {
     "most boxes first": "order=boxes&descending=true&after={id}",
     "one state": "state=done&after={id}",
     "one class": "class_id=3&after={id}",
+    "a frequent class": "class_id=1&after={id}",
     "one part and name": "part=test&name=belt-09",
 }
 
 
-def fill(folder: DataFolder, pictures: int = PICTURES) -> None:
-    """A project with rows of pictures and boxes, and no files."""
+def fill(folder: DataFolder, pictures: int = PICTURES, labelled: bool = True) -> None:
+    """A project with rows of pictures and boxes, or of pictures alone, and no files."""
+    boxes = BOXES * pictures // PICTURES if labelled else 0
+    on = np.arange(boxes) * pictures // max(boxes, 1)
+    counts = np.bincount(on, minlength=pictures).tolist()
     sessions = open_database(folder.database)
     random = np.random.default_rng(0)
     states, parts = list(PictureState), [*Part, None]
@@ -49,26 +57,26 @@ def fill(folder: DataFolder, pictures: int = PICTURES) -> None:
             Picture.__table__.insert(),
             [
                 {"project_id": project, "name": f"belt-{n:06d}.jpg", "content_hash": str(n), "suffix": ".jpg",
-                 "width": 960, "height": 540, "state": states[n % 4], "part": parts[n % 4], "revision": 1,
-                 "box_count": BOXES_EACH, "source": ""}
+                 "width": 960, "height": 540, "state": states[n % 4] if labelled else PictureState.UNLABELLED,
+                 "part": parts[n % 4], "revision": 1, "box_count": counts[n], "source": ""}
                 for n in range(pictures)
             ],
         )  # fmt: skip
         places = np.column_stack(
             [
-                random.integers(0, (800, 390), (pictures * BOXES_EACH, 2)),
-                random.integers(8, 140, (pictures * BOXES_EACH, 2)),
+                random.integers(0, (800, 390), (boxes, 2)),
+                random.integers(8, 140, (boxes, 2)),
             ]
         )
-        classes = random.integers(0, 80, pictures * BOXES_EACH).tolist()
-        session.execute(
-            Box.__table__.insert(),
-            [
-                {"picture_id": 1 + n // BOXES_EACH, "class_id": ids[classes[n]], "position": 1 + n % BOXES_EACH,
+        classes = np.where(random.random(boxes) < FREQUENT, 0, random.integers(0, 80, boxes)).tolist()
+        firsts = (np.cumsum(counts) - counts).tolist()
+        rows = [
+                {"picture_id": 1 + at, "class_id": ids[classes[n]], "position": 1 + n - firsts[at],
                  "x1": x, "y1": y, "x2": x + wide, "y2": y + high, "crowd": False, "attributes": {}}
-                for n, (x, y, wide, high) in enumerate(places.tolist())
-            ],
-        )  # fmt: skip
+                for n, (at, (x, y, wide, high)) in enumerate(zip(on.tolist(), places.tolist(), strict=True))
+            ]  # fmt: skip
+        if rows:
+            session.execute(Box.__table__.insert(), rows)
     sessions.kw["bind"].dispose()
 
 
@@ -99,7 +107,7 @@ def main() -> None:
             greeting.append(1000 * (time.perf_counter() - begun))
         base = float(np.median(greeting))
         print(
-            f"{PICTURES:,} pictures, {PICTURES * BOXES_EACH:,} boxes, 120 pictures a page; a bare request takes {base:.1f} ms"
+            f"{PICTURES:,} pictures, {BOXES:,} boxes, 120 pictures a page; a bare request takes {base:.1f} ms"
         )
         for name, template in QUERIES.items():
             found = times(client, template)
@@ -108,9 +116,35 @@ def main() -> None:
                 f"{name:22} p50 {half:6.1f} ms   p95 {most:6.1f} ms   {half / base:5.1f} times a bare request"
             )
         print("wanted: p95 under 50 ms")
-    with tempfile.TemporaryDirectory() as place, _served(Path(place), PICTURES) as address:
-        crowd(int(address.rsplit(":", 1)[1]), Path(place), lambda: runs_listed(Path(place)))
+    with tempfile.TemporaryDirectory() as place, _served(Path(place), PICTURES, labelled=False) as server:
+        crowd(server.port, Path(place), lambda: runs_listed(Path(place)))
+        broken_off(server, Path(place))
     first_page_on_screen()
+
+
+def broken_off(server: "Server", place: Path) -> None:
+    """Print how long a server takes to end on Ctrl-C in the midst of long work, and what is left of it."""
+    client = Client(server.port)
+    jobs = [
+        client.json(method, path, body)["job"]["id"]
+        for method, path, body in (
+            ("PUT", "/projects/1/split", {"training": 60, "validation": 20, "test": 20}),
+            ("POST", "/projects/1/exports", {"format": "coco"}),
+            ("POST", "/projects/1/findings", None),
+        )
+    ]
+    time.sleep(2)
+    begun = time.perf_counter()
+    server.process.send_signal(signal.SIGINT)
+    server.process.wait(timeout=120)
+    seconds = time.perf_counter() - begun
+    sessions = open_database(DataFolder(place).database)
+    with sessions() as session:
+        states = [session.get_one(Job, number).state.value for number in jobs]
+        whole = session.connection().exec_driver_sql("PRAGMA integrity_check").scalar()
+    print(
+        f"Ctrl-C beside three jobs: ended in {seconds:.1f} s (wanted: under 3 s), jobs {states}, database {whole}"
+    )
 
 
 def runs_listed(place: Path) -> int:
@@ -148,12 +182,12 @@ def first_page_on_screen() -> None:
         return
     found = {}
     for many in (30, PICTURES):
-        with tempfile.TemporaryDirectory() as place, _served(Path(place), many) as address:
+        with tempfile.TemporaryDirectory() as place, _served(Path(place), many) as server:
             driver = _browser()
             try:
                 times = []
                 for _ in range(5):
-                    driver.get(f"{address}/project/1/collect")
+                    driver.get(f"http://127.0.0.1:{server.port}/project/1/collect")
                     times.append(driver.execute_async_script(SHOWN) / 1000)
                 found[many] = float(np.median(times))
             finally:
@@ -164,14 +198,23 @@ def first_page_on_screen() -> None:
     )
 
 
+@dataclass
+class Server:
+    """A server that runs, in a process of its own."""
+
+    process: subprocess.Popen[str]
+    port: int
+
+
 @contextmanager
-def _served(place: Path, pictures: int) -> Iterator[str]:
-    fill(DataFolder(place), pictures)
+def _served(place: Path, pictures: int, labelled: bool = True) -> Iterator[Server]:
+    fill(DataFolder(place), pictures, labelled)
     command = [sys.executable, "-m", "avocet.cli.main", "serve", "--data", str(place), "--port", "0"]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
     try:
         assert process.stdout is not None
-        yield next(word for word in process.stdout.readline().split() if word.startswith("http://"))
+        address = next(word for word in process.stdout.readline().split() if word.startswith("http://"))
+        yield Server(process, int(address.rsplit(":", 1)[1]))
     finally:
         process.terminate()
         process.wait(timeout=20)

@@ -244,10 +244,17 @@ def on_all_cores(does: Callable[[T], R], items: Sequence[T]) -> list[R | InputEr
         except InputError as error:
             return error
 
-    if len(items) < 2:
+    cores = min(os.cpu_count() or 1, len(items))
+    if cores < 2:
         return [tried(each) for each in items]
-    with ThreadPoolExecutor(os.cpu_count()) as pool:
-        return list(pool.map(tried, items))
+    result: list[R | InputError] = [InputError("")] * len(items)
+
+    def every(core: int) -> None:
+        result[core::cores] = [tried(each) for each in items[core::cores]]
+
+    with ThreadPoolExecutor(cores) as pool:
+        list(pool.map(every, range(cores)))
+    return result
 
 
 def _check_kind(name: str) -> None:
