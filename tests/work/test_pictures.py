@@ -266,6 +266,21 @@ def test_pictures_of_every_kind_come_in(data, project, tmp_path, mode):
         assert (picture.width, picture.height) == (40, 30)
 
 
+@pytest.mark.parametrize("order", ["added", "name", "boxes"])
+def test_pages_of_a_frequent_class_are_those_of_any_class(data, labelled, order, monkeypatch):
+    _, sessions = data
+    with sessions() as session:
+        for each in list_classes(session, labelled):
+            pages = []
+            for many in (0, 5000):
+                monkeypatch.setattr(listing, "MANY", many)
+                wanted = Filter(class_id=each.id, state=PictureState.DONE)
+                first = list_pictures(session, labelled, wanted, limit=2, order=order)
+                rest = list_pictures(session, labelled, wanted, first[-1].id, order=order, descending=True)
+                pages.append([picture.id for picture in first + rest])
+            assert pages[0] == pages[1] != []
+
+
 def test_the_same_picture_is_not_doubled(data, frames, tmp_path):
     folder, sessions = data
     with sessions.begin() as session:

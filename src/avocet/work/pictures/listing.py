@@ -10,6 +10,9 @@ from avocet.core.errors import InputError
 from avocet.store.tables import Box, Part, Picture, PictureState, PictureTag
 from avocet.work.labels.attributes import has
 
+MANY = 5000
+"""Boxes from which on a class counts as frequent where its pictures are listed."""
+
 Order = Literal["added", "name", "boxes", "labelled", "size"]
 
 
@@ -61,7 +64,8 @@ def list_pictures(
     skip : int
         Pictures to pass over beyond ``after``, to jump into the midst.
     """
-    query = select(Picture).options(selectinload(Picture.tags)).where(*conditions(project_id, wanted))
+    chosen = conditions(project_id, wanted, looked_up=_is_frequent(session, wanted.class_id))
+    query = select(Picture).options(selectinload(Picture.tags)).where(*chosen)
     column = _columns()[order]
     if after:
         last = session.get(Picture, after)
@@ -113,8 +117,18 @@ def _value(session: Session, column: Any, picture_id: int) -> Any:
     return session.scalar(select(column).where(Picture.id == picture_id))
 
 
-def conditions(project_id: int, wanted: Filter) -> list[ColumnElement[bool]]:
-    """A filter as conditions of a query for pictures."""
+def _is_frequent(session: Session, class_id: int | None) -> bool:
+    """Whether a class has so many boxes that nobody lists all its pictures to show some of them."""
+    boxes = select(Box.id).where(Box.class_id == class_id).offset(MANY).limit(1)
+    return class_id is not None and session.scalar(boxes) is not None
+
+
+def conditions(project_id: int, wanted: Filter, looked_up: bool = False) -> list[ColumnElement[bool]]:
+    """A filter as conditions of a query for pictures.
+
+    Where a page of a frequent class is wanted, its boxes are better ``looked_up`` picture by picture
+    than gathered beforehand; of a rare one that would go through the whole project.
+    """
     conditions: list[ColumnElement[bool]] = [
         Picture.project_id == project_id,
         Picture.binned_at.is_not(None) if wanted.binned else Picture.binned_at.is_(None),
@@ -125,7 +139,11 @@ def conditions(project_id: int, wanted: Filter) -> list[ColumnElement[bool]]:
         conditions.append(Picture.part == wanted.part)
     if wanted.unassigned:
         conditions.append(Picture.part.is_(None))
-    if wanted.class_id is not None:
+    if wanted.class_id is not None and looked_up:
+        # A sum has no index: the boxes are sought by their picture.
+        of_class = (Box.picture_id == Picture.id, Box.class_id + 0 == wanted.class_id)
+        conditions.append(select(Box.id).where(*of_class).exists())
+    elif wanted.class_id is not None:
         conditions.append(Picture.id.in_(select(Box.picture_id).where(Box.class_id == wanted.class_id)))
     if wanted.name:
         conditions.append(Picture.name.contains(wanted.name, autoescape=True))
