@@ -1,6 +1,7 @@
 """Splitting pictures into training, validation and test parts."""
 
 from collections.abc import Iterable, Sequence
+from itertools import chain
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -80,10 +81,11 @@ def _content(
     pictures = np.bincount(index, minlength=groups).astype(np.float64)[:, None]
     if labels is None:
         return pictures
-    pairs = [(group, label) for group, some in zip(index, labels, strict=True) for label in some]
-    if not pairs:
+    held = [list(each) for each in labels]
+    rows = np.repeat(index, [len(each) for each in held])
+    if not len(rows):
         return pictures
-    rows, columns = np.array(pairs).T
+    columns = np.fromiter(chain.from_iterable(held), dtype=np.int64, count=len(rows))
     kinds, place = np.unique(columns, return_inverse=True)
     boxes = np.zeros((groups, len(kinds)))
     np.add.at(boxes, (rows, place), 1)
@@ -121,14 +123,16 @@ def cover_labels(
     assigned = np.array(parts, dtype=np.int64)
     names = np.asarray(groups, dtype=str)
     held = [set(each) for each in labels]
+    covered = set().union(*(each for each, at in zip(held, assigned.tolist(), strict=True) if at == part))
     for label in sorted(set().union(*held)):
-        having = np.array([label in each for each in held])
-        if (having & (assigned == part)).any():
+        if label in covered:
             continue
+        having = np.array([label in each for each in held])
         for name in sorted(set(names[having]), key=lambda name: (int((names == name).sum()), name)):
             moving = names == name
             losing = assigned[moving][0]
             if ((assigned == losing) & ~moving).any():
                 assigned[moving] = part
+                covered.update(*(held[place] for place in np.flatnonzero(moving)))
                 break
     return assigned
