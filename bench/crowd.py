@@ -27,12 +27,15 @@ class Waits:
     saves: list[float] = field(default_factory=list)
     reads: list[float] = field(default_factory=list)
     faults: list[str] = field(default_factory=list)
+    conflicts: int = 0
 
     def words(self) -> str:
         shown = []
         for name, times in (("a save", self.saves), ("a GET", self.reads)):
             half, most = np.percentile(times, [50, 95])
             shown.append(f"{name} p50 {half:5.0f} p95 {most:5.0f} most {max(times):5.0f} ms")
+        if self.conflicts:
+            shown.append(f"{self.conflicts} on a picture just changed")
         return ", ".join(shown) + (f", {len(self.faults)} faults: {self.faults[0]}" if self.faults else "")
 
 
@@ -89,7 +92,10 @@ def labelling(port: int) -> Iterator[Waits]:
             begun = time.perf_counter()
             status, content = client.ask("PUT", f"/pictures/{number}/labels", body)
             waits.saves.append(1000 * (time.perf_counter() - begun))
-            if status != 200:
+            if status == 409:
+                # The other work changed this very picture between the two requests: a page shows both.
+                waits.conflicts += 1
+            elif status != 200:
                 waits.faults.append(f"{status} {content[:120]!r}")
             number += 1
             time.sleep(0.05)

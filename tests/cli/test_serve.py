@@ -53,6 +53,27 @@ def test_says_where_it_is_and_ends_with_its_workers(serve):
     assert not any(alive(pid) for pid in workers)
 
 
+def test_ctrl_c_ends_it_in_the_midst_of_requests_without_a_word(serve):
+    process, line = serve("--port", "0")
+    host, port = address_in(line).removeprefix("http://").rsplit(":", 1)
+    half = []
+    for head in (
+        "GET /api/v1/projects/1/events HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n",
+        "PUT /api/v1/pictures/1/labels HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 900\r\n"
+        'Content-Type: application/json\r\n\r\n{"boxes": [',
+        "POST /api/v1/projects/1/media HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 900000\r\n"
+        "Content-Type: multipart/form-data; boundary=x\r\n\r\n--x\r\n",
+    ):
+        half.append(socket.create_connection((host, int(port)), timeout=60))
+        half[-1].sendall(head.encode())
+    assert half[0].recv(12) == b"HTTP/1.1 404"
+    process.send_signal(signal.SIGINT)
+    rest = process.communicate(timeout=60)
+    assert process.returncode == 0 and not any(rest), rest
+    for connection in half:
+        connection.close()
+
+
 def test_taken_port_is_said_at_once(serve):
     with socket.socket() as taken:
         taken.bind(("127.0.0.1", 0))

@@ -1,5 +1,6 @@
 """``avocet serve``."""
 
+import logging
 import os
 import signal
 import socket
@@ -106,6 +107,8 @@ def _serve(
     )
     if demo:
         _make_demo(sessions, folder, context)
+    # Who asked it to end need not read what became of each request that was under way.
+    logging.getLogger("uvicorn.error").addFilter(lambda record: not server.should_exit)
     # The server hands a signal on once it has ended: a termination then ends the rest as Ctrl-C does.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:

@@ -1,6 +1,6 @@
 """Labels of annotation files taken over into a project: one step that happens or does not."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 
 from sqlalchemy import delete
 from sqlalchemy.orm import Session
@@ -102,10 +102,12 @@ def take_record(
         Of pictures by their name in the record; those that are unassigned get theirs.
     """
     parts = parts or {}
+    # A million boxes are gone through before anybody has to wait for it.
+    used = {box.label for recorded in wanted.values() for box in recorded.boxes}
     with sessions.begin() as session:
         change = begin_change(session, project_id, f"Labels from {called}")
         with changing_classes(session, change):
-            ids = _class_ids(session, project_id, record, wanted, targets or {})
+            ids = _class_ids(session, project_id, record, used, targets or {})
         change_id = change.id
     taken: dict[int, int] = {}
 
@@ -143,11 +145,10 @@ def _class_ids(
     session: Session,
     project_id: int,
     record: Record,
-    wanted: Mapping[int, RecordedPicture],
+    used: Container[int],
     targets: Targets,
 ) -> list[int | None]:
     """Each class of the record as a class here; only those that are named or used are made."""
-    used = {box.label for recorded in wanted.values() for box in recorded.boxes}
     there = {each.name: each.id for each in list_classes(session, project_id)}
     result: list[int | None] = []
     for number, name in enumerate(record.class_names):
