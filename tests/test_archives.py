@@ -7,7 +7,7 @@ import zipfile
 import pytest
 
 from avocet import archives
-from avocet.archives import open_archive
+from avocet.archives import BLOCK, open_archive
 from avocet.core.errors import InputError
 
 
@@ -62,6 +62,39 @@ def test_limits_of_the_whole(tmp_path, monkeypatch):
     monkeypatch.setattr(archives, "MOST_ENTRIES", 1)
     with pytest.raises(InputError, match="more than 1 files"), open_archive(path):
         pass
+
+
+@pytest.mark.parametrize("suffix", [".zip", ".tar"])
+def test_reading_stops_in_the_midst_of_an_entry_and_of_the_list(tmp_path, suffix):
+    path = tmp_path / f"belt{suffix}"
+    large = bytes(8 * BLOCK)
+    if suffix == ".zip":
+        with zipfile.ZipFile(path, "w") as made:
+            for number in range(5):
+                made.writestr(f"{number}.png", large if number == 0 else b"")
+    else:
+        with tarfile.open(path, "w") as made:
+            for number in range(5):
+                entry = tarfile.TarInfo(f"{number}.png")
+                entry.size = len(large) if number == 0 else 0
+                made.addfile(entry, io.BytesIO(large))
+    asked = []
+
+    class StopHere(Exception):
+        pass
+
+    def go_on(most):
+        asked.append(1)
+        if len(asked) > most:
+            raise StopHere
+
+    with pytest.raises(StopHere), open_archive(path, go_on=lambda: go_on(3)):
+        pass
+    assert len(asked) == 4, "of five entries three were listed"
+    asked.clear()
+    with pytest.raises(StopHere), open_archive(path, go_on=lambda: go_on(8)) as archive:
+        archive.save("0.png", tmp_path / "out.png")
+    assert (tmp_path / "out.png").stat().st_size == 3 * BLOCK, "of eight blocks three were written"
 
 
 def test_an_entry_larger_than_it_says(tmp_path):

@@ -8,7 +8,7 @@ import struct
 import tarfile
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
@@ -80,13 +80,16 @@ class Archive:
         Entries that are not looked at, and why.
     """
 
-    def __init__(self, opened: zipfile.ZipFile | tarfile.TarFile, called: str) -> None:
-        self._opened, self._called = opened, called
+    def __init__(
+        self, opened: zipfile.ZipFile | tarfile.TarFile, called: str, go_on: Callable[[], None]
+    ) -> None:
+        self._opened, self._called, self._go_on = opened, called, go_on
         self.entries: list[Entry] = []
         self.faults: list[str] = []
         self._places: dict[str, zipfile.ZipInfo | tarfile.TarInfo] = {}
         total = 0
         for place, given, size, packed, reason in _listed(opened):
+            go_on()
             # A name in another encoding is told with its strange bytes as escapes.
             name = given if is_readable(given) else _decoded(given)
             if len(self.entries) >= MOST_ENTRIES:
@@ -131,9 +134,11 @@ class Archive:
         """What an entry holds, piece by piece, and at most one byte more than ``most``."""
         with _said(f"{self._called}: {name} is damaged and cannot be unpacked"), self._stream(name) as stream:
             left = most + 1
+            self._go_on()
             while left and (part := stream.read(min(BLOCK, left))):
                 left -= len(part)
                 yield part
+                self._go_on()
 
     def _stream(self, name: str) -> BinaryIO:
         place = self._places[name]
@@ -154,7 +159,9 @@ def _said(what: str) -> Iterator[None]:
 
 
 @contextmanager
-def open_archive(path: Path, called: str | None = None) -> Iterator[Archive]:
+def open_archive(
+    path: Path, called: str | None = None, go_on: Callable[[], None] = lambda: None
+) -> Iterator[Archive]:
     """Open a zip or tar archive to read from.
 
     Parameters
@@ -162,6 +169,8 @@ def open_archive(path: Path, called: str | None = None) -> Iterator[Archive]:
     path : Path
     called : str, optional
         What to call it in messages.
+    go_on : callable
+        Called again and again while it is read, to raise where that should stop.
 
     Raises
     ------
@@ -175,7 +184,7 @@ def open_archive(path: Path, called: str | None = None) -> Iterator[Archive]:
         opened = zipfile.ZipFile(path) if zipfile.is_zipfile(path) else _open_tar(path, name)
     with opened:
         with _said(f"{name} is damaged"):
-            archive = Archive(opened, name)
+            archive = Archive(opened, name, go_on)
         yield archive
 
 

@@ -1,5 +1,7 @@
 """Workers under a full disk, without memory, and killed: each job ends, and the next one is done."""
 
+import errno
+import io
 import subprocess
 import sys
 import threading
@@ -8,16 +10,20 @@ import time
 import pytest
 from sqlalchemy.exc import OperationalError
 
+from avocet.core.errors import InputError
 from avocet.files import is_unfinished, write_bytes
 from avocet.jobs import supervisor as supervising
 from avocet.jobs import worker
 from avocet.jobs.supervisor import Supervisor
 from avocet.jobs.worker import memory_for, run_job
+from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import JobState
+from avocet.web.app import create_app
 from avocet.work.job_kinds import LOOK_AT_PICTURES, ForProject, Lane
 from avocet.work.job_outcomes import PicturesSeen
 from avocet.work.jobs import create_job, get_job, list_jobs
 from avocet.work.pictures.staging import sweep
+from avocet.work.project.projects import create_project
 
 DOES = "avocet.work.pictures.thumbnails.do_looking"
 
@@ -44,7 +50,7 @@ def test_the_end_of_a_job_is_recorded_as_soon_as_there_is_room(data, labelled, m
     run_job(sessions, folder, job_id)
     with sessions() as session:
         job = get_job(session, job_id)
-        assert job.state == JobState.DONE and job.outcome == {"pictures": 3} and len(refused) == 2
+        assert job.state == JobState.DONE and job.outcome["pictures"] == 3 and len(refused) == 2
 
 
 def test_a_job_without_memory_fails_in_words_and_the_next_is_done(data, labelled, monkeypatch):
@@ -63,6 +69,41 @@ def test_a_job_without_memory_fails_in_words_and_the_next_is_done(data, labelled
         assert get_job(session, first).state == JobState.FAILED
         assert "more memory than a worker may take" in get_job(session, first).message
         assert get_job(session, second).state == JobState.DONE
+
+
+def test_what_is_told_does_not_say_where_the_data_folder_lies(data, labelled, frames, monkeypatch):
+    folder, sessions = data
+    client = create_app(folder, sessions, lambda *_: None).test_client()
+    picture = encode_jpeg(frames[5].pixels[::-1])
+
+    def full(_descriptor):
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    monkeypatch.setattr("os.fsync", full)
+
+    def unwritten(task):
+        told = PicturesSeen(pictures=0, unreadable=1, messages=[f"{folder.root}/a.jpg cannot be written"])
+        if task.given.project_id == labelled:
+            return told
+        raise InputError(told.messages[0])
+
+    monkeypatch.setattr(DOES, unwritten)
+    with sessions.begin() as session:
+        other = create_project(session, "Other").id
+    jobs = [waiting(sessions, labelled), waiting(sessions, other)]
+    for job_id in jobs:
+        run_job(sessions, folder, job_id)
+    sent = client.post(
+        "/api/v1/projects/1/media", data={"files": [(io.BytesIO(picture), "new.jpg")]},
+        content_type="multipart/form-data",
+    )  # fmt: skip
+    folder.thumbnail(labelled, "x").parent.parent.mkdir(exist_ok=True)
+    for each in folder.thumbnail(labelled, "x").parent.parent.rglob("*.jpg"):
+        each.unlink()
+    drawn = client.get("/api/v1/pictures/1/thumbnail")
+    told = [sent.text, drawn.text, *(client.get(f"/api/v1/jobs/{each}").text for each in jobs)]
+    assert all("cannot be written" in each for each in told), told
+    assert not any(str(folder.root) in each for each in told), told
 
 
 def test_the_ceiling_of_a_worker_holds():

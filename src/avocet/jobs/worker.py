@@ -1,5 +1,6 @@
 """The worker process: takes jobs from the queue and does them."""
 
+import json
 import logging
 import os
 import resource
@@ -56,12 +57,18 @@ def run_job(
             sessions, job_id, JobState.FAILED, f"It needs more memory than a worker may take here{_ceiling()}"
         )
     except (InputError, NotFound) as error:
-        _end(sessions, job_id, JobState.FAILED, str(error))
+        _end(sessions, job_id, JobState.FAILED, folder.without_place(str(error)))
     except Exception as error:
         log.exception("job %d failed", job_id)
-        _end(sessions, job_id, JobState.FAILED, f"Unexpected error: {type(error).__name__}: {error}")
+        _end(
+            sessions,
+            job_id,
+            JobState.FAILED,
+            folder.without_place(f"Unexpected error: {type(error).__name__}: {error}"),
+        )
     else:
-        _end(sessions, job_id, JobState.DONE, outcome=outcome.model_dump(mode="json"))
+        told = json.loads(folder.without_place(outcome.model_dump_json()))
+        _end(sessions, job_id, JobState.DONE, outcome=told)
 
 
 def memory_for(lane: Lane) -> int:

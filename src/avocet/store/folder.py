@@ -14,6 +14,16 @@ class DataFolder:
     def __init__(self, root: Path) -> None:
         self.root = root.resolve()
 
+    def without_place(self, message: str) -> str:
+        """A message for whoever is not to know where on this machine the data folder lies.
+
+        Examples
+        --------
+        >>> DataFolder(Path("/srv/belt")).without_place("/srv/belt/exports/3.zip cannot be written")
+        'exports/3.zip cannot be written'
+        """
+        return message.replace(f"{self.root}/", "").replace(str(self.root), "the data folder")
+
     @property
     def database(self) -> Path:
         return self.root / "avocet.sqlite"

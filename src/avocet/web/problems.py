@@ -9,6 +9,7 @@ from sqlalchemy.exc import IntegrityError, OperationalError
 from werkzeug.exceptions import HTTPException
 
 from avocet.core.errors import InputError
+from avocet.web.context import context
 from avocet.web.schemas.common import Problem
 from avocet.work.problems import Conflict, NotFound
 
@@ -17,7 +18,8 @@ log = logging.getLogger(__name__)
 
 def problem(status: int, title: str, detail: str, current: dict[str, Any] | None = None) -> Response:
     """A problem document."""
-    document = Problem(title=title, status=status, detail=detail, current=current)
+    folder = context().folder
+    document = Problem(title=title, status=status, detail=folder.without_place(detail), current=current)
     content = document.model_dump_json(exclude_none=True)
     return Response(content, status, mimetype="application/problem+json")
 

@@ -285,7 +285,7 @@ def _take_in(project_id: int, file: ArrivedFile) -> FileTaken:
             picture_id=added.picture.id,
         )
     except InputError as error:
-        return FileTaken(name=name, outcome="refused", message=str(error))
+        return FileTaken(name=name, outcome="refused", message=folder.without_place(str(error)))
 
 
 def _source(name: str) -> str:

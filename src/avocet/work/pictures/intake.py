@@ -140,7 +140,8 @@ def take_archive(
 ) -> PicturesTaken:
     """Take all pictures and clips of an archive into the project."""
     tally = _Tally()
-    with open_archive(path, called) as archive:
+    arriving = _Arriving(sessions, folder, project_id, tally, reporter, 0)
+    with open_archive(path, called, arriving.go_on) as archive:
         for fault in archive.faults:
             tally.add("", "refused", fault)
         wanted = [entry for entry in archive.entries if _is_media(entry.name)]
@@ -155,7 +156,7 @@ def take_archive(
             PurePosixPath(entry.name).suffix.lower() in LABEL_SUFFIXES for entry in archive.entries
         )
         with tempfile.TemporaryDirectory(dir=folder.incoming) as place:
-            arriving = _Arriving(sessions, folder, project_id, tally, reporter, len(wanted))
+            arriving.total = len(wanted)
             for number, entry in enumerate(wanted):
                 check_space(folder, entry.size)
                 file = Path(place) / f"file{number}{PurePosixPath(entry.name).suffix.lower()}"
@@ -205,7 +206,7 @@ class _Arriving:
         total: int,
     ) -> None:
         self._sessions, self._folder, self._project_id = sessions, folder, project_id
-        self._tally, self._reporter, self._total = tally, reporter, total
+        self._tally, self._reporter, self.total = tally, reporter, total
         self._waiting: list[Arrival] = []
         self._bytes = 0
 
@@ -221,8 +222,7 @@ class _Arriving:
 
     def take(self) -> None:
         """Take what waits."""
-        if self._reporter.should_stop():
-            raise Stopped
+        self.go_on()
         arrivals, self._waiting, self._bytes = self._waiting, [], 0
         outcomes = take_pictures(self._sessions, self._folder, self._project_id, arrivals)
         for arrival, outcome in zip(arrivals, outcomes, strict=True):
@@ -233,8 +233,7 @@ class _Arriving:
         self._tell()
 
     def _take_clip(self, arrival: Arrival) -> None:
-        if self._reporter.should_stop():
-            raise Stopped
+        self.go_on()
         keep: Literal["copy", "move"] = "move" if arrival.keep == "move" else "copy"
         try:
             clip = take_clip(
@@ -245,9 +244,16 @@ class _Arriving:
             self._tally.add(arrival.name, "refused", str(error))
         self._tell()
 
+    def go_on(self) -> None:
+        """Tell how far it is. Raises `Stopped` where that was asked."""
+        self._tell()
+        if self._reporter.should_stop():
+            raise Stopped
+
     def _tell(self) -> None:
         done = sum(self._tally.counts.values())
-        self._reporter.progress(done, max(done, self._total), f"{done} of {self._total} files")
+        message = f"{done} of {self.total} files" if self.total else "Looking into the archive"
+        self._reporter.progress(done, max(done, self.total, 1), message)
 
 
 def _unpack(archive: Archive, name: str, file: Path, tally: _Tally) -> bool:
