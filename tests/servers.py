@@ -30,6 +30,13 @@ def servers(data: Path) -> Iterator[Start]:
         process.wait()
 
 
+def children_of(pid: int) -> list[int]:
+    """Numbers of the processes that a process has started."""
+    command = ["ps", "-ww", "-eo", "pid,ppid"]
+    listed = subprocess.run(command, capture_output=True, text=True).stdout.splitlines()[1:]
+    return [int(child) for child, parent in map(str.split, listed) if int(parent) == pid]
+
+
 def address_in(line: str) -> str:
     """The address in the line by which a server says where it is."""
     return next(word for word in line.split() if word.startswith("http://"))

@@ -4,14 +4,13 @@ import json
 import os
 import signal
 import socket
-import subprocess
 import time
 import urllib.error
 import urllib.request
 
 import pytest
 
-from tests.servers import address_in, servers
+from tests.servers import address_in, children_of, servers
 
 pytestmark = pytest.mark.slow
 
@@ -21,13 +20,6 @@ def serve(tmp_path):
     """Starts servers on one data folder; another one is named by a later `--data`."""
     with servers(tmp_path / "data") as start:
         yield start
-
-
-def children(pid):
-    listed = subprocess.run(
-        ["ps", "-ww", "-eo", "pid,ppid,args"], capture_output=True, text=True
-    ).stdout.splitlines()
-    return [int(line.split()[0]) for line in listed[1:] if int(line.split()[1]) == pid]
 
 
 def alive(pid):
@@ -44,10 +36,10 @@ def test_says_where_it_is_and_ends_with_its_workers(serve):
     with urllib.request.urlopen(address_in(line) + "/api/v1/projects", timeout=60) as reply:
         assert json.load(reply) == {"projects": [], "making": None}
     ends = time.monotonic() + 60
-    while len(children(process.pid)) < 2:
+    while len(children_of(process.pid)) < 2:
         assert time.monotonic() < ends
         time.sleep(0.05)
-    workers = children(process.pid)
+    workers = children_of(process.pid)
     process.send_signal(signal.SIGTERM)
     assert process.wait(timeout=60) == 0
     assert not any(alive(pid) for pid in workers)
