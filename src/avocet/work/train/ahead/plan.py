@@ -5,6 +5,8 @@ import json
 from collections import Counter
 from dataclasses import dataclass
 
+import numpy as np
+
 from avocet.core.boxes import Array
 from avocet.core.labels.orientation import lie_in_every_direction
 from avocet.detector.model.sizes import LEARNABLE, SIDES, SIZES, backbone_parameter_count, parameter_count
@@ -82,9 +84,10 @@ def plan_run(labels: RunLabels, side: int = DEFAULT_SIDE, batch: int = DEFAULT_B
     held_out = _named(labels, Part.VALIDATION)
     sizes, classes = labels.learnt_sizes()
     passes = default_passes(training, validation)
-    sides = [SideAdvice(each, _small(sizes, each), (each / side) ** 2) for each in sorted({*SIDES, side})]
+    shorter = np.minimum(sizes[:, 0], sizes[:, 1])
+    sides = [SideAdvice(each, _small(shorter, each), (each / side) ** 2) for each in sorted({*SIDES, side})]
     warnings = _warnings(learnt, held_out, names)
-    small = round(_small(sizes, side) * len(sizes))
+    small = round(_small(shorter, side) * len(sizes))
     if small:
         warnings.append(
             f"{small} of {len(sizes)} training boxes are under {LEARNABLE:g} pixels at side {side}; "
@@ -136,9 +139,9 @@ def held_out_hash(frozen: Frozen) -> str:
     return hashlib.sha256(json.dumps(held).encode()).hexdigest()[:16]
 
 
-def _small(shares: Array, side: int) -> float:
-    """Share of boxes whose shorter side is under `LEARNABLE` input pixels."""
-    return float((shares.min(axis=1) * side < LEARNABLE).mean()) if len(shares) else 0.0
+def _small(shorter: Array, side: int) -> float:
+    """Share of boxes whose shorter side, here as a share of their picture's longer one, is under `LEARNABLE`."""
+    return float((shorter * side < LEARNABLE).mean()) if len(shorter) else 0.0
 
 
 def _warnings(learnt: Counter[str], held_out: Counter[str], names: list[str]) -> list[str]:
