@@ -46,7 +46,7 @@ class Caller:
                 if not again:
                     self.wrong.append((method, path, str(error)))
                     return 0, b""
-        self.waits.append(time.monotonic() - begun)
+        self.waits.append((time.monotonic() - begun, method, path[:80]))
         if reply.status >= 500:
             self.wrong.append((method, path, reply.status, content[:300]))
         return reply.status, content
@@ -127,13 +127,13 @@ def test_sixteen_callers_at_once(serve, tmp_path, made_once):
     peaks = {pid: peak(pid) for pid in [process.pid, *children_of(process.pid)]}
     assert max(peaks.values()) < LARGEST_SERVER, peaks
     if SOAK:
-        waits, all_waits = sorted(page.waits), [wait for each in callers for wait in each.waits]
-        often = waits[int(0.95 * len(waits))]
+        pages, every = sorted(page.waits), sorted(wait for each in callers for wait in each.waits)
+        often = pages[int(0.95 * len(pages))][0]
         print(
-            f"{len(all_waits):,} requests, the longest {max(all_waits):.2f} s; a page {1000 * often:.0f} ms (p95), "
-            f"{1000 * waits[-1]:.0f} ms at most; peaks {[f'{each / 1e6:.2f} GB' for each in peaks.values()]}"
+            f"{len(every):,} requests, the longest {every[-1]}; a page {1000 * often:.0f} ms (p95), "
+            f"{1000 * pages[-1][0]:.0f} ms at most; peaks {[f'{each / 1e6:.2f} GB' for each in peaks.values()]}"
         )
-        assert max(all_waits) < 5
+        assert every[-1][0] < 5
 
 
 def peak(pid):
