@@ -2,6 +2,7 @@
 
 import http.client
 import json
+import sqlite3
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -169,6 +170,35 @@ def streams(port: int) -> list[http.client.HTTPConnection]:
     return opened
 
 
+BARE = {
+    "850,000 boxes taken over": "CREATE TABLE bare AS SELECT * FROM box ORDER BY picture_id",
+    "50,000 pictures to a part": "UPDATE picture SET part = 'validation' WHERE id > 50000",
+    "50,000 pictures to the bin": "UPDATE picture SET binned_at = '2026-01-01' WHERE id > 50000",
+    "a class of 240,000 boxes merged": "UPDATE box SET class_id = 3 WHERE class_id = 2",
+    "a split": "UPDATE picture SET part = CASE id % 3 WHEN 0 THEN 'test' WHEN 1 THEN 'validation' ELSE 'training' END",
+    "a COCO export": "SELECT * FROM box ORDER BY picture_id, position",
+    "freezing a snapshot": "SELECT * FROM box ORDER BY picture_id, position",
+}
+"""Statements over the rows that each kind of work is about, without a way back and with nobody beside."""
+
+
+def bare_statements(place: Path) -> dict[str, float]:
+    """Seconds of each of `BARE`, on a copy of the database."""
+    copy = place / "bare.sqlite"
+    with sqlite3.connect(place / "avocet.sqlite") as source, sqlite3.connect(copy) as target:
+        source.backup(target)
+    found = {}
+    for name, statement in BARE.items():
+        connection = sqlite3.connect(copy)
+        begun = time.perf_counter()
+        connection.execute(statement).fetchall()
+        connection.commit()
+        found[name] = time.perf_counter() - begun
+        connection.close()
+    copy.unlink()
+    return found
+
+
 def crowd(port: int, place: Path, count_queries: Callable[[], int]) -> None:
     """Print what a save and a page of the grid take beside each kind of other work."""
     client = Client(port)
@@ -198,14 +228,19 @@ def crowd(port: int, place: Path, count_queries: Callable[[], int]) -> None:
         "that undone as well": ("POST", "/projects/1/changes/{latest}/undo", None),
         "a split": ("PUT", "/projects/1/split", {"training": 80, "validation": 10, "test": 10}),
     }
+    took = {}
     for name, (method, path, body) in jobs.items():
         latest = next(iter(client.json("GET", "/projects/1/changes")["changes"]), {"id": 0})["id"]
         with labelling(port) as waits:
             begun = time.perf_counter()
             job = client.json(method, path.format(latest=latest), body)["job"]
             asked = 1000 * (time.perf_counter() - begun)
-            seconds = client.done(job["id"])
+            seconds = took[name] = client.done(job["id"])
         print(f"{name:30} {waits.words()}; asked in {asked:.0f} ms, done in {seconds:.0f} s")
+    for name, seconds in bare_statements(place).items():
+        print(
+            f"{name:30} {took[name]:5.1f} s, {took[name] / seconds:5.1f} times a bare statement over its rows"
+        )
     with labelling(port) as waits:
         upload(port, place)
     print(f"{'a clip of 1.2 GB uploaded':30} {waits.words()}")
