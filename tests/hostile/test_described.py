@@ -4,36 +4,30 @@ The short form runs with the other tests; ``make soak`` sets AVOCET_SOAK to many
 """
 
 import contextlib
+import copy
 import json
 import os
 import shutil
+from functools import cache
 from pathlib import Path
 
+import jsonschema_rs
 import pytest
 import schemathesis
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis.errors import Unsatisfiable
 from schemathesis import GenerationMode
 from schemathesis.checks import not_a_server_error
-from schemathesis.specs.openapi.checks import (
-    content_type_conformance,
-    response_schema_conformance,
-    status_code_conformance,
-)
+from schemathesis.specs.openapi.checks import content_type_conformance, status_code_conformance
 
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.web.app import create_app
 
 EXAMPLES = int(os.environ.get("AVOCET_SOAK", "3"))
-CHECKS = [
-    not_a_server_error,
-    status_code_conformance,
-    content_type_conformance,
-    response_schema_conformance,
-]
+CHECKS = [not_a_server_error, status_code_conformance, content_type_conformance]
 DOCUMENT = json.loads((Path(__file__).parents[2] / "frontend" / "openapi.json").read_text())
-SCHEMA = schemathesis.openapi.from_dict(DOCUMENT)
+SCHEMA = schemathesis.openapi.from_dict(copy.deepcopy(DOCUMENT))
 OPERATIONS = [
     (path, method)
     for path, methods in DOCUMENT["paths"].items()
@@ -63,6 +57,17 @@ def test_every_answer_is_one_that_is_described(asked_app, path, method):
             asked(operation, mode)
 
 
+@cache
+def described(path, method, status, kind):
+    """What an answer in JSON has to be like. Read from the document itself: the tool that makes the requests
+    rewrites lists of fixed length in a way that its own reader of answers refuses."""
+    answers = DOCUMENT["paths"][path][method]["responses"].get(str(status), {})
+    schema = answers.get("content", {}).get(kind, {}).get("schema")
+    if schema is None or "json" not in kind:
+        return None
+    return jsonschema_rs.Draft202012Validator({**schema, "components": DOCUMENT["components"]})
+
+
 def asked(operation, mode):
     """Send requests that fit an operation, or just do not, and check each answer."""
 
@@ -78,5 +83,9 @@ def asked(operation, mode):
     def ask(case):
         response = case.call(headers={"Host": "localhost"})
         case.validate_response(response, checks=CHECKS)
+        kind = response.headers.get("content-type", [""])[0].partition(";")[0]
+        form = described(operation.path, operation.method, response.status_code, kind)
+        if form is not None:
+            form.validate(response.json())
 
     ask()

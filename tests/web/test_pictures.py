@@ -44,8 +44,8 @@ def test_folders_of_the_server(data, queued, work, labelled, tmp_path, frames):
         {"path": str(place), "folders": ["day"], "pictures": 0}
     ]
     assert client.get(f"{BASE}/folders?path={place}/day").json["folders"][0]["pictures"] == 1
-    for path in ("/etc", f"{place}/.."):
-        assert client.get(f"{BASE}/folders?path={path}").status_code == 404
+    for path in ("/etc", f"{place}/..", f"{place}/{'a' * 300}", f"{place}/day\x00", "\x00"):
+        assert client.get(f"{BASE}/folders", query_string={"path": path}).status_code == 404
         refused = client.post(f"{BASE}/projects/1/folders", json={"path": path})
         assert refused.status_code == 404 and "may read" in refused.json["detail"]
     started = client.post(f"{BASE}/projects/1/folders", json={"path": str(place), "copied": False})

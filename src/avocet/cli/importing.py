@@ -7,6 +7,7 @@ import click
 
 from avocet.cli.common import Bar, data_option, named_pairs, open_data, stop_at_faults
 from avocet.core.errors import InputError
+from avocet.core.labels.splitting import RATIOS
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS, recognise
 from avocet.formats.parts import read_parts
@@ -60,7 +61,12 @@ from avocet.work.project.projects import create_project, project_named
     help="What a class of the labels is called in the project; nothing behind the sign leaves its boxes out.",
 )
 @click.option("--replace", is_flag=True, help="Also replace the labels of pictures that have some.")
-@click.option("--split", default="80,20,0", show_default=True, help="Ratio of training, validation and test.")
+@click.option(
+    "--split",
+    default=",".join(map(str, RATIOS)),
+    show_default=True,
+    help="Ratio of training, validation and test.",
+)
 @click.option("--seed", default=0, show_default=True, type=int, help="Seed of the split.")
 @click.option(
     "--skip-faulty", is_flag=True, help="Leave out entries that are wrong instead of refusing the file."

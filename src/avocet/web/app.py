@@ -8,6 +8,7 @@ from flask import Flask, Response, abort, request, send_from_directory
 from flask_openapi3 import Info
 
 from avocet import __version__
+from avocet.core.labels.splitting import RATIOS
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.raw.fusion import FUSION_IOU
 from avocet.core.score.measurement import AREA_BOUNDS
@@ -34,6 +35,7 @@ CONSTANTS = {
     "minimum_score": MINIMUM_SCORE,
     "overlap_limit": OVERLAP_LIMIT,
     "fusion_iou": FUSION_IOU,
+    "split": RATIOS,
     "learnable": LEARNABLE_SIDE,
     "area_bounds": AREA_BOUNDS,
 }

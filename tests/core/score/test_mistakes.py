@@ -120,7 +120,7 @@ def test_each_kind_by_hand():
         ("duplicate", 1, 0),
         ("wrong class", 2, 1),
         ("badly placed", 3, 2),
-        ("both", 4, 3),
+        ("wrong class and place", 4, 3),
         ("background", 5, -1),
         ("not found", -1, 3),
         ("not found", -1, 4),

@@ -7,6 +7,7 @@ import ClassBadge from "@/parts/ClassBadge.vue";
 import { capital, count } from "@/parts/format";
 import JobState from "@/parts/jobs/JobState.vue";
 import { complain } from "@/state/notes";
+import { CONSTANTS } from "@/api/declared";
 import { useProject } from "@/state/project";
 import { inputSide } from "@/state/remembered";
 
@@ -14,7 +15,8 @@ const shown = defineModel<boolean>({ required: true });
 const emit = defineEmits<{ changed: [] }>();
 const store = useProject();
 const parts = ["training", "validation", "test"] as const;
-const ratios = reactive({ training: 70, validation: 20, test: 10 });
+const [training, validation, test] = CONSTANTS.split;
+const ratios = reactive({ training, validation, test });
 const seed = ref(0);
 const now = ref<Split | null>(null);
 const figures = ref<Figures | null>(null);

@@ -12,7 +12,7 @@ from avocet.core.flattened import Flat, flatten, rank_in_group
 from avocet.core.score.matching_all import match_all, overlapping_pairs
 from avocet.core.score.precision import MOST_DETECTIONS, average_precision
 
-KINDS = ("wrong class", "badly placed", "both", "duplicate", "background", "not found")
+KINDS = ("wrong class", "badly placed", "wrong class and place", "duplicate", "background", "not found")
 WRONG_CLASS, BADLY_PLACED, BOTH, DUPLICATE, NOTHING_THERE, NOT_FOUND = range(len(KINDS))
 
 BACKGROUND_IOU = 0.1
@@ -58,8 +58,8 @@ def find_mistakes(
 
     A detection that hit nothing is a duplicate if it overlaps a truth of its class that a better
     one has taken; of the wrong class if it overlaps one of another class by the threshold; badly
-    placed if it overlaps one of its own class by less; both if that is one of another class; and
-    else there was nothing. A truth is not found if no detection took it and none of the wrong
+    placed if it overlaps one of its own class by less; of wrong class and place if that is one of
+    another class; and else there was nothing. A truth is not found if no detection took it and none of the wrong
     class or badly placed was about it.
 
     Each kind is mended alone: a wrong class or place is put right if its truth is still free and

@@ -72,10 +72,14 @@ def look_into(roots: Sequence[Path], path: str) -> ServerFolder:
 
 def allowed(roots: Sequence[Path], path: str) -> Path:
     """The real path of a folder that lies below one of the roots; `NotFound` for any other."""
-    place = Path(path).resolve()
-    if not any(place.is_relative_to(root) for root in roots) or not place.is_dir():
-        raise NotFound(f"{path} is not a folder that this server may read; it was started without it")
-    return place
+    try:
+        place = Path(path).resolve()
+        if any(place.is_relative_to(root) for root in roots) and place.is_dir():
+            return place
+    # What no file system takes for a name: with a zero byte, or too long.
+    except (ValueError, OSError):
+        pass
+    raise NotFound(f"{readable(path)} is not a folder that this server may read; it was started without it")
 
 
 def do_folder(task: Task[FolderToTake]) -> PicturesTaken:

@@ -21,7 +21,7 @@ const total = ref(0);
 const said: Record<string, string> = {
   "wrong class": "on a truth, but of another class",
   "badly placed": "the right class, but too far off to count",
-  both: "another class, and too far off",
+  "wrong class and place": "another class, and too far off to count",
   duplicate: "a truth that is found already, found once more",
   background: "no truth anywhere near",
   "not found": "a truth that nothing points at",
