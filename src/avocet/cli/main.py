@@ -12,6 +12,14 @@ from avocet import __version__
 from avocet.core.errors import InputError
 from avocet.work.problems import NotFound
 
+THREADS_THAT_WAIT = {"GOMP_SPINCOUNT": "20000"}
+"""Threads of torch that wait for one another turn only so often in a circle before they sleep. Left alone they turn
+for seconds, and beside other work take from each other the very core that they wait for."""
+
+for _name, _value in THREADS_THAT_WAIT.items():
+    # Before torch is loaded, and for the workers, which inherit it.
+    os.environ.setdefault(_name, _value)
+
 COMMANDS = {
     "serve": ("avocet.cli.serving:serve", "Serve the page and do its long work in the background."),
     "import": ("avocet.cli.importing:import_", "Take pictures and boxes into a project."),

@@ -95,7 +95,9 @@ const forget = store.onJob((job) => {
   if (seen?.unreadable) {
     const first = seen.messages.slice(0, 3).join("; ");
     complain(
-      new Error(`${count(seen.unreadable, "picture")} cannot be read: ${first}${seen.unreadable > 3 ? "; …" : ""}`),
+      new Error(
+        `${count(seen.unreadable, "picture")} without a thumbnail: ${first}${seen.unreadable > 3 ? "; …" : ""}`,
+      ),
     );
   }
 });
