@@ -20,7 +20,7 @@ def marked(boxes, width=80, height=60):
 def assert_boxes_fit_their_fill(sample):
     """Every box still surrounds exactly the pixels of its own colour; the padding is darker."""
     for label, (x1, y1, x2, y2) in zip(sample.classes, sample.boxes, strict=True):
-        rows, columns = np.nonzero(sample.pixels[..., label] > 127)
+        rows, columns = np.nonzero(sample.pixels[..., label] > 128)
         assert abs(columns.min() - x1) <= 1 and abs(columns.max() + 1 - x2) <= 1
         assert abs(rows.min() - y1) <= 1 and abs(rows.max() + 1 - y2) <= 1
 
@@ -81,7 +81,7 @@ def test_turned_boxes_hold_turned_ellipses(seed):
     box = np.array([[60 - half[0], 60 - half[1], 60 + half[0], 60 + half[1]]])
     sample = Sample(pixels, box, np.zeros(1, int), np.zeros(1, bool))
     turned = turn(sample, float(random.uniform(-45, 45)))
-    rows, columns = np.nonzero(turned.pixels[..., 0] > 127)
+    rows, columns = np.nonzero(turned.pixels[..., 0] > 128)
     inside = (columns >= 20) & (columns < 100) & (rows >= 20) & (rows < 100)
     rows, columns = rows[inside], columns[inside]
     seen = [columns.min(), rows.min(), columns.max() + 1, rows.max() + 1]

@@ -37,6 +37,15 @@ def changed(bundle, card=None, weights=None, drop=None):
     return path
 
 
+def test_a_bundle_of_an_earlier_version_keeps_the_grey_that_it_was_trained_with(bundle):
+    values = CARD_VALUES.model_dump(mode="json")
+    del values["padding"]
+    card, _ = read_bundle(changed(bundle, card=json.dumps(values)))
+    assert card.padding == (114, 114, 114)
+    with pytest.raises(InputError, match=r"padding \(300, 0, 0\), which is no colour"):
+        read_bundle(changed(bundle, card=json.dumps(values | {"padding": [300, 0, 0]})))
+
+
 def test_what_is_written_comes_back(bundle):
     card, network = read_bundle(bundle)
     assert card == CARD_VALUES

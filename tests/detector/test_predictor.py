@@ -1,7 +1,10 @@
 """From a network's raw outputs to boxes in original pixels, and annotated copies."""
 
+import copy
+
 import numpy as np
 import pytest
+import torch
 
 from avocet.core.raw.candidates import MOST_CANDIDATES, Candidates
 from avocet.core.raw.letterbox import letterbox
@@ -11,7 +14,7 @@ from avocet.detector.model.predictor import Predictor, candidates_of
 from avocet.detector.model.sizes import SIZES, parameter_count, size_named
 from avocet.detector.pictures.batches import HeldOutPictures
 from avocet.detector.pictures.labelled import LabelledPicture
-from avocet.detector.pictures.resizing import PADDING, lay_in
+from avocet.detector.pictures.resizing import lay_in, mean_colour
 from avocet.media.drawing import draw_boxes
 
 CARD = ModelCard(size="stint", classes=["roll", "ring"], side=96, anchors=[[(16.0, 16.0)] * 3] * 3, reach=2.0)
@@ -105,13 +108,38 @@ def test_sizes_grow():
 def test_letterboxed_pixels_lie_where_the_letterbox_says():
     pixels = np.full((54, 96, 3), 250, np.uint8)
     box = letterbox(96, 54, 192)
-    laid = lay_in(pixels, box)
+    laid = lay_in(pixels, box, (90, 80, 70))
     assert laid.shape == (box.input_height, box.input_width, 3) == (128, 192, 3)
     inside = laid[box.top : box.top + box.height, box.left : box.left + box.width]
     assert (inside == 250).all()
     outside = np.ones(laid.shape[:2], bool)
     outside[box.top : box.top + box.height, box.left : box.left + box.width] = False
-    assert (laid[outside] == PADDING).all()
+    assert (laid[outside] == (90, 80, 70)).all()
+
+
+def test_the_colour_around_pictures_is_that_of_the_training_pictures():
+    shades = [noise(seed, 40, 64) // 4 + 20 * seed for seed in range(4)]
+    expected = np.mean([pixels[::4, ::4].reshape(-1, 3).mean(axis=0) for pixels in shades], axis=0)
+    assert np.allclose(mean_colour([lambda pixels=pixels: pixels for pixels in shades]), expected, atol=0.5)
+    read = []
+    mean_colour([lambda number=number: read.append(number) or shades[0] for number in range(1000)])
+    assert 16 <= len(read) <= 32 and max(np.diff(read)) == min(np.diff(read)), "some, evenly chosen"
+
+
+def test_a_model_lays_its_own_colour_around_pictures():
+    """What it gives on a picture is what its network gives on the picture laid in by hand."""
+    torch.manual_seed(0)
+    network = Network(SIZES["stint"], 2)
+    pixels = noise(3, 40, 90)
+    given = {}
+    for padding in ((10, 200, 90), (114, 114, 114)):
+        card = CARD.model_copy(update={"padding": padding})
+        predictor = Predictor(card, copy.deepcopy(network))
+        laid = lay_in(pixels, letterbox(90, 40, 96), padding)
+        given[padding] = predictor.raw_of(pixels)
+        for one, other in zip(given[padding], predictor.raw(laid[None]), strict=True):
+            assert np.array_equal(one, other[0])
+    assert not np.allclose(*(levels[0] for levels in given.values()))
 
 
 def test_held_out_pictures_come_in_batches_of_one_shape():

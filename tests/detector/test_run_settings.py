@@ -108,13 +108,15 @@ def test_learning_rates():
     assert learning_rate(replace(settings, warm_up=0), 0, 10) == 0.01
 
 
-def test_sides_change_every_ten_batches_in_steps_of_32():
+def test_sides_change_every_epoch_in_steps_of_32():
     pictures = [picture(seed) for seed in range(6)]
-    loader = TrainingPictures(pictures, 128, 2, Augmentation(collage=0), 0, passes=20, multi_scale=True)
-    sides = [batch.pixels.shape[1:3] for batch in loader.epoch(0)]
-    assert len(sides) == 60 and all(h % 32 == 0 and w % 32 == 0 for h, w in sides)
-    assert all(len(set(sides[start : start + 10])) == 1 for start in range(0, 60, 10))
+    loader = TrainingPictures(pictures, 128, 2, Augmentation(collage=0), 0, passes=2, multi_scale=True)
+    epochs = [[batch.pixels.shape[1:3] for batch in loader.epoch(number)] for number in range(6)]
+    assert all(len(set(sides)) == 1 for sides in epochs)
+    sides = [each[0] for each in epochs]
+    assert all(h % 32 == 0 and w % 32 == 0 for h, w in sides)
     assert len(set(sides)) > 1 and all(abs(w - 128) <= 32 for _, w in sides)
+    assert [batch.pixels.shape[1:3] for batch in loader.epoch(3)] == epochs[3]
     loader.close()
 
 

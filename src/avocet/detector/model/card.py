@@ -35,6 +35,9 @@ class ModelCard(BaseModel):
         Level by level, widths and heights in input pixels.
     reach : float
         How far a cell's centre can reach, as in `avocet.core.raw.decode.decode`.
+    padding : (red, green, blue)
+        The colour around a picture in the input: the mean of the training pictures. Bundles of earlier
+        versions do not name it; theirs was a grey.
     snapshot : str
         Content hash of the labels it was trained on.
     training : dict
@@ -54,6 +57,7 @@ class ModelCard(BaseModel):
     strides: list[int] = list(STRIDES)
     anchors: list[list[tuple[float, float]]]
     reach: float = Field(gt=0, le=4)
+    padding: tuple[int, int, int] = (114, 114, 114)
     snapshot: str = ""
     training: dict[str, Any] = {}
     metrics: dict[str, Any] = {}
@@ -133,6 +137,8 @@ def _card(raw: bytes, name: str) -> ModelCard:
         raise InputError(
             f"{name}: {CARD} has strides {card.strides} or anchors that this Avocet does not know"
         )
+    if any(not 0 <= value <= 255 for value in card.padding):
+        raise InputError(f"{name}: {CARD} has the padding {card.padding}, which is no colour")
     if any(not 0 < value < 1e5 for level in card.anchors for pair in level for value in pair):
         raise InputError(f"{name}: {CARD} has an anchor that is not a positive size")
     for label, score in card.minimum_scores.items():

@@ -104,7 +104,7 @@ class Predictor:
             by_shape.setdefault((box.input_height, box.input_width), []).append(index)
         found: dict[int, Candidates] = {}
         for group in by_shape.values():
-            inputs = np.stack([lay_in(pictures[index], boxes[index]) for index in group])
+            inputs = np.stack([lay_in(pictures[index], boxes[index], self.card.padding) for index in group])
             levels = self.raw(inputs)
             for row, index in enumerate(group):
                 height, width = pictures[index].shape[:2]
@@ -115,7 +115,7 @@ class Predictor:
     def raw_of(self, pixels: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
         """Raw outputs, level by level, of one picture laid into the input."""
         box = letterbox(pixels.shape[1], pixels.shape[0], self.card.side)
-        return [level[0] for level in self.raw(lay_in(pixels, box)[None])]
+        return [level[0] for level in self.raw(lay_in(pixels, box, self.card.padding)[None])]
 
     def raw(self, inputs: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
         """Raw outputs, level by level, of (B, H, W, 3) uint8 inputs."""

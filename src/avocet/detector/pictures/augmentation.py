@@ -10,7 +10,7 @@ from pydantic.dataclasses import dataclass as described
 
 from avocet.core.boxes import Array, area, clip
 from avocet.core.errors import InputError
-from avocet.detector.pictures.resizing import PADDING
+from avocet.detector.pictures.resizing import MIDDLE_GREY, Colour
 from avocet.detector.training.field import setting
 
 Flips = Literal["none", "sideways", "all"]
@@ -117,6 +117,7 @@ def place(
     factor: float,
     augmentation: Augmentation,
     generator: np.random.Generator,
+    padding: Colour = MIDDLE_GREY,
 ) -> Sample:
     """Lay a picture into a canvas at a random place, after random flips and a random turn.
 
@@ -129,6 +130,8 @@ def place(
         Canvas pixels for one pixel of the sample.
     augmentation : Augmentation
     generator : numpy.random.Generator
+    padding : (red, green, blue)
+        The colour of the canvas where no picture lies.
 
     Returns
     -------
@@ -137,7 +140,7 @@ def place(
     """
     flip = _drawn_flip(augmentation.flips, generator)
     if augmentation.turn:
-        sample = turn(sample, float(generator.uniform(-augmentation.turn, augmentation.turn)))
+        sample = turn(sample, float(generator.uniform(-augmentation.turn, augmentation.turn)), padding)
     tall, wide = sample.pixels.shape[:2]
     if flip.transposed:
         tall, wide = wide, tall
@@ -151,7 +154,7 @@ def place(
     # What is shown is cut out and scaled before it is flipped: that is less to move about.
     source = flip.back(shown, wide, tall)[0]
     size = (y2 - y1, x2 - x1) if flip.transposed else (x2 - x1, y2 - y1)
-    canvas = np.full((height, width, 3), PADDING, dtype=np.uint8)
+    canvas = np.full((height, width, 3), padding, dtype=np.uint8)
     canvas[y1:y2, x1:x2] = np.asarray(flip.picture(_scaled_part(sample.pixels, source, size)))
     boxes = flip.boxes(sample.boxes, wide, tall)
     moved = boxes / np.array([across, down] * 2) + np.array([left, top] * 2)
@@ -177,6 +180,7 @@ def collage(
     factors: list[float],
     augmentation: Augmentation,
     generator: np.random.Generator,
+    padding: Colour = MIDDLE_GREY,
 ) -> Sample:
     """Four pictures around a random meeting point, each filling its corner as `place` would."""
     x = int(width * generator.uniform(0.3, 0.7))
@@ -185,7 +189,7 @@ def collage(
     boxes, classes, ignored = [], [], []
     corners = ((0, 0, x, y), (x, 0, width, y), (0, y, x, height), (x, y, width, height))
     for sample, factor, (x1, y1, x2, y2) in zip(samples, factors, corners, strict=True):
-        part = place(sample, x2 - x1, y2 - y1, factor, augmentation, generator)
+        part = place(sample, x2 - x1, y2 - y1, factor, augmentation, generator, padding)
         canvas[y1:y2, x1:x2] = part.pixels
         boxes.append(part.boxes + np.array([x1, y1, x1, y1]))
         classes.append(part.classes)
@@ -193,7 +197,7 @@ def collage(
     return Sample(canvas, np.concatenate(boxes), np.concatenate(classes), np.concatenate(ignored))
 
 
-def turn(sample: Sample, degrees: float) -> Sample:
+def turn(sample: Sample, degrees: float, padding: Colour = MIDDLE_GREY) -> Sample:
     """Turn a picture about its middle, without making it larger.
 
     A box becomes that of the turned ellipse within it: exact for round and oval objects, a
@@ -205,6 +209,8 @@ def turn(sample: Sample, degrees: float) -> Sample:
     sample : Sample
     degrees : float
         Counter-clockwise.
+    padding : (red, green, blue)
+        The colour of the corners that it leaves empty.
 
     Examples
     --------
@@ -230,9 +236,7 @@ def turn(sample: Sample, degrees: float) -> Sample:
         ],
         axis=1,
     )
-    picture = Image.fromarray(sample.pixels).rotate(
-        degrees, Image.Resampling.BILINEAR, fillcolor=(PADDING, PADDING, PADDING)
-    )
+    picture = Image.fromarray(sample.pixels).rotate(degrees, Image.Resampling.BILINEAR, fillcolor=padding)
     boxes = np.concatenate([turned + middle - reach, turned + middle + reach], axis=1)
     kept = _cut(Sample(np.asarray(picture), boxes, sample.classes, sample.ignored), width, height)
     return kept

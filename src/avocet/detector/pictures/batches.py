@@ -15,7 +15,7 @@ from avocet.detector.pictures.augmentation import Augmentation, Sample, collage,
 from avocet.detector.pictures.colours import drawn_light, recolour
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.detector.pictures.pixel_cache import PixelCache
-from avocet.detector.pictures.resizing import lay_in, scale_to
+from avocet.detector.pictures.resizing import MIDDLE_GREY, Colour, lay_in, scale_to
 from avocet.detector.training.loss import Truths
 
 READY_AHEAD = 3
@@ -23,9 +23,6 @@ READY_AHEAD = 3
 
 USUAL_SCALE = 1.35
 """Pictures that are scaled up by no more than this are kept at their size in the input."""
-
-MULTI_SCALE_EVERY = 10
-"""With changing input sides, batches of one side."""
 
 MULTI_SCALE_REACH = 0.25
 """The side changes by up to this share, in steps of 32 pixels."""
@@ -69,9 +66,11 @@ class TrainingPictures:
     passes : int
         How often an epoch goes through the pictures.
     multi_scale : bool
-        Change the side every `MULTI_SCALE_EVERY` batches.
+        Change the side every epoch.
     folder : Path, optional
         Where the decoded pictures are kept; by default among the temporary files.
+    padding : (red, green, blue)
+        The colour around the pictures.
     """
 
     def __init__(
@@ -84,7 +83,9 @@ class TrainingPictures:
         passes: int = 1,
         multi_scale: bool = False,
         folder: Path | None = None,
+        padding: Colour = MIDDLE_GREY,
     ) -> None:
+        self._padding = padding
         self._pictures, self._batch, self._augmentation, self._seed = pictures, batch, augmentation, seed
         self._passes, self._side, self._multi_scale = passes, side, multi_scale
         self._boxes = [letterbox(picture.width, picture.height, side) for picture in pictures]
@@ -167,7 +168,7 @@ class TrainingPictures:
         """One batch of an epoch, the same whenever it is made."""
         chosen = order[step * self._batch : (step + 1) * self._batch]
         generator = np.random.default_rng([self._seed, number, step + 1])
-        width, height = self._sides(number, step)
+        width, height = self._sides(number)
         samples = []
         for index in chosen:
             samples.append(self._augmented(int(index), width, height, generator, whole_pictures_only))
@@ -175,14 +176,13 @@ class TrainingPictures:
         light = np.stack([drawn_light(self._augmentation.light, generator) for _ in samples])
         return stack(samples, tuple(int(index) for index in chosen), light)
 
-    def _sides(self, number: int, step: int) -> tuple[int, int]:
-        """Width and height of the input in this step."""
+    def _sides(self, number: int) -> tuple[int, int]:
+        """Width and height of the input in an epoch."""
         if not self._multi_scale:
             return self.width, self.height
-        block = (number * self.steps + step) // MULTI_SCALE_EVERY
         reach = max(1, round(self._side * MULTI_SCALE_REACH / 32))
-        # A generator of its own: the block reaches over epochs, and over a resumed training.
-        change = 32 * int(np.random.default_rng([self._seed, 7, block]).integers(-reach, reach + 1))
+        # A generator of its own, so that what is drawn for the batches stays what it is.
+        change = 32 * int(np.random.default_rng([self._seed, 7, number]).integers(-reach, reach + 1))
         factor = (self._side + change) / self._side
         return max(32, 32 * round(self.width * factor / 32)), max(32, 32 * round(self.height * factor / 32))
 
@@ -194,9 +194,9 @@ class TrainingPictures:
         indices = [index, *self._others(3, generator)] if together else [index]
         samples, factors = self._samples(indices, width, generator)
         if together:
-            made = collage(samples, width, height, factors, augmentation, generator)
+            made = collage(samples, width, height, factors, augmentation, generator, self._padding)
         else:
-            made = place(samples[0], width, height, factors[0], augmentation, generator)
+            made = place(samples[0], width, height, factors[0], augmentation, generator, self._padding)
         if augmentation.copy_in and generator.random() < augmentation.copy_in:
             donors = self._others(int(generator.integers(1, 4)), generator)
             made = copy_in(made, *self._samples(donors, width, generator), generator)
@@ -241,9 +241,14 @@ class HeldOutPictures:
     """Letterboxed batches of validation pictures, without augmentation, in a fixed order."""
 
     def __init__(
-        self, pictures: Sequence[LabelledPicture], side: int, batch: int, folder: Path | None = None
+        self,
+        pictures: Sequence[LabelledPicture],
+        side: int,
+        batch: int,
+        folder: Path | None = None,
+        padding: Colour = MIDDLE_GREY,
     ) -> None:
-        self.pictures = pictures
+        self.pictures, self._padding = pictures, padding
         self.boxes = [letterbox(picture.width, picture.height, side) for picture in pictures]
         by_shape: dict[tuple[int, int], list[int]] = {}
         for index, box in enumerate(self.boxes):
@@ -272,7 +277,7 @@ class HeldOutPictures:
 
     def _sample(self, index: int) -> Sample:
         picture, box = self.pictures[index], self.boxes[index]
-        pixels = self._cache.get(index, lambda: lay_in(picture.read(), box))
+        pixels = self._cache.get(index, lambda: lay_in(picture.read(), box, self._padding))
         return Sample(pixels, box.to_input(picture.boxes), picture.classes, picture.ignored)
 
 

@@ -1,16 +1,46 @@
 """Laying the pixels of a picture into the network's input."""
 
+from collections.abc import Callable, Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
 from avocet.core.raw.letterbox import Letterbox
 
-PADDING = 114
-"""Grey value around the picture."""
+Colour = tuple[int, int, int]
+"""Red, green and blue, 0 to 255."""
+
+MIDDLE_GREY: Colour = (128, 128, 128)
+"""Around pictures of which nothing is known."""
+
+MOST_LOOKED_AT = 32
 
 
-def lay_in(pixels: NDArray[np.uint8], box: Letterbox) -> NDArray[np.uint8]:
+def mean_colour(pictures: Sequence[Callable[[], NDArray[np.uint8]]]) -> Colour:
+    """The mean colour of pictures, to be laid around them: what a network sees there tells it the least.
+
+    Parameters
+    ----------
+    pictures : sequence of callable
+        Each returns (H, W, 3) uint8 pixels. Of very many, some are looked at, evenly chosen.
+
+    Returns
+    -------
+    (red, green, blue)
+
+    Examples
+    --------
+    >>> mean_colour([lambda: np.full((9, 16, 3), 60, np.uint8), lambda: np.full((9, 16, 3), 80, np.uint8)])
+    (70, 70, 70)
+    """
+    step = max(1, -(-len(pictures) // MOST_LOOKED_AT))
+    means = [read()[::4, ::4].mean(axis=(0, 1)) for read in pictures[::step]]
+    red, green, blue = np.mean(means, axis=0).round().astype(int).tolist() if means else MIDDLE_GREY
+    return red, green, blue
+
+
+def lay_in(pixels: NDArray[np.uint8], box: Letterbox, padding: Colour = MIDDLE_GREY) -> NDArray[np.uint8]:
     """Scale a picture and pad it as its `Letterbox` says.
 
     Parameters
@@ -18,6 +48,8 @@ def lay_in(pixels: NDArray[np.uint8], box: Letterbox) -> NDArray[np.uint8]:
     pixels : (H, W, 3) ndarray of uint8
     box : Letterbox
         From `avocet.core.raw.letterbox.letterbox`.
+    padding : (red, green, blue)
+        The colour around the picture.
 
     Returns
     -------
@@ -26,10 +58,10 @@ def lay_in(pixels: NDArray[np.uint8], box: Letterbox) -> NDArray[np.uint8]:
     Examples
     --------
     >>> from avocet.core.raw.letterbox import letterbox
-    >>> lay_in(np.zeros((540, 960, 3), np.uint8), letterbox(960, 540, 416))[:, 0, 0].max()
-    np.uint8(114)
+    >>> lay_in(np.zeros((540, 960, 3), np.uint8), letterbox(960, 540, 416), (60, 50, 40))[0, 0].tolist()
+    [60, 50, 40]
     """
-    canvas = np.full((box.input_height, box.input_width, 3), PADDING, dtype=np.uint8)
+    canvas = np.full((box.input_height, box.input_width, 3), padding, dtype=np.uint8)
     scaled = scale_to(pixels, box.width, box.height)
     canvas[box.top : box.top + box.height, box.left : box.left + box.width] = scaled
     return canvas

@@ -81,7 +81,7 @@ class Settings:
         0.02, "Weight decay", "pulls weights towards 0, against overfitting", 0, 1, 0.005
     )
     multi_scale: bool = setting(
-        False, "Multi-scale", "another side every ten batches, in steps of 32 up to a quarter up and down"
+        False, "Multi-scale", "another side every epoch, in steps of 32 up to a quarter up and down"
     )
     patience: int = setting(
         0, "Patience", "ends after so many epochs without a better one; 0 never", 0, 10_000, 1

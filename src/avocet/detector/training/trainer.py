@@ -27,6 +27,7 @@ from avocet.detector.model.sizes import ANCHORS_PER_LEVEL, STRIDES, size_named
 from avocet.detector.model.starting import StartingWeights, Transfer, take_weights
 from avocet.detector.pictures.batches import Batch, HeldOutPictures, TrainingPictures
 from avocet.detector.pictures.labelled import LabelledPicture
+from avocet.detector.pictures.resizing import mean_colour
 from avocet.detector.training.checkpoint import Progress, load_checkpoint, save_checkpoint
 from avocet.detector.training.loss import LossWeights, detection_loss
 from avocet.detector.training.reports import EpochReport, Validation
@@ -141,6 +142,7 @@ class Training:
         )
         self.anchors = training_anchors(training, settings)
         self._names = [picture.name for picture in training]
+        self.padding = mean_colour([picture.read for picture in training])
         self.training_pictures = TrainingPictures(
             training,
             settings.side,
@@ -150,8 +152,9 @@ class Training:
             settings.passes,
             settings.multi_scale,
             folder,
+            self.padding,
         )
-        self._validation = HeldOutPictures(validation, settings.side, settings.batch, folder)
+        self._validation = HeldOutPictures(validation, settings.side, settings.batch, folder, self.padding)
         self._device = chosen_device()
         bfloat16 = settings.number_format == "bfloat16" or (
             settings.number_format == "auto" and bfloat16_pays(self._device)
@@ -348,6 +351,7 @@ class Training:
             side=self.settings.side,
             anchors=[[(float(w), float(h)) for w, h in level] for level in self.anchors],
             reach=REACH,
+            padding=self.padding,
             snapshot=self._snapshot,
             training=self.settings.as_record()
             | {

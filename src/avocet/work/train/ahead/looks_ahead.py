@@ -13,6 +13,7 @@ from avocet.detector.model.summary import summarise
 from avocet.detector.pictures.augmentation import LEAST_SIDE, LEAST_VISIBLE
 from avocet.detector.pictures.batches import TrainingPictures
 from avocet.detector.pictures.colours import lit
+from avocet.detector.pictures.resizing import mean_colour
 from avocet.detector.training.probe import Probe, probe
 from avocet.detector.training.settings import Settings
 from avocet.files import write_bytes
@@ -43,7 +44,10 @@ def draw_augmented(task: Task[LookAhead]) -> AugmentedSheet:
     pictures = labelled_pictures(task.folder, task.given.project_id, frozen, Part.TRAINING)
     if not pictures:
         raise InputError("there is no labelled picture in the training part")
-    loader = TrainingPictures(pictures, settings.side, SHEET, settings.augmentation, task.given.draw)
+    padding = mean_colour([picture.read for picture in pictures])
+    loader = TrainingPictures(
+        pictures, settings.side, SHEET, settings.augmentation, task.given.draw, padding=padding
+    )
     task.reporter.progress(0, SHEET, "Drawing the pictures")
     try:
         batch = loader.first_batch(lambda done: task.reporter.progress(done, SHEET, "Drawing the pictures"))
