@@ -11,6 +11,7 @@ BENCHES = (
     "reading",
     "pages",
     "training",
+    "busy",
     "learning",
     "digits",
 )

@@ -21,8 +21,9 @@ from avocet.detector.pictures.augmentation import Augmentation
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.detector.training.settings import Settings
 from avocet.detector.training.trainer import Training
-from avocet.work.judge.report import find_candidates, measure, truths_in
+from avocet.work.judge.report import find_candidates, measure
 from avocet.work.progress import Silent
+from bench.learning import truths_in
 
 SIDE, PICTURES, HELD_OUT = 320, 200, 40
 STEPS, BATCH, PASSES = 500, 16, 5

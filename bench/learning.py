@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import torch
 
+from avocet.core.detections import PictureTruth
 from avocet.core.labels.orientation import lie_in_every_direction
 from avocet.demo.belt import HEIGHT, WIDTH, render_still
 from avocet.demo.goods import NAMES
@@ -17,7 +18,7 @@ from avocet.detector.pictures.augmentation import Augmentation, Flips
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.detector.training.settings import Settings
 from avocet.detector.training.trainer import Training
-from avocet.work.judge.report import find_candidates, measure, truths_in
+from avocet.work.judge.report import find_candidates, measure
 from avocet.work.progress import Silent
 
 SEEDS = (0, 1, 2)
@@ -32,6 +33,11 @@ def labelled(seed: int) -> LabelledPicture:
     return LabelledPicture(
         f"frame {seed}", WIDTH, HEIGHT, lambda: pixels, frame.boxes, classes, np.zeros(len(classes), bool)
     )
+
+
+def truths_in(pictures: list[LabelledPicture]) -> list[PictureTruth]:
+    """What there is to find in each picture."""
+    return [PictureTruth(each.boxes, each.classes, crowd=each.ignored) for each in pictures]
 
 
 def main() -> None:

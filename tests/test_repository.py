@@ -1,5 +1,7 @@
 """What a newcomer meets first: the README, the make targets, the check of what is installed."""
 
+import ast
+import importlib
 import os
 import re
 import subprocess
@@ -142,3 +144,16 @@ def test_the_readme_names_options_that_are_there():
         }
         wanted = set(re.findall(r"--[\w-]+", line))
         assert wanted and wanted <= known, (name, wanted - known)
+
+
+@pytest.mark.parametrize(
+    "path", [*(ROOT / "bench").glob("*.py"), *(ROOT / "scripts").glob("*.py")], ids=lambda path: path.name
+)
+def test_what_benchmarks_and_scripts_take_from_the_code_is_there(path):
+    """They run too long, or want too much that is not installed here, to be run in tests."""
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("avocet"):
+            module = importlib.import_module(node.module)
+            for name in node.names:
+                if not hasattr(module, name.name):
+                    importlib.import_module(f"{node.module}.{name.name}")

@@ -163,10 +163,10 @@ def _is_built(name: str) -> bool:
 
 def _serve_page(app: Flask) -> None:
     def page(name: str = "") -> Response:
-        if not (PAGE / "index.html").is_file():
-            abort(503, "the page is not built; run make setup")
         if name.startswith("api/"):
             abort(404, f"there is nothing at /{name}")
+        if not (PAGE / "index.html").is_file():
+            abort(503, "the page is not built; run make setup")
         if (name and _is_built(name)) or name.startswith("assets/"):
             response = send_from_directory(PAGE, name)
             if name.startswith("assets/"):
