@@ -57,9 +57,10 @@ test: setup $(VENV)/tested
 	cd frontend && npm run --silent test
 	$(TOGETHER)
 
-# The fuzzers of tests/hostile, at length.
+# Many callers for three minutes, by themselves as they look at the clock; then the fuzzers of tests/hostile, at length.
 soak: setup $(VENV)/tested
-	AVOCET_SOAK=200 $(TOGETHER) tests/hostile
+	AVOCET_SOAK=200 OMP_NUM_THREADS=1 $(PYTHON) -m pytest -s tests/hostile/test_callers.py
+	AVOCET_SOAK=200 $(TOGETHER) tests/hostile --deselect tests/hostile/test_callers.py
 
 quick: $(VENV)/tested
 	AVOCET_QUICK=1 $(TOGETHER) -m "not slow and not browser"
