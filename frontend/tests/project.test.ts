@@ -69,6 +69,23 @@ describe("the open project", () => {
     vi.unstubAllGlobals();
   });
 
+  test("is not there before its classes are: a view that opens finds one to draw with", async () => {
+    store.close();
+    let answer = (): void => undefined;
+    const slow = new Promise<void>((resolve) => (answer = resolve));
+    const quick = vi.mocked(api.GET).getMockImplementation()!;
+    vi.mocked(api.GET).mockImplementation((async (path: string) => {
+      if (path.endsWith("classes")) await slow;
+      return (quick as (path: string) => unknown)(path);
+    }) as never);
+    const opened = store.open(4);
+    await vi.advanceTimersByTimeAsync(50);
+    expect(store.project).toBe(null);
+    answer();
+    await opened;
+    expect([store.project!.id, store.classes.length]).toEqual([3, 1]);
+  });
+
   test("follows what its jobs do, and hides retired classes", () => {
     expect(Stream.last.address).toBe("/api/v1/projects/3/events");
     expect([store.classes.length, store.classById.get(2)!.name]).toEqual([1, "ring"]);

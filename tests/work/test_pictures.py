@@ -17,7 +17,7 @@ from avocet.work.job_outcomes import FramesTaken
 from avocet.work.labels.boxes import save_labels
 from avocet.work.labels.classes import list_classes
 from avocet.work.labels.undo import undo_change
-from avocet.work.pictures import listing, splits
+from avocet.work.pictures import intake, listing, splits
 from avocet.work.pictures.adding import Arrival, add_picture, take_picture, take_pictures
 from avocet.work.pictures.clips import add_clip, sample_clip
 from avocet.work.pictures.files import picture_path
@@ -251,6 +251,19 @@ def test_what_is_used_where_it_lies_is_looked_at_later(data, project, frames, tm
     with sessions() as session:
         looks = {each.name: each.look for each in list_pictures(session, project, Filter())}
     assert looks["1.jpg"] is None and looks["0.jpg"] == picture_look(read_picture(place / "0.jpg"))
+
+
+def test_what_is_gone_meanwhile_is_told_on_arrival_and_passed_over_later(data, project, shelf, monkeypatch):
+    """On arrival somebody asked for it; later a disk may only be away for a while."""
+    folder, sessions = data
+    real = intake._below
+    monkeypatch.setattr(intake, "_below", lambda path: [*real(path), "day/gone.jpg"])
+    outcome = take_folder(sessions, folder, project, shelf, False, Silent())
+    said = {each.name: each.message for each in outcome.files}
+    assert "No such file" in said["day/gone.jpg"] and outcome.added == 2
+    (shelf / "night" / "a.jpg").unlink()
+    seen = look_at_pictures(sessions, folder, project, Silent())
+    assert (seen.pictures, seen.unreadable) == (1, 0)
 
 
 @pytest.mark.parametrize("mode", ["L", "P", "RGBA", "LA", "CMYK", "I;16", "1"])

@@ -39,30 +39,31 @@ export const useProject = defineStore("project", () => {
   async function open(projectId: number): Promise<void> {
     if (project.value?.id === projectId) return;
     close();
-    project.value = await take(
-      api.GET("/api/v1/projects/{project_id}", { params: { path: { project_id: projectId } } }),
-    );
-    await Promise.all([loadClasses(), loadAttributes()]);
+    // No view is there before its classes are: who draws at once draws one of them.
+    const [found] = await Promise.all([loadProject(projectId), loadClasses(projectId), loadAttributes(projectId)]);
+    project.value = found;
     follow(projectId);
   }
 
   async function refresh(): Promise<void> {
     if (!project.value) return;
-    project.value = await take(
-      api.GET("/api/v1/projects/{project_id}", { params: { path: { project_id: id.value } } }),
-    );
+    project.value = await loadProject(id.value);
   }
 
-  async function loadClasses(): Promise<void> {
+  function loadProject(projectId: number): Promise<Project> {
+    return take(api.GET("/api/v1/projects/{project_id}", { params: { path: { project_id: projectId } } }));
+  }
+
+  async function loadClasses(projectId = id.value): Promise<void> {
     const found = await take(
-      api.GET("/api/v1/projects/{project_id}/classes", { params: { path: { project_id: id.value } } }),
+      api.GET("/api/v1/projects/{project_id}/classes", { params: { path: { project_id: projectId } } }),
     );
     allClasses.value = found.classes;
   }
 
-  async function loadAttributes(): Promise<void> {
+  async function loadAttributes(projectId = id.value): Promise<void> {
     const found = await take(
-      api.GET("/api/v1/projects/{project_id}/attributes", { params: { path: { project_id: id.value } } }),
+      api.GET("/api/v1/projects/{project_id}/attributes", { params: { path: { project_id: projectId } } }),
     );
     attributes.value = found.attributes;
   }

@@ -88,10 +88,8 @@ def read_picture(source: Path | BinaryIO, name: str | None = None) -> NDArray[np
     InputError
         If it is not a picture of a known format, is damaged, too small or too large.
     """
-    called = name or (source.name if isinstance(source, Path) else "picture")
-    with _opened(source, called) as opened, _room.held(opened.width * opened.height):
-        opened.load()
-        return _upright(_rgb(opened), _orientation(opened))
+    with _loaded(source, name or (source.name if isinstance(source, Path) else "picture")) as loaded:
+        return _upright(_rgb(loaded), _orientation(loaded))
 
 
 def picture_size(path: Path, name: str | None = None) -> tuple[int, int]:
@@ -151,7 +149,8 @@ def crop_picture(
     if not (x2 > 0 and y2 > 0 and x1 < width and y1 < height and x2 > x1 and y2 > y1):
         raise InputError(f"{called}: [{x1:g}, {y1:g}, {x2:g}, {y2:g}] holds nothing of the picture")
     wanted = max(width, height) * side / max(x2 - x1, 1.0)
-    whole = _reduced(path, called, wanted)
+    with _loaded(path, called, wanted) as loaded:
+        whole = _upright(_rgb(loaded), _orientation(loaded))
     scale = whole.shape[1] / width
     zoom = side / ((x2 - x1) * scale)
     left, top = max(0, round(x1 * scale)), max(0, round(y1 * scale))
@@ -188,13 +187,10 @@ def small_picture(path: Path, longest: int, name: str | None = None) -> NDArray[
     InputError
         As `read_picture`.
     """
-    with _opened(path, name or path.name) as opened:
-        _draft(opened, longest)
-        with _room.held(opened.width * opened.height):
-            opened.load()
-            plain = opened.mode in ("RGB", "L") and "transparency" not in opened.info
-            small = _shrunk(opened if plain else Image.fromarray(_rgb(opened)), longest)
-        return _upright(np.asarray(small.convert("RGB")), _orientation(opened))
+    with _loaded(path, name or path.name, longest) as loaded:
+        plain = loaded.mode in ("RGB", "L") and "transparency" not in loaded.info
+        small = _shrunk(loaded if plain else Image.fromarray(_rgb(loaded)), longest)
+        return _upright(np.asarray(small.convert("RGB")), _orientation(loaded))
 
 
 def encode_jpeg(pixels: NDArray[np.uint8], quality: int = 92) -> bytes:
@@ -204,13 +200,15 @@ def encode_jpeg(pixels: NDArray[np.uint8], quality: int = 92) -> bytes:
     return buffer.getvalue()
 
 
-def _reduced(path: Path, called: str, longest: float) -> NDArray[np.uint8]:
-    """The picture upright, and smaller if it has at least ``longest`` pixels on its longer side all the same."""
-    with _opened(path, called) as opened:
-        _draft(opened, longest)
+@contextmanager
+def _loaded(source: Path | BinaryIO, called: str, longest: float | None = None) -> Iterator[Picture]:
+    """A picture whose pixels are there, once there was room for them: all, or as few as leave ``longest``."""
+    with _opened(source, called) as opened:
+        if longest is not None:
+            _draft(opened, longest)
         with _room.held(opened.width * opened.height):
             opened.load()
-            return _upright(_rgb(opened), _orientation(opened))
+            yield opened
 
 
 def _draft(opened: Picture, longest: float) -> None:

@@ -10,6 +10,7 @@ from sqlalchemy.orm import InstrumentedAttribute, Session
 from avocet.store.tables import Base
 
 T = TypeVar("T", int, str)
+S = TypeVar("S", bound=Any)
 
 CHUNK = 20_000
 """Rows fetched at a time, so that other threads get their turn."""
@@ -42,6 +43,17 @@ def insert_rows(
     marks = ", ".join("?" * len(columns))
     statement = f"INSERT INTO {name} ({', '.join(columns)}) VALUES ({marks})"
     session.connection().exec_driver_sql(statement, [tuple(row) for row in rows])
+
+
+def quietly(statement: S) -> S:
+    """An update or delete that looks for no objects of the session that it may concern: there are none."""
+    quiet: S = statement.execution_options(synchronize_session=False)
+    return quiet
+
+
+def without_index(column: InstrumentedAttribute[int]) -> ColumnElement[int]:
+    """A column in a condition that shall not decide where rows are sought: a sum has no index."""
+    return column + 0
 
 
 def among(column: InstrumentedAttribute[T], values: Sequence[T]) -> ColumnElement[bool]:

@@ -8,9 +8,11 @@ import {
   MarkLineComponent,
   TooltipComponent,
 } from "echarts/components";
-import { type EChartsType, init, use } from "echarts/core";
+import { type EChartsType, use } from "echarts/core";
 import { CanvasRenderer } from "echarts/renderers";
-import { onBeforeUnmount, onMounted, ref, watch } from "vue";
+import { ref, watch } from "vue";
+
+import { PLAIN, useChart } from "@/parts/charts/useChart";
 
 use([
   LineChart,
@@ -37,14 +39,11 @@ const props = defineProps<{
 }>();
 
 const place = ref<HTMLDivElement>();
-let chart: EChartsType | null = null;
-let observer: ResizeObserver;
 
-function draw(): void {
-  chart?.setOption(
+function draw(chart: EChartsType): void {
+  chart.setOption(
     {
-      animation: false,
-      textStyle: { fontFamily: "'Source Sans 3 Variable', sans-serif", color: "#15181b" },
+      ...PLAIN,
       grid: { left: 46, right: 16, top: 30, bottom: 38 },
       legend: {
         top: 0,
@@ -104,17 +103,8 @@ function draw(): void {
   );
 }
 
-onMounted(() => {
-  chart = init(place.value!);
-  draw();
-  observer = new ResizeObserver(() => chart?.resize());
-  observer.observe(place.value!);
-});
-onBeforeUnmount(() => {
-  observer.disconnect();
-  chart?.dispose();
-});
-watch(() => [props.curves, props.xTop, props.marks], draw, { deep: true });
+const drawAgain = useChart(place, draw);
+watch(() => [props.curves, props.xTop, props.marks], drawAgain, { deep: true });
 </script>
 
 <template>

@@ -2,9 +2,11 @@
 /** Points and bars: drawn from an ECharts option, with a click on what lies behind a point. */
 import { BarChart, LineChart, ScatterChart } from "echarts/charts";
 import { GridComponent, TooltipComponent } from "echarts/components";
-import { type EChartsCoreOption, type EChartsType, init, use } from "echarts/core";
+import { type EChartsCoreOption, type EChartsType, use } from "echarts/core";
 import { CanvasRenderer } from "echarts/renderers";
-import { onBeforeUnmount, onMounted, ref, watch } from "vue";
+import { ref, watch } from "vue";
+
+import { PLAIN, useChart } from "@/parts/charts/useChart";
 
 use([BarChart, LineChart, ScatterChart, GridComponent, TooltipComponent, CanvasRenderer]);
 
@@ -12,26 +14,13 @@ const props = defineProps<{ option: EChartsCoreOption; label: string }>();
 const emit = defineEmits<{ pressed: [value: unknown] }>();
 
 const place = ref<HTMLDivElement>();
-let chart: EChartsType | null = null;
-let observer: ResizeObserver;
 
-function draw(): void {
-  const text = { fontFamily: "'Source Sans 3 Variable', sans-serif", color: "#15181b" };
-  chart?.setOption({ animation: false, textStyle: text, ...props.option }, { notMerge: true });
+function draw(chart: EChartsType): void {
+  chart.setOption({ ...PLAIN, ...props.option }, { notMerge: true });
 }
 
-onMounted(() => {
-  chart = init(place.value!);
-  chart.on("click", (event) => emit("pressed", event.value));
-  draw();
-  observer = new ResizeObserver(() => chart?.resize());
-  observer.observe(place.value!);
-});
-onBeforeUnmount(() => {
-  observer.disconnect();
-  chart?.dispose();
-});
-watch(() => props.option, draw);
+const drawAgain = useChart(place, draw, (chart) => chart.on("click", (event) => emit("pressed", event.value)));
+watch(() => props.option, drawAgain);
 </script>
 
 <template>

@@ -133,11 +133,6 @@ function settle(shown: boolean): void {
   onScreen.value = true;
 }
 watch([settled, place], () => settled.value && walk.lookAhead());
-// The picture may be there before the classes are.
-watch(
-  () => store.classes,
-  () => activeClass.value === null && sitting.chooseFirstClass(),
-);
 
 /** Undo or redo on this picture, as it was left; what somebody else made of it since is not undone unasked. */
 function takeTurn(turn: Turn, labels: Labels): void {

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.store.database import Sessions, reading
-from avocet.store.rows import among
+from avocet.store.rows import among, quietly, without_index
 from avocet.store.tables import Box, Change, ChangedPicture, ObjectClass, Picture, now
 from avocet.work.job_kinds import ClassToMerge, Task
 from avocet.work.job_outcomes import ChangeMade
@@ -25,6 +25,7 @@ AT_ONCE = 1000
 """Pictures met in one transaction."""
 
 MARK = re.compile(r"class (\d+) into (\d+)")
+"""What a merge leaves on the pictures that it met."""
 
 
 def do_merge(task: Task[ClassToMerge]) -> ChangeMade:
@@ -83,6 +84,11 @@ def merge_class(
             return ChangeMade(change_id=change_id, title=change.title, changed=changed)
 
 
+def is_merge(mark: str) -> bool:
+    """Whether what a change left on a picture tells of a merge."""
+    return MARK.fullmatch(mark) is not None
+
+
 def restore_merged(session: Session, change_id: int, mark: str, ids: Sequence[int]) -> int:
     """Give boxes back the class that they had before a merge, where they still lie as it left them.
 
@@ -110,7 +116,7 @@ def restore_merged(session: Session, change_id: int, mark: str, ids: Sequence[in
     )
     back = (*_of(after, ids), func.instr(literal(";") + turned + ";", literal(";") + _place() + ";") > 0)
     pictures = session.scalars(select(Box.picture_id).where(*back).distinct()).all()
-    session.execute(_quietly(update(Box).where(*back).values(class_id=before)))
+    session.execute(quietly(update(Box).where(*back).values(class_id=before)))
     _saved(session, pictures)
     return len(pictures)
 
@@ -132,14 +138,14 @@ def _turn(session: Session, change_id: int, class_id: int, into_id: int, ids: Se
         )
     )
     pictures = session.scalars(select(Box.picture_id).where(*_of(class_id, ids)).distinct()).all()
-    result: Any = session.execute(_quietly(update(Box).where(*_of(class_id, ids)).values(class_id=into_id)))
+    result: Any = session.execute(quietly(update(Box).where(*_of(class_id, ids)).values(class_id=into_id)))
     _saved(session, pictures)
     return int(result.rowcount)
 
 
 def _of(class_id: int, pictures: Sequence[int]) -> tuple[ColumnElement[bool], ...]:
-    """Boxes of a class on some pictures, sought by the pictures: a sum has no index that leads elsewhere."""
-    return among(Box.picture_id, pictures), Box.class_id + 0 == class_id
+    """Boxes of a class on some pictures, sought by the pictures."""
+    return among(Box.picture_id, pictures), without_index(Box.class_id) == class_id
 
 
 def _place() -> ColumnElement[str]:
@@ -153,9 +159,4 @@ def _turned(record: Any) -> Any:
 
 def _saved(session: Session, pictures: Sequence[int]) -> None:
     values = {"revision": Picture.revision + 1, "labelled_at": now()}
-    session.execute(_quietly(update(Picture).where(among(Picture.id, pictures)).values(values)))
-
-
-def _quietly(statement: Any) -> Any:
-    """Without looking for objects of the session that it concerns: there are none."""
-    return statement.execution_options(synchronize_session=False)
+    session.execute(quietly(update(Picture).where(among(Picture.id, pictures)).values(values)))

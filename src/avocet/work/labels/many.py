@@ -15,7 +15,7 @@ from sqlalchemy.dialects.sqlite import insert as insert_or
 from sqlalchemy.orm import Session
 
 from avocet.store.database import Sessions, reading
-from avocet.store.rows import among, insert_rows
+from avocet.store.rows import among, insert_rows, quietly
 from avocet.store.tables import Box, ChangedPicture, Part, Picture, PictureState, now
 from avocet.work.labels.boxes import NewBox, labels_record, state_with
 from avocet.work.labels.changes import digest
@@ -127,7 +127,7 @@ def _write_boxes(session: Session, planned: Sequence[tuple[PictureRow, Rewritten
             anew.append((labels, after))
     for class_id, ids in turned.items():
         statement = update(Box).where(among(Box.id, ids)).values(class_id=class_id)
-        session.execute(statement.execution_options(synchronize_session=False))
+        session.execute(quietly(statement))
     if not anew:
         return
     held = [labels.id for labels, _ in anew if labels.boxes]

@@ -27,8 +27,7 @@ from avocet.work.job_outcomes import Undone
 from avocet.work.labels.attribute_changes import restore_attributes, take_away_added_attributes
 from avocet.work.labels.boxes import boxes_from
 from avocet.work.labels.changes import class_row, digest, name_again, renumber
-from avocet.work.labels.class_merge import MARK as MARK_OF_A_MERGE
-from avocet.work.labels.class_merge import restore_merged
+from avocet.work.labels.class_merge import is_merge, restore_merged
 from avocet.work.labels.many import AS_IT_IS, Rewritten, label_portions, write_labels
 from avocet.work.labels.rows import picture_rows
 from avocet.work.pictures.filing import AT_ONCE as FILED_AT_ONCE
@@ -105,11 +104,9 @@ def _set_back(sessions: Sessions, change_id: int, marks: Sequence[str], ids: Seq
     """Undo on some pictures what statements over many did, and forget it; returns how many were as they left them."""
     with sessions.begin() as session:
         restored = 0
-        merged = [mark for mark in marks if MARK_OF_A_MERGE.fullmatch(mark)]
-        for mark in merged:
-            restored += restore_merged(session, change_id, mark, ids)
-        if not merged:
-            restored += restore_filing(session, change_id, marks, ids)
+        for mark in marks:
+            restore = restore_merged if is_merge(mark) else restore_filing
+            restored += restore(session, change_id, mark, ids)
         session.execute(
             delete(ChangedPicture).where(
                 ChangedPicture.change_id == change_id, among(ChangedPicture.picture_id, ids)

@@ -1,37 +1,26 @@
 """Pictures taken into a project: read, checked and copied first, recorded last."""
 
-import os
-from collections.abc import Callable, Collection, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal, TypeVar
+from typing import Literal
 
-import numpy as np
-from numpy.typing import NDArray
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.core.labels.looks import picture_look
-from avocet.files import copy_file, move_file, write_bytes
+from avocet.files import copy_file, move_file
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
-from avocet.media.pictures import encode_jpeg, has_more_pages, picture_size, small_picture
+from avocet.media.pictures import has_more_pages, picture_size
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.rows import among
 from avocet.store.tables import Clip, Picture
+from avocet.work.cores import on_all_cores
 from avocet.work.pictures.files import content_hash
+from avocet.work.pictures.small import checked_small, keep_small
 from avocet.work.project.projects import get_project
-
-T = TypeVar("T")
-R = TypeVar("R")
-
-THUMBNAIL = 320
-"""Longer side of a thumbnail in pixels."""
-
-THUMBNAIL_QUALITY = 82
 
 Keep = Literal["copy", "move", "in place"]
 """What becomes of a file that is added: it stays and is copied, it is ours to move, or it is read where it lies."""
@@ -183,11 +172,10 @@ def _prepared(folder: DataFolder, project_id: int, arrival: Arrival, digest: str
     width, height = picture_size(path, name)
     remark = f"{name} has several pages or frames; only the first is taken" if has_more_pages(path) else ""
     look = None
-    if arrival.seen != "header":
-        small = checked_small(path, name, width, height)
-        if arrival.seen == "whole":
-            write_bytes(folder.thumbnail(project_id, digest), encode_jpeg(small, THUMBNAIL_QUALITY))
-            look = picture_look(small)
+    if arrival.seen == "whole":
+        look = keep_small(path, name, width, height, folder.thumbnail(project_id, digest))
+    elif arrival.seen == "decoded":
+        checked_small(path, name, width, height)
     status = path.stat()
     suffix = Path(name).suffix.lower()
     if arrival.keep != "in place":
@@ -211,15 +199,6 @@ def _prepared(folder: DataFolder, project_id: int, arrival: Arrival, digest: str
     return Added(picture, fresh=True, remark=remark)
 
 
-def checked_small(path: Path, name: str, width: int, height: int) -> NDArray[np.uint8]:
-    """The picture as small as a thumbnail, once it was read to its end and found to have its size. Raises `InputError`."""
-    small = small_picture(path, THUMBNAIL, name)
-    high, wide = small.shape[:2]
-    if (height > width) != (high > wide) and high != wide:
-        raise InputError(f"{name} is damaged: it lies otherwise than its header says")
-    return small
-
-
 def _known(session: Session, project_id: int, digests: Collection[str]) -> dict[str, Picture]:
     query = select(Picture).where(
         Picture.project_id == project_id, among(Picture.content_hash, sorted(digests))
@@ -233,28 +212,6 @@ def _digest(arrival: Arrival) -> str:
         return arrival.digest or content_hash(arrival.path)
     except OSError as error:
         raise InputError(f"{arrival.name} cannot be read: {error.strerror}") from None
-
-
-def on_all_cores(does: Callable[[T], R], items: Sequence[T]) -> list[R | InputError]:
-    """What comes of each item, or why nothing does. Threads suffice: decoders and hashes let others run."""
-
-    def tried(item: T) -> R | InputError:
-        try:
-            return does(item)
-        except InputError as error:
-            return error
-
-    cores = min(os.cpu_count() or 1, len(items))
-    if cores < 2:
-        return [tried(each) for each in items]
-    result: list[R | InputError] = [InputError("")] * len(items)
-
-    def every(core: int) -> None:
-        result[core::cores] = [tried(each) for each in items[core::cores]]
-
-    with ThreadPoolExecutor(cores) as pool:
-        list(pool.map(every, range(cores)))
-    return result
 
 
 def _check_kind(name: str) -> None:

@@ -4,7 +4,7 @@ Each is one statement over a portion of pictures, whatever their number. A pictu
 change carries a mark of what it got (``part test``, ``bin in``, ``tag + glare``) and what it had.
 """
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, TypeVar, cast
 
@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 
 from avocet.readable import so_many, usable_name
 from avocet.store.database import Sessions
-from avocet.store.rows import among
+from avocet.store.rows import among, quietly, without_index
 from avocet.store.tables import Change, ChangedPicture, Part, Picture, PictureTag, now
 from avocet.work.job_kinds import PicturesToBin, PicturesToPart, PicturesToTag, Task
 from avocet.work.job_outcomes import ChangeMade
@@ -147,27 +147,27 @@ def _file(
 
 def _take(session: Session, project_id: int, change_id: int, step: _Step, ids: Sequence[int]) -> int:
     """Write one portion of a step; returns how many pictures it met."""
-    # A sum has no index: the pictures are sought by their number, not by going through the project's.
-    chosen = (Picture.project_id + 0 == project_id, among(Picture.id, ids), step.differs)
+    # Sought by their number, not by going through all of the project.
+    chosen = (without_index(Picture.project_id) == project_id, among(Picture.id, ids), step.differs)
     rows = select(literal(change_id), Picture.id, literal(step.mark), step.before).where(*chosen)
     columns = ["change_id", "picture_id", "after", "before"]
     met = _count(session.execute(insert(ChangedPicture).from_select(columns, rows)))
     if step.tag:
         _tag(session, select(Picture.id).where(*chosen), step.tag, step.tagged)
     else:
-        session.execute(_quietly(update(Picture).where(*chosen).values(step.values)))
+        session.execute(quietly(update(Picture).where(*chosen).values(step.values)))
     return met
 
 
-def restore_filing(session: Session, change_id: int, marks: Iterable[str], ids: Sequence[int]) -> int:
+def restore_filing(session: Session, change_id: int, mark: str, ids: Sequence[int]) -> int:
     """Give pictures back how they were filed before a change, where they are still as it left them.
 
     Parameters
     ----------
     session : Session
     change_id : int
-    marks : iterable of str
-        Those that the change left on these pictures.
+    mark : str
+        What the change left on these pictures.
     ids : sequence of int
 
     Returns
@@ -175,46 +175,36 @@ def restore_filing(session: Session, change_id: int, marks: Iterable[str], ids: 
     int
         Pictures restored.
     """
-    restored = 0
-    for mark in marks:
-        rows = select(ChangedPicture.picture_id).where(
-            ChangedPicture.change_id == change_id,
-            ChangedPicture.after == mark,
-            among(ChangedPicture.picture_id, ids),
-        )
-        if mark.startswith((TAGGED, UNTAGGED)):
-            restored += _tag(session, rows, mark[len(TAGGED) :], mark.startswith(UNTAGGED))
-            continue
-        had = (
-            select(ChangedPicture.before)
-            .where(ChangedPicture.change_id == change_id, ChangedPicture.picture_id == Picture.id)
-            .scalar_subquery()
-        )
-        if mark.startswith(PART):
-            as_left = Picture.part.is_not_distinct_from(Part(mark[len(PART) :]) if mark != PART else None)
-            values = {"part": func.json_extract(had, "$.part")}
-        else:
-            as_left = Picture.binned_at.is_not(None) if mark == BINNED else Picture.binned_at.is_(None)
-            values = {"binned_at": func.json_extract(had, "$.binned_at")}
-        statement = update(Picture).where(Picture.id.in_(rows), as_left).values(values)
-        restored += _count(session.execute(_quietly(statement)))
-    return restored
+    rows = select(ChangedPicture.picture_id).where(
+        ChangedPicture.change_id == change_id,
+        ChangedPicture.after == mark,
+        among(ChangedPicture.picture_id, ids),
+    )
+    if mark.startswith((TAGGED, UNTAGGED)):
+        return _tag(session, rows, mark[len(TAGGED) :], mark.startswith(UNTAGGED))
+    had = (
+        select(ChangedPicture.before)
+        .where(ChangedPicture.change_id == change_id, ChangedPicture.picture_id == Picture.id)
+        .scalar_subquery()
+    )
+    if mark.startswith(PART):
+        as_left = Picture.part.is_not_distinct_from(Part(mark[len(PART) :]) if mark != PART else None)
+        values = {"part": func.json_extract(had, "$.part")}
+    else:
+        as_left = Picture.binned_at.is_not(None) if mark == BINNED else Picture.binned_at.is_(None)
+        values = {"binned_at": func.json_extract(had, "$.binned_at")}
+    statement = update(Picture).where(Picture.id.in_(rows), as_left).values(values)
+    return _count(session.execute(quietly(statement)))
 
 
 def _tag(session: Session, pictures: Select[int], tag: str, on: bool) -> int:
     """Put a tag on the pictures of a query, or take it off; returns how many had it the other way."""
     if not on:
         gone = delete(PictureTag).where(PictureTag.tag == tag, PictureTag.picture_id.in_(pictures))
-        return _count(session.execute(_quietly(gone)))
+        return _count(session.execute(quietly(gone)))
     listed = pictures.add_columns(literal(tag)).where(true())
     statement = insert_or(PictureTag).from_select(["picture_id", "tag"], listed)
     return _count(session.execute(statement.on_conflict_do_nothing()))
-
-
-def _quietly(statement: T) -> T:
-    """Without looking for objects of the session that it concerns: there are none."""
-    quiet: T = statement.execution_options(synchronize_session=False)
-    return quiet
 
 
 def _count(result: Any) -> int:

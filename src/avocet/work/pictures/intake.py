@@ -220,7 +220,8 @@ class _Arriving:
             self._take_clip(arrival)
             return
         self._waiting.append(arrival)
-        self._bytes += arrival.path.stat().st_size
+        # One that is gone meanwhile is refused with the others.
+        self._bytes += arrival.path.stat().st_size if arrival.path.is_file() else 0
         if len(self._waiting) >= AT_ONCE or self._bytes >= BYTES_AT_ONCE:
             self.take()
 

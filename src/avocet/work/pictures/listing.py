@@ -7,6 +7,7 @@ from sqlalchemy import ColumnElement, String, func, select, tuple_, type_coerce
 from sqlalchemy.orm import Session, selectinload
 
 from avocet.core.errors import InputError
+from avocet.store.rows import without_index
 from avocet.store.tables import Box, Part, Picture, PictureState, PictureTag
 from avocet.work.labels.attributes import has
 
@@ -140,8 +141,7 @@ def conditions(project_id: int, wanted: Filter, looked_up: bool = False) -> list
     if wanted.unassigned:
         conditions.append(Picture.part.is_(None))
     if wanted.class_id is not None and looked_up:
-        # A sum has no index: the boxes are sought by their picture.
-        of_class = (Box.picture_id == Picture.id, Box.class_id + 0 == wanted.class_id)
+        of_class = (Box.picture_id == Picture.id, without_index(Box.class_id) == wanted.class_id)
         conditions.append(select(Box.id).where(*of_class).exists())
     elif wanted.class_id is not None:
         conditions.append(Picture.id.in_(select(Box.picture_id).where(Box.class_id == wanted.class_id)))

@@ -6,17 +6,18 @@ from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.core.labels.looks import picture_look
 from avocet.files import write_bytes
 from avocet.media.pictures import encode_jpeg, small_picture
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
+from avocet.store.rows import among
 from avocet.store.tables import Job, JobState, Picture
+from avocet.work.cores import on_all_cores
 from avocet.work.job_kinds import LOOK_AT_PICTURES, ForProject, Task
 from avocet.work.job_outcomes import PicturesSeen
 from avocet.work.jobs import create_job
-from avocet.work.pictures.adding import THUMBNAIL, THUMBNAIL_QUALITY, checked_small, on_all_cores
-from avocet.work.pictures.files import StoredPicture, get_picture, picture_path
+from avocet.work.pictures.files import StoredPicture, picture_path
+from avocet.work.pictures.small import LONGER_SIDE, QUALITY, keep_small
 from avocet.work.problems import NotFound
 from avocet.work.progress import Reporter, Stopped
 
@@ -30,8 +31,8 @@ def thumbnail(folder: DataFolder, picture: Picture | StoredPicture) -> Path:
     """Path of the picture's thumbnail, made now if there is none yet."""
     path = folder.thumbnail(picture.project_id, picture.content_hash)
     if not path.is_file():
-        small = small_picture(picture_path(folder, picture), THUMBNAIL, picture.name)
-        write_bytes(path, encode_jpeg(small, THUMBNAIL_QUALITY))
+        small = small_picture(picture_path(folder, picture), LONGER_SIDE, picture.name)
+        write_bytes(path, encode_jpeg(small, QUALITY))
     return path
 
 
@@ -57,7 +58,8 @@ def look_at_pictures(
 ) -> PicturesSeen:
     """Make the missing thumbnails of a project, and keep the look of pictures that have none.
 
-    A picture whose file is damaged, gone or changed is passed over, and told of.
+    A picture whose file is damaged or changed is passed over and told of. One whose file is gone is
+    passed over without a word, as a disk may be away for a while: the grid says so where it is shown.
     """
     with reading(sessions)() as session:
         todo = list(
@@ -72,14 +74,15 @@ def look_at_pictures(
         if reporter.should_stop():
             raise Stopped
         with reading(sessions)() as session:
-            pictures = [get_picture(session, each) for each in todo[at : at + AT_ONCE]]
+            chosen = select(Picture).where(among(Picture.id, todo[at : at + AT_ONCE]))
+            pictures = session.scalars(chosen).all()
         looks = on_all_cores(lambda picture: _look(folder, picture), pictures)
+        unreadable += [str(look) for look in looks if isinstance(look, InputError)]
         found = [
             {"id": picture.id, "look": look}
             for picture, look in zip(pictures, looks, strict=True)
-            if not isinstance(look, InputError)
+            if isinstance(look, int)
         ]
-        unreadable += [str(look) for look in looks if isinstance(look, InputError)]
         if found:
             with sessions.begin() as session:
                 session.execute(update(Picture), found)
@@ -89,14 +92,11 @@ def look_at_pictures(
     return PicturesSeen(pictures=seen, unreadable=len(unreadable), messages=unreadable[:MOST_MESSAGES])
 
 
-def _look(folder: DataFolder, picture: Picture) -> int:
-    """Make a picture's thumbnail, and tell its look. Raises `InputError` where it cannot be read."""
+def _look(folder: DataFolder, picture: Picture) -> int | None:
+    """Make a picture's thumbnail, and tell its look; None where its file is gone. Raises `InputError`."""
     try:
         path = picture_path(folder, picture)
-    except NotFound as error:
-        raise InputError(str(error)) from None
-    small = checked_small(path, picture.name, picture.width, picture.height)
+    except NotFound:
+        return None
     kept = folder.thumbnail(picture.project_id, picture.content_hash)
-    if not kept.is_file():
-        write_bytes(kept, encode_jpeg(small, THUMBNAIL_QUALITY))
-    return picture_look(small)
+    return keep_small(path, picture.name, picture.width, picture.height, kept)
