@@ -24,6 +24,8 @@ from avocet.work.pictures.splits import labelled_by_part, split_pictures
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import create_project, project_named
 
+USUAL_SPLIT = ",".join(map(str, RATIOS))
+
 
 @click.command("import")
 @click.argument("labels", type=click.Path(path_type=Path))
@@ -63,7 +65,7 @@ from avocet.work.project.projects import create_project, project_named
 @click.option("--replace", is_flag=True, help="Also replace the labels of pictures that have some.")
 @click.option(
     "--split",
-    default=",".join(map(str, RATIOS)),
+    default=USUAL_SPLIT,
     show_default=True,
     help="Ratio of training, validation and test.",
 )
@@ -248,5 +250,5 @@ def _ratios(text: str) -> list[float]:
     except ValueError:
         ratios = []
     if len(ratios) != 3 or min(ratios) < 0 or not sum(ratios) > 0:
-        raise InputError(f"--split takes three ratios such as 80,20,0, not {text!r}")
+        raise InputError(f"--split takes three ratios such as {USUAL_SPLIT}, not {text!r}")
     return ratios

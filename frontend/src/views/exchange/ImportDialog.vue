@@ -21,6 +21,9 @@ const NEW = "new";
 const LEFT_OUT = "";
 const job = ref<Job | null>(null);
 const read = ref<Read | null>(null);
+const input = ref<HTMLInputElement>();
+/** What was chosen last, by its name. */
+const chosen = ref("");
 const failed = ref("");
 const busy = ref("");
 const replace = ref(false);
@@ -35,7 +38,7 @@ watch(shown, async (open) => {
     return;
   }
   job.value = read.value = null;
-  failed.value = busy.value = "";
+  failed.value = busy.value = chosen.value = "";
   replace.value = false;
   void listFormats();
   if (props.archiveJob !== null) await again(props.archiveJob, null);
@@ -66,12 +69,13 @@ async function follow(starting: Promise<{ job: Job }>, words: string): Promise<v
 }
 
 async function look(event: Event): Promise<void> {
-  const input = event.target as HTMLInputElement;
-  const files = [...(input.files ?? [])];
-  input.value = "";
+  const field = event.target as HTMLInputElement;
+  const files = [...(field.files ?? [])];
+  field.value = "";
   if (!files.length) return;
-  const words = `Reading ${files.length === 1 ? files[0]!.name : count(files.length, "file")}`;
-  await follow(sendFiles<{ job: Job }>(`/api/v1/projects/${store.id}/annotations`, files), words);
+  chosen.value = files.length === 1 ? files[0]!.name : count(files.length, "file");
+  const sent = sendFiles<{ job: Job }>(`/api/v1/projects/${store.id}/annotations`, files);
+  await follow(sent, `Reading ${chosen.value}`);
 }
 
 async function again(jobId: number, columns: Columns | null): Promise<void> {
@@ -121,9 +125,15 @@ async function takeOver(): Promise<void> {
             </tr>
           </tbody>
         </table>
+        <p>
+          <el-button data-test="choose-labels" @click="input?.click()">Choose files</el-button>
+          <span class="soft chosen">{{ chosen }}</span>
+        </p>
         <input
+          ref="input"
           type="file"
           multiple
+          hidden
           accept=".json,.jsonl,.ndjson,.xml,.csv,.tsv,.txt,.names,.yaml,.yml,.zip,.tar,.gz,.tgz"
           aria-label="Annotation files"
           data-test="import-file"
@@ -143,6 +153,12 @@ async function takeOver(): Promise<void> {
           <b>{{ count(read.boxes, "box", "boxes") }}</b> for
           <b>{{ count(read.pictures, "unlabelled picture") }}</b>
         </p>
+        <div v-if="read.problems_count" class="notice bad" data-test="import-problems">
+          {{ count(read.problems_count, "entry", "entries") }} would be left out:
+          <ul>
+            <li v-for="each in read.problems" :key="each">{{ each }}</li>
+          </ul>
+        </div>
         <TableColumns
           v-if="read.table"
           :header="read.table.header"
@@ -185,12 +201,6 @@ async function takeOver(): Promise<void> {
             <li v-for="each in read.missing" :key="each">{{ each }}</li>
           </ul>
         </details>
-        <div v-if="read.problems_count" class="notice bad" data-test="import-problems">
-          {{ count(read.problems_count, "entry", "entries") }} would be left out:
-          <ul>
-            <li v-for="each in read.problems" :key="each">{{ each }}</li>
-          </ul>
-        </div>
       </template>
     </div>
     <template #footer>
@@ -204,6 +214,9 @@ async function takeOver(): Promise<void> {
 </template>
 
 <style scoped>
+.chosen {
+  margin-left: 10px;
+}
 .body {
   display: grid;
   gap: 12px;
