@@ -5,7 +5,7 @@ Objects of the database are for working on one picture. Whoever looks at all of 
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -80,7 +80,9 @@ class LabelColumns:
         return there
 
     def of_pictures(self, chosen: NDArray[np.bool_]) -> "LabelColumns":
-        """Only some pictures with their boxes."""
+        """Only some pictures with their boxes; of all of them nothing is copied."""
+        if chosen.all():
+            return self
         boxes = chosen[self.owner]
         place = np.cumsum(chosen) - 1
         return LabelColumns(
@@ -121,6 +123,10 @@ def brought_up_to_date(session: Session, project_id: int, before: LabelColumns) 
         return read_columns(session, project_id)
     ids = pictures[:, 0].astype(np.int64)
     same = _revisions(before, ids) == pictures[:, -1]
+    if same.all() and there == len(before.picture_ids):
+        # The same pictures with the same boxes, filed otherwise.
+        table = np.vstack([_picture_table(before)[stay], pictures])
+        return replace(before, **_picture_columns(table), stamp=stamp)
     boxes = _boxes(session, [among(Picture.id, ids[~same].tolist())])
     old = _picture_table(before.of_pictures(stay))
     old_boxes = _box_table(before.of_pictures(stay | np.isin(before.picture_ids, ids[same])))
@@ -185,18 +191,25 @@ def _box_table(columns: LabelColumns) -> Array:
     ).astype(np.float64)  # fmt: skip
 
 
-def _assembled(pictures: Array, boxes: Array, stamp: int) -> LabelColumns:
+def _picture_columns(pictures: Array) -> dict[str, Any]:
+    """What a table of pictures gives of `LabelColumns`, in the order of their ids."""
     pictures = pictures[np.argsort(pictures[:, 0], kind="stable")]
-    ids = pictures[:, 0].astype(np.int64)
-    owner = np.searchsorted(ids, boxes[:, 0].astype(np.int64))
+    return {
+        "picture_ids": pictures[:, 0].astype(np.int64),
+        "sizes": pictures[:, 1:3],
+        "part": pictures[:, 3].astype(np.int8),
+        "state": pictures[:, 4].astype(np.int8),
+        "revisions": pictures[:, 5].astype(np.int64),
+    }
+
+
+def _assembled(pictures: Array, boxes: Array, stamp: int) -> LabelColumns:
+    columns = _picture_columns(pictures)
+    owner = np.searchsorted(columns["picture_ids"], boxes[:, 0].astype(np.int64))
     rank = np.argsort(owner, kind="stable")
     boxes, owner = boxes[rank], owner[rank]
     return LabelColumns(
-        picture_ids=ids,
-        sizes=pictures[:, 1:3],
-        part=pictures[:, 3].astype(np.int8),
-        state=pictures[:, 4].astype(np.int8),
-        revisions=pictures[:, 5].astype(np.int64),
+        **columns,
         owner=owner,
         box_ids=boxes[:, 1].astype(np.int64),
         class_ids=boxes[:, 2].astype(np.int64),

@@ -88,6 +88,8 @@ def labels_beside(folder: DataFolder, snapshot: Snapshot) -> RunLabels:
 
 
 def _only(columns: LabelColumns, boxes: NDArray[np.bool_], class_ids: NDArray[np.int64]) -> LabelColumns:
+    if boxes.all():
+        return replace(columns, class_ids=class_ids)
     return replace(
         columns,
         owner=columns.owner[boxes],
