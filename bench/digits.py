@@ -45,17 +45,23 @@ PHOTOGRAPHS = (
 )
 
 
-def pictures(seed: int = 0) -> list[LabelledPicture]:
-    """The 200 pictures, the held-out ones last."""
+def pictures(
+    seed: int = 0,
+    learnt: int = PICTURES - HELD_OUT,
+    held_out: int = HELD_OUT,
+    side: int = SIDE,
+    wide: bool = False,
+) -> list[LabelledPicture]:
+    """Square pictures, the held-out ones last; digits 24 to 64 pixels high, or of any size from 12 to 300."""
     digits = load_digits()
-    photographs = [_rgb(getattr(data, name)()) for name in PHOTOGRAPHS]
+    photographs = [_rgb(getattr(data, name)(), side) for name in PHOTOGRAPHS]
     random = np.random.default_rng(seed)
     order = random.permutation(len(digits.images))
-    kept = round(len(order) * HELD_OUT / PICTURES)
+    kept = round(len(order) * held_out / (learnt + held_out))
     made = []
-    for number in range(PICTURES):
-        own = order[:-kept] if number < PICTURES - HELD_OUT else order[-kept:]
-        made.append(_picture(number, photographs, digits.images, digits.target, own, random))
+    for number in range(learnt + held_out):
+        own = order[:-kept] if number < learnt else order[-kept:]
+        made.append(_picture(number, photographs, digits.images, digits.target, own, random, side, wide))
     return made
 
 
@@ -66,11 +72,13 @@ def _picture(
     targets: NDArray[np.int64],
     own: NDArray[np.int64],
     random: np.random.Generator,
+    side: int,
+    wide: bool,
 ) -> LabelledPicture:
     photograph = photographs[int(random.integers(len(photographs)))]
     height, width = photograph.shape[:2]
-    y, x = int(random.integers(height - SIDE + 1)), int(random.integers(width - SIDE + 1))
-    canvas = photograph[y : y + SIDE, x : x + SIDE].copy()
+    y, x = int(random.integers(height - side + 1)), int(random.integers(width - side + 1))
+    canvas = photograph[y : y + side, x : x + side].copy()
     boxes: list[list[int]] = []
     classes = []
     for _ in range(int(random.integers(3, 9))):
@@ -78,10 +86,10 @@ def _picture(
         ink = images[chosen] / 16
         rows, columns = np.nonzero(ink.max(axis=1) > 0.2)[0], np.nonzero(ink.max(axis=0) > 0.2)[0]
         ink = ink[rows[0] : rows[-1] + 1, columns[0] : columns[-1] + 1]
-        scale = random.uniform(3, 8)
+        scale = np.exp(random.uniform(*np.log((12, 300)))) / max(ink.shape) if wide else random.uniform(3, 8)
         size = (round(ink.shape[1] * scale), round(ink.shape[0] * scale))
         mask = Image.fromarray((ink * 255).astype(np.uint8)).resize(size, Image.Resampling.BICUBIC)
-        left, top = int(random.integers(SIDE - size[0])), int(random.integers(SIDE - size[1]))
+        left, top = int(random.integers(side - size[0])), int(random.integers(side - size[1]))
         box = [left, top, left + size[0], top + size[1]]
         if any(
             min(box[2], b[2]) > max(box[0], b[0]) and min(box[3], b[3]) > max(box[1], b[1]) for b in boxes
@@ -95,14 +103,14 @@ def _picture(
         classes.append(int(targets[chosen]))
     count = len(boxes)
     return LabelledPicture(
-        f"digits {number}", SIDE, SIDE, lambda: canvas, np.array(boxes, dtype=np.float64),
+        f"digits {number}", side, side, lambda: canvas, np.array(boxes, dtype=np.float64),
         np.array(classes, dtype=np.int64), np.zeros(count, dtype=bool),
     )  # fmt: skip
 
 
-def _rgb(pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
+def _rgb(pixels: NDArray[np.uint8], side: int) -> NDArray[np.uint8]:
     picture = Image.fromarray(pixels).convert("RGB")
-    longer = max(SIDE / min(picture.size), 1.0)
+    longer = max(side / min(picture.size), 1.0)
     return np.asarray(picture.resize((round(picture.width * longer), round(picture.height * longer))))
 
 

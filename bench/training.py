@@ -17,7 +17,7 @@ from avocet.detector.model.sizes import STRIDES
 from avocet.detector.pictures.augmentation import Augmentation
 from avocet.detector.pictures.batches import TrainingPictures
 from avocet.detector.pictures.labelled import LabelledPicture
-from avocet.detector.training.loss import detection_loss
+from avocet.detector.targets.loss import detection_loss
 from avocet.detector.training.settings import Settings
 from avocet.detector.training.trainer import REACH, Training
 from bench.learning import labelled

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from avocet.demo import project
-from avocet.demo.belt import HEIGHT, WIDTH, render_clip, render_still
+from avocet.demo.belt import HEIGHT, WIDTH, MovingBelt, render_still
 from avocet.demo.goods import NAMES, draw_good
 from avocet.store.tables import Picture, PictureState
 from avocet.work.project.projects import list_projects
@@ -44,7 +44,8 @@ def test_burnt_goods_are_darker():
 
 
 def test_goods_travel_with_the_belt():
-    frames = list(render_clip(50, 3, speed=10.0))
+    moving = MovingBelt(50, 3, speed=10.0)
+    frames = [moving.frame(number) for number in range(3)]
     whole = [[box for box in frame.boxes if box[1] > 0 and box[3] < HEIGHT] for frame in frames]
     for box in whole[0]:
         moved = box + np.array([0, 10, 0, 10])

@@ -16,7 +16,7 @@ from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
-from avocet.demo.belt import render_clip, render_still
+from avocet.demo.belt import MovingBelt, render_still
 from avocet.demo.goods import NAMES
 from avocet.media.clips import ClipWriter
 from avocet.media.pictures import encode_jpeg
@@ -47,7 +47,9 @@ def belt(tmp_path_factory, stills):
     for number, frame in enumerate(stills):
         (place / f"still-{number}.jpg").write_bytes(encode_jpeg(frame.pixels))
     with ClipWriter(place / "belt.mp4", 960, 540, 12) as writer:
-        for frame in render_clip(50, 12):
+        moving = MovingBelt(50, 12)
+        for number in range(12):
+            frame = moving.frame(number)
             writer.write(frame.pixels)
     return place
 

@@ -87,7 +87,7 @@ def test_attributes_are_made_and_used(page):
 def test_figures(page):
     page.open("collect/figures")
     page.find("figures", "Left to label")
-    page.find("advice", "At side 416 no box is under 8 pixels")
+    page.find("advice", "At side 384 no box is under 8 pixels")
     canvases = "return [...document.querySelectorAll('.plot canvas')].filter(each => each.width > 100).length"
     page.until(lambda: page.driver.execute_script(canvases) == 3, "three plots")
 

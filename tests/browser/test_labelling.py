@@ -301,7 +301,7 @@ def test_sizes_and_looks_are_remembered(page):
     page.stage()
     page.keys(Keys.TAB)
     width, height = (page.boxes()[0][i + 2] - page.boxes()[0][i] for i in (0, 1))
-    page.find("box-details", f"{round(width * 416 / 960, 1):g} × {round(height * 416 / 960, 1):g}")
+    page.find("box-details", f"{round(width * 384 / 960, 1):g} × {round(height * 384 / 960, 1):g}")
     script = "localStorage.setItem('avocet.side', '64'); localStorage.setItem('avocet.looks', JSON.stringify({brightness: 200}))"
     page.driver.execute_script(script)
     page.driver.refresh()

@@ -26,9 +26,15 @@ def test_looks_ahead_of_a_run(page):
     tab(page, "Anchors")
     page.find("anchor-fit", "clustered from", 60)
     before = page.find("anchor-fit").text
-    field(page, "Width of anchor 9", 300)
+    assert "not used, no object is large enough" in page.find("anchors-32").text.lower()
+    field(page, "Width of anchor 1", 300)
     page.find("anchor-fit", "set by hand")
     assert page.find("anchor-fit").text != before
+    page.click("anchor-add-32")
+    page.until(
+        lambda: "96" in page.find("anchors-32").find_element(By.TAG_NAME, "input").get_attribute("value"),
+        "one",
+    )
     page.click("anchors-back")
     page.find("anchor-fit", "clustered from")
     assert page.find("anchor-fit").text == before

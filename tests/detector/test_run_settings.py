@@ -70,7 +70,9 @@ def test_frozen_backbone_stays_as_it_was(tmp_path):
     changed = {name for name, value in run.network.state_dict().items() if (value != before[name]).any()}
     assert changed and all(name.startswith(("lateral", "smooth", "heads")) for name in changed)
     size = size_named(run.settings.size)
-    counted = 1 - backbone_parameter_count(size) / parameter_count(size, len(run.class_names))
+    counted = 1 - backbone_parameter_count(size) / parameter_count(
+        size, len(run.class_names), [len(level) for level in run.anchors]
+    )
     assert run.trained_share == pytest.approx(counted) and 0.05 < counted < 0.3
 
 
@@ -135,8 +137,8 @@ def test_one_picture_one_class_boxes_of_one_size(tmp_path):
     run = trainer.Training(replace(SETTINGS, epochs=1, batch=8, passes=3), ["roll"], [only], [only], tmp_path)
     reports = []
     assert run.run(reports.append) and np.isfinite(reports[0].loss)
-    sizes = run.anchors.reshape(-1, 2)
-    assert len({tuple(size) for size in sizes.tolist()}) == 9, "nine anchors from one size"
+    assert [len(level) for level in run.anchors] == [3, 0, 0], "20 pixels are two cells of the finest level"
+    assert len({tuple(size) for size in run.anchors[0].tolist()}) == 3, "three anchors from one size"
 
 
 def test_full_disk_keeps_the_last_checkpoint(tmp_path, monkeypatch):

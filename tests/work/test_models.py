@@ -41,7 +41,7 @@ def test_minimum_scores_are_kept_with_the_model(trained, frames, tmp_path):
         counts = get_detection(session, detection_id).summary["by_class"]
         # Only rings may score as low as an untrained network does.
         assert counts["ring"] > 0 and sum(counts.values()) == counts["ring"]
-        assert extend_run(session, run_id, 1).minimum_scores == {}
+        assert extend_run(session, folder, run_id, 1).minimum_scores == {}
 
 
 @pytest.mark.slow

@@ -135,23 +135,25 @@ def look(data, kind, project_id, reporter=SILENT, draw=1, **settings):
 def test_plan_advises_the_smallest_side_that_shows_the_boxes(data, labelled):
     _, sessions = data
     with sessions.begin() as session:
-        plan = plan_run(now(session, labelled))
-        assert [each.side for each in plan.sides] == [256, 320, 416, 512, 640, 832, 1024]
+        assert plan_run(now(session, labelled)).side == plan_run(now(session, labelled)).advised_side
+        plan = plan_run(now(session, labelled), 384)
+        assert [each.side for each in plan.sides] == [256, 320, 384, 512, 640, 768, 1024]
         assert [each.small for each in plan.sides] == sorted(
             (each.small for each in plan.sides), reverse=True
         )
-        assert plan.sides[2].cost == 1 and plan.sides[3].cost == pytest.approx((512 / 416) ** 2)
+        assert plan.sides[2].cost == 1 and plan.sides[3].cost == pytest.approx((512 / 384) ** 2)
         assert plan.passes == 3 and plan.epochs == 220, "2,640 pictures of 4, three passes an epoch"
         for box in session.query(Box).join(Picture).filter(Picture.part == Part.TRAINING):
             box.x2, box.y2 = box.x1 + 10, box.y1 + 10
         session.flush()
         session.expire_all()
-        plan = plan_run(now(session, labelled))
-        assert plan.advised_side == 832 and plan.sides[2].small == 1
-        assert any("boxes are under 8 pixels at side 416" in each for each in plan.warnings)
+        assert plan_run(now(session, labelled)).side == 768, "what the boxes advise, unless one is chosen"
+        plan = plan_run(now(session, labelled), 384)
+        assert plan.advised_side == 768 and plan.sides[2].small == 1
+        assert any("boxes are under 8 pixels at side 384" in each for each in plan.warnings)
         assert any(
             "A batch of 64 is more than the 4" in each
-            for each in plan_run(now(session, labelled), 416, 64).warnings
+            for each in plan_run(now(session, labelled), 384, 64).warnings
         )
 
 
@@ -161,21 +163,30 @@ def test_anchors_for_the_page_are_those_of_the_training(data, labelled, run_id):
         labels = now(session, labelled)
     sizes, _ = labels.learnt_sizes(96)
     found = cluster_for_page(look(data, CLUSTER_ANCHORS, labelled))
-    assert len(found.anchors) == 9 and len(found.curve) == 15 and found.curve == sorted(found.curve)
-    assert sum(found.fit.held) == found.boxes == len(sizes)
+    assert (
+        len(found.anchors) == 3
+        and sum(map(len, found.anchors)) >= 3
+        and len(found.curve) == 15
+        and found.curve == sorted(found.curve)
+    )
+    assert sum(map(sum, found.fit.held)) == found.boxes == len(sizes)
+    assert sum(found.by_level) == 3 * len(sizes), "smaller, as they are, larger"
+    flat = [size for level in found.anchors for size in level]
     effect = anchor_effect(labels, 96, found.anchors)
-    assert effect.mean_iou == pytest.approx(mean_best_iou(sizes, found.anchors), abs=1e-3)
-    assert effect.mean_iou > anchor_effect(labels, 96, [[500, 500]]).mean_iou
+    assert effect.mean_iou == pytest.approx(mean_best_iou(sizes, flat), abs=1e-3)
+    assert effect.mean_iou > anchor_effect(labels, 96, [[], [], [[500, 500]]]).mean_iou
     with pytest.raises(InputError, match="above 0"):
-        anchor_effect(labels, 96, [[0, 3]])
+        anchor_effect(labels, 96, [[[0, 3]]])
     with pytest.raises(Stopped):
         cluster_for_page(look(data, CLUSTER_ANCHORS, labelled, StopsAtOnce()))
-    chosen = do(data, lambda s, f: start_run(s, f, labelled, QUICK | {"anchors": [[9, 9]] * 9}))
+    chosen = do(
+        data, lambda s, f: start_run(s, f, labelled, QUICK | {"anchors": [[[9, 9]] * 2, [], [[70, 70]]]})
+    )
     with sessions() as session:
         run = get_run(session, chosen)
         with zipfile.ZipFile(model_path(folder, run)) as bundle:
             card = json.loads(bundle.read("model.json"))
-        assert card["anchors"] == [[[9.0, 9.0]] * 3] * 3
+        assert card["anchors"] == [[[9.0, 9.0]] * 2, [], [[70.0, 70.0]]]
 
 
 def test_augmented_sheet_is_drawn_by_seed(data, labelled):

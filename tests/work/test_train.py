@@ -67,9 +67,9 @@ def test_a_run_can_be_tried_extended_named_exported_and_binned(data, labelled, r
     tried = try_model(task_of(data, TRY_MODEL, run_id=run_id, picture_id=1))
     assert tried.epoch == 2 and len(tried.boxes) == len(tried.scores)
     with sessions.begin() as session:
-        job_id = extend_run(session, run_id, 1).job_id
+        job_id = extend_run(session, folder, run_id, 1).job_id
         with pytest.raises(InputError, match="First is waiting; only a run that is done"):
-            extend_run(session, run_id, 1)
+            extend_run(session, folder, run_id, 1)
         with pytest.raises(InputError, match="stop it first"):
             bin_run(session, run_id, True)
     run_job(sessions, folder, job_id)

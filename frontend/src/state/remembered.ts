@@ -1,7 +1,7 @@
 /** Choices of the person that the browser remembers. */
 import { type Ref, ref, watch } from "vue";
 
-import { CONSTANTS, SETTINGS } from "@/api/declared";
+import { CONSTANTS } from "@/api/declared";
 
 export function remembered<T extends object | number | string | boolean>(name: string, first: T): Ref<T> {
   const value = ref(first) as Ref<T>;
@@ -18,7 +18,7 @@ export function remembered<T extends object | number | string | boolean>(name: s
 }
 
 /** The network's input side that sizes are judged by, in pixels. */
-export const inputSide = remembered("side", Number(SETTINGS.side!.first));
+export const inputSide = remembered("side", CONSTANTS.side);
 
 /** The shorter side under which a box is hardly learnt, in input pixels. */
 export const LEARNABLE = CONSTANTS.learnable;

@@ -23,7 +23,7 @@ from avocet.work.use.detections import check_limits
 @click.option(
     "--minimum-score",
     type=float,
-    show_default=f"that of the model, else {MINIMUM_SCORE}",
+    show_default="that of the model",
     help="Lowest score that is reported.",
 )
 @click.option(
@@ -50,7 +50,7 @@ def detect(
         raise InputError(f"{out} holds nothing but earlier results; name the pictures to look at")
     predictor = Predictor.from_bundle(model)
     with Bar("Detecting") as bar:
-        least = MINIMUM_SCORE if minimum_score is None else minimum_score
+        least = predictor.card.minimum_score if minimum_score is None else minimum_score
         chosen = predictor.card.minimum_scores if minimum_score is None else {}
         summary = run(predictor, items, out, least, overlap_limit, bar, chosen)
     for problem in summary["problems"]:

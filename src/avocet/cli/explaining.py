@@ -19,7 +19,7 @@ from avocet.work.use.detections import check_limits
 @click.command()
 @click.option("--model", type=click.Path(path_type=Path), required=True, help="Model bundle.")
 @click.argument("picture", type=click.Path(path_type=Path, dir_okay=False))
-@click.option("--minimum-score", default=MINIMUM_SCORE, show_default=True)
+@click.option("--minimum-score", type=float, show_default="that of the model")
 @click.option("--overlap-limit", default=OVERLAP_LIMIT, show_default=True)
 @click.option("--suppression", type=click.Choice(list(METHODS)), default="by class", show_default=True)
 @click.option("--sigma", default=SIGMA, show_default=True, help="Width of the Gaussian.")
@@ -35,7 +35,7 @@ from avocet.work.use.detections import check_limits
 def explain(
     model: Path,
     picture: Path,
-    minimum_score: float,
+    minimum_score: float | None,
     overlap_limit: float,
     suppression: Method,
     sigma: float,
@@ -50,7 +50,7 @@ def explain(
     Example:
       avocet explain --model model.zip belt.jpg --out belt.json
     """
-    check_limits(minimum_score, overlap_limit)
+    check_limits(MINIMUM_SCORE if minimum_score is None else minimum_score, overlap_limit)
     if not 0 < sigma <= 10:
         raise click.BadParameter(f"sigma must lie above 0 and up to 10, not {sigma}")
     if max_candidates < 1:
@@ -58,13 +58,14 @@ def explain(
     apart = take_apart_pixels(
         Predictor.from_bundle(model), read_picture(picture, picture.name), model.name, picture.name
     )
-    found = apart.fates(minimum_score, overlap_limit, suppression, sigma, max_candidates)
-    document = json.dumps(explanation(apart, found, minimum_score, overlap_limit, suppression), indent=1)
+    least = apart.facts.minimum_score if minimum_score is None else minimum_score
+    found = apart.fates(least, overlap_limit, suppression, sigma, max_candidates)
+    document = json.dumps(explanation(apart, found, least, overlap_limit, suppression), indent=1)
     if out is None:
         click.echo(document)
         return
     write_text(out, document + "\n")
     everything, above, best, kept = found.funnel()
     click.echo(
-        f"{everything} candidates, {above} above {minimum_score:g}, {best} of them looked at, {kept} kept: {out}"
+        f"{everything} candidates, {above} above {least:.2g}, {best} of them looked at, {kept} kept: {out}"
     )

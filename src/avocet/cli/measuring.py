@@ -47,7 +47,10 @@ from avocet.work.progress import Silent
     help="Sides of a square in pixels that part small, medium and large objects.",
 )  # fmt: skip
 @click.option(
-    "--minimum-score", default=MINIMUM_SCORE, show_default=True, help="For confusion and kinds of error."
+    "--minimum-score",
+    type=float,
+    show_default=f"that of the model, else {MINIMUM_SCORE}",
+    help="For confusion and kinds of error.",
 )
 @click.option("--overlap-limit", type=float, help="Of suppression; 0.5 for a model, none for detections.")
 @click.option("--choose-score-by", "wish", type=click.Choice(list(get_args(Wish))), default="f1", show_default=True,
@@ -66,7 +69,7 @@ from avocet.work.progress import Silent
 )
 def evaluate(
     model: Path | None, detections: Path | None, truth: Path, pictures: Path | None, against: Path | None,
-    mapping: tuple[str, ...], interpolation: str, areas: tuple[float, float], minimum_score: float,
+    mapping: tuple[str, ...], interpolation: str, areas: tuple[float, float], minimum_score: float | None,
     overlap_limit: float | None, wish: Wish, amount: float, report: Path | None, table: Path | None,
     skip_faulty: bool,
 ) -> None:  # fmt: skip
@@ -82,7 +85,10 @@ def evaluate(
     """
     if (model is None) == (detections is None):
         raise click.UsageError("name either --model or --detections")
-    settings = {"interpolation": interpolation, "areas": areas, "overlap_limit": overlap_limit}
+    settings = {
+        "interpolation": interpolation, "areas": areas, "overlap_limit": overlap_limit,
+        "minimum_score": minimum_score,
+    }  # fmt: skip
     class_map = named_pairs(mapping, "--map", "SAID=MEANT")
     with read_truth(truth, pictures, needs_pictures=model is not None) as known:
         stop_at_faults(known.problems, skip_faulty)
@@ -97,11 +103,12 @@ def evaluate(
     if table is not None:
         write_text(table, report_csv(figures))
     show_figures(figures)
-    show_mistakes(measured, minimum_score, limit)
-    show_confusion(measured, minimum_score, limit)
+    least: float = figures["minimum_score"]
+    show_mistakes(measured, least, limit)
+    show_confusion(measured, least, limit)
     show_scores(measured, limit, wish, amount)
     if other is not None:
-        made = put_side_by_side(other, measured, minimum_score, limit)
+        made = put_side_by_side(other, measured, least, limit)
         click.echo(f"\n{made.words}")
         for each in made.figures:
             sign = "more than chance" if each.more_than_chance else "can be chance"

@@ -6,7 +6,6 @@ from typing import Any
 import click
 
 from avocet.cli.common import number
-from avocet.core.raw.candidates import MINIMUM_SCORE
 from avocet.core.score.operating import Wish
 from avocet.work.judge.answers import chosen_scores, confusion_of, mistakes_of
 from avocet.work.judge.opened import Measured
@@ -32,15 +31,20 @@ def show_figures(figures: dict[str, Any]) -> None:
     click.echo(f"Average recall {recalls} predictions of a class a picture")
     click.echo(
         f"Measured on {figures['pictures']} pictures, {figures['interpolation']} rule; counts are at IoU 0.5 "
-        f"and any score. In {figures['flawless']} everything was found above {MINIMUM_SCORE:g}, and nothing else."
+        f"and any score. In {figures['flawless']} everything was found above "
+        f"{figures['minimum_score']:.2g}, and nothing else."
     )
     if figures["calibration_error"] is not None:
-        click.echo(f"Scores are off by {figures['calibration_error']:.3f} on average (calibration error)")
+        before = figures.get("calibration_error_before")
+        click.echo(
+            f"Scores are off by {figures['calibration_error']:.3f} on average (calibration error)"
+            + (f"; before they were calibrated by {before:.3f}" if before is not None else "")
+        )
 
 
 def show_mistakes(measured: Measured, minimum_score: float, overlap_limit: float) -> None:
     """Kinds of error, how often each is made and what mending it brings."""
-    click.echo(f"\nKinds of error     above {minimum_score:g}   mAP@.5 if mended")
+    click.echo(f"\nKinds of error     above {minimum_score:.2g}   mAP@.5 if mended")
     for each in mistakes_of(measured, minimum_score, overlap_limit):
         gain = "" if each.gain is None else f"{each.gain:+.3f}"
         click.echo(f"  {each.name:16} {each.count:10}   {gain:>16}")
@@ -51,7 +55,7 @@ def show_confusion(measured: Measured, minimum_score: float, overlap_limit: floa
     made = confusion_of(measured, minimum_score, overlap_limit, 0.5)
     rows, columns = [*measured.classes, "background"], [*measured.classes, "not found"]
     width = max(map(len, (*rows, *columns)))
-    click.echo(f"\nTrue class by row, predicted by column, at minimum score {minimum_score:g} and IoU 0.5")
+    click.echo(f"\nTrue class by row, predicted by column, at minimum score {minimum_score:.2g} and IoU 0.5")
     click.echo(" " * width + "".join(f"  {name:>{max(len(name), 4)}}" for name in columns))
     for name, counts in zip(rows, made.counts.tolist(), strict=True):
         click.echo(f"{name:{width}}" + _row(counts, columns))

@@ -24,7 +24,11 @@ from avocet.work.train.training import train_run
 @click.option(
     "--size", type=click.Choice(list(SIZES)), default="stint", show_default=True, help="Small to large."
 )
-@click.option("--side", type=int, default=416, show_default=True, help="Longer side of the input in pixels.")
+@click.option(
+    "--side",
+    type=int,
+    help="Longer side of the input in pixels; by default the smallest at which the boxes can be learnt.",
+)
 @click.option("--epochs", type=int, help="Times through all pictures; by default chosen by their number.")
 @click.option("--batch", type=int, default=8, show_default=True, help="Pictures in one step.")
 @click.option("--seed", type=int, default=0, show_default=True, help="The same seed gives the same weights.")
@@ -49,7 +53,7 @@ def train(
     project: str,
     data: Path,
     size: str,
-    side: int,
+    side: int | None,
     epochs: int | None,
     batch: int,
     seed: int,
@@ -91,7 +95,8 @@ def train(
     passes = run.settings["passes"]
     through = f", each {passes} times through the training pictures" if passes > 1 else ""
     click.echo(
-        f"Run {run.name!r}: {run.snapshot.pictures} pictures, {run.settings['epochs']} epochs{through}"
+        f"Run {run.name!r}: {run.snapshot.pictures} pictures, "
+        f"side {run.settings['side']}, {run.settings['epochs']} epochs{through}"
     )
     state, message = JobState.FAILED, "The command was ended"
     try:

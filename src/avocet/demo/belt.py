@@ -1,6 +1,5 @@
 """The cooling belt seen from above, with goods on it: stills and a moving clip, from a seed."""
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -48,13 +47,15 @@ class _Placed:
     y: float
 
 
-def render_still(seed: int) -> Frame:
+def render_still(seed: int, again: bool = False) -> Frame:
     """One still of the belt.
 
     Parameters
     ----------
     seed : int
         The same seed gives the same frame, pixel for pixel.
+    again : bool
+        Photographed once more a moment later: the same goods in a little less light, with other grain.
 
     Returns
     -------
@@ -69,30 +70,36 @@ def render_still(seed: int) -> Frame:
     generator = np.random.default_rng(seed)
     goods = _place_goods(generator, -60, HEIGHT + 60, int(generator.integers(7, 13)))
     belt = _belt_texture(generator)
-    return _compose(belt, goods, 0.0, generator.uniform(0.8, 1.1), generator)
+    light = generator.uniform(0.8, 1.1)
+    if again:
+        return _compose(belt, goods, 0.0, 0.97 * light, np.random.default_rng([seed, 1]))
+    return _compose(belt, goods, 0.0, light, generator)
 
 
-def render_clip(seed: int, frames: int, speed: float = 6.0) -> Iterator[Frame]:
-    """Consecutive frames of the belt moving down the picture.
+class MovingBelt:
+    """The belt moving down the picture; each frame can be rendered by itself.
 
     Parameters
     ----------
     seed : int
     frames : int
+        How many there are.
     speed : float
         Pixels of belt travel between two frames.
-
-    Yields
-    ------
-    Frame
     """
-    generator = np.random.default_rng(seed)
-    travel = frames * speed
-    goods = _place_goods(generator, -travel, HEIGHT, int(10 * (HEIGHT + travel) / HEIGHT))
-    belt = _belt_texture(generator)
-    light = generator.uniform(0.85, 1.05)
-    for number in range(frames):
-        yield _compose(belt, goods, number * speed, light, generator)
+
+    def __init__(self, seed: int, frames: int, speed: float = 6.0) -> None:
+        generator = np.random.default_rng(seed)
+        travel = frames * speed
+        self._goods = _place_goods(generator, -travel, HEIGHT, int(10 * (HEIGHT + travel) / HEIGHT))
+        self._belt = _belt_texture(generator)
+        self._light = generator.uniform(0.85, 1.05)
+        self._seed, self._speed = seed, speed
+
+    def frame(self, number: int) -> Frame:
+        """A frame, counted from 0."""
+        grain = np.random.default_rng([self._seed, number])
+        return _compose(self._belt, self._goods, number * self._speed, self._light, grain)
 
 
 def _place_goods(generator: np.random.Generator, top: float, bottom: float, count: int) -> list[_Placed]:
@@ -118,7 +125,8 @@ def _place_goods(generator: np.random.Generator, top: float, bottom: float, coun
 
 def _belt_texture(generator: np.random.Generator) -> NDArray[np.float32]:
     """One frame of mesh belt between rails, grey values 0 to 255, shape (HEIGHT, WIDTH, 3)."""
-    rows, columns = np.mgrid[0:HEIGHT, 0:WIDTH].astype(np.float32)
+    rows = np.arange(HEIGHT, dtype=np.float32)[:, None]
+    columns = np.arange(WIDTH, dtype=np.float32)[None, :]
     base = generator.uniform(58, 92)
     mesh = (
         base

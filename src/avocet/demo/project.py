@@ -1,12 +1,16 @@
 """The demo project: stills of the cooling belt, most of them labelled, and a clip of it moving."""
 
+import os
 import tempfile
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from itertools import count
 from pathlib import Path
 
-from avocet.demo.belt import HEIGHT, WIDTH, Frame, render_clip, render_still
+from avocet.demo.belt import HEIGHT, WIDTH, Frame, MovingBelt, render_still
 from avocet.demo.goods import NAMES
+from avocet.demo.planted import PHOTOGRAPHED_AGAIN, SHOWN_FIRST, with_mistakes
+from avocet.demo.results import add_results
 from avocet.files import write_bytes
 from avocet.media.clips import ClipWriter
 from avocet.media.pictures import encode_jpeg
@@ -26,44 +30,74 @@ PARTS = ((Part.TRAINING, 24), (Part.VALIDATION, 20), (Part.TEST, 20))
 UNLABELLED = 16
 FIRST_SEED = 1000
 CLIP_SECONDS, CLIP_RATE = 6, 25
+AT_ONCE = 30
+"""Frames of the clip that are held at once."""
+
 RENDERING = "Rendering the demo project"
 
 
-def make_demo_project(sessions: Sessions, folder: DataFolder, reporter: Reporter = SILENT) -> bool:
+def make_demo_project(
+    sessions: Sessions, folder: DataFolder, reporter: Reporter = SILENT, results: bool = True
+) -> bool:
     """Make the demo project in a data folder that has no project; returns whether it did.
 
-    All is rendered first and recorded in one step, so that a kill leaves no half-made project.
+    All is rendered first, on all cores, and recorded in one step, so that a kill leaves no half-made project.
+
+    Parameters
+    ----------
+    sessions : Sessions
+    folder : DataFolder
+    reporter : Reporter
+    results : bool
+        With the runs, measurements and detection that are shipped.
     """
     with reading(sessions)() as session:
         if list_projects(session):
             return False
     plan = [(part, True) for part, many in PARTS for _ in range(many)] + [(None, False)] * UNLABELLED
     total, done = len(plan) + CLIP_SECONDS * CLIP_RATE, count(1)
-    with tempfile.TemporaryDirectory() as name:
+    with tempfile.TemporaryDirectory() as name, ThreadPoolExecutor(os.cpu_count()) as cores:
         place = Path(name)
         frames = []
-        for number in range(len(plan)):
-            frame = render_still(FIRST_SEED + number)
-            write_bytes(place / f"belt-{number + 1:03d}.jpg", encode_jpeg(frame.pixels))
-            frames.append(replace(frame, pixels=frame.pixels[:0]))
+        for frame in cores.map(lambda number: _still(place, number), range(1, len(plan) + 1)):
+            frames.append(frame)
             reporter.progress(next(done), total, RENDERING)
         clip = place / "belt-moving.mp4"
+        moving = MovingBelt(FIRST_SEED - 1, CLIP_SECONDS * CLIP_RATE)
         with ClipWriter(clip, WIDTH, HEIGHT, CLIP_RATE) as writer:
-            for frame in render_clip(FIRST_SEED - 1, CLIP_SECONDS * CLIP_RATE):
-                writer.write(frame.pixels)
-                reporter.progress(next(done), total, RENDERING)
+            for start in range(0, CLIP_SECONDS * CLIP_RATE, AT_ONCE):
+                for frame in cores.map(
+                    moving.frame, range(start, min(start + AT_ONCE, CLIP_SECONDS * CLIP_RATE))
+                ):
+                    writer.write(frame.pixels)
+                    reporter.progress(next(done), total, RENDERING)
         with sessions.begin() as session:
             project = create_project(session, PROJECT)
             class_ids = {each.name: each.id for each in ensure_classes(session, project.id, list(NAMES))}
             add_attribute(session, project.id, "burnt", AttributeKind.FLAG)
-            for number, ((part, labelled), frame) in enumerate(zip(plan, frames, strict=True)):
-                path = place / f"belt-{number + 1:03d}.jpg"
+            for number, ((part, labelled), frame) in enumerate(zip(plan, frames, strict=True), start=1):
+                path = place / _name(number)
                 picture = add_picture(session, folder, project.id, path, path.name).picture
                 picture.part = part
                 if labelled:
-                    save_labels(session, picture, 0, _boxes(frame, class_ids), PictureState.DONE)
-            add_clip(session, folder, project.id, clip, clip.name)
+                    boxes = _boxes(with_mistakes(frame, number), class_ids)
+                    save_labels(session, picture, 0, boxes, PictureState.DONE)
+            kept = add_clip(session, folder, project.id, clip, clip.name)
+            if results:
+                add_results(session, folder, project, kept)
     return True
+
+
+def _name(number: int) -> str:
+    return f"belt-{number:03d}.jpg"
+
+
+def _still(place: Path, number: int) -> Frame:
+    """Render and write a still, counted from 1; its pixels are not kept."""
+    again = number == PHOTOGRAPHED_AGAIN
+    frame = render_still(FIRST_SEED + (SHOWN_FIRST if again else number) - 1, again)
+    write_bytes(place / _name(number), encode_jpeg(frame.pixels))
+    return replace(frame, pixels=frame.pixels[:0])
 
 
 def _boxes(frame: Frame, class_ids: dict[str, int]) -> list[NewBox]:

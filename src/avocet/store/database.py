@@ -10,6 +10,8 @@ from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session, sessionmaker
 
+from avocet.store.turns import Turns
+
 PATIENCE = 30.0
 """Seconds that a writer waits for others."""
 
@@ -48,6 +50,7 @@ def reading(sessions: Sessions) -> Sessions:
 
 def _engine(path: Path) -> Engine:
     engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": PATIENCE})
+    turns = Turns()
 
     @event.listens_for(engine, "connect")
     def _settings(connection: sqlite3.Connection, _record: object) -> None:
@@ -63,7 +66,8 @@ def _engine(path: Path) -> Engine:
         if connection.get_execution_options().get("reading", False):
             connection.exec_driver_sql("BEGIN")
         else:
-            _take_turn(connection)
+            with turns.turn():
+                _take_turn(connection)
 
     return engine
 
@@ -73,6 +77,7 @@ def _take_turn(connection: Connection) -> None:
 
     SQLite's own waiting sleeps ever longer, up to a tenth of a second, and so meets none of the short
     pauses that long work makes between its steps: whoever saves one picture would wait for all of it.
+    Within this process one asks at a time, in turn; the others are other processes.
     """
     begun = time.monotonic()
     connection.exec_driver_sql("PRAGMA busy_timeout = 0")

@@ -332,6 +332,8 @@ class Run(Base):
     best_epoch: Mapped[int | None]
     best_map50: Mapped[float | None]
     best_map: Mapped[float | None]
+    minimum_score: Mapped[float | None]
+    """Of best F1 in the validation of the best epoch."""
     minimum_scores: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     """By class, what a person chose for the model to be used with; empty where nobody chose."""
 

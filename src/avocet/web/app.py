@@ -23,7 +23,7 @@ from avocet.web.routes import ALL
 from avocet.web.schemas.common import Problem
 from avocet.web.uploads import accept_uploads
 from avocet.work.train.ahead.choices import AugmentationIn, SettingsIn
-from avocet.work.train.ahead.plan import LEARNABLE_SIDE
+from avocet.work.train.ahead.plan import LEARNABLE_SIDE, USUAL_SIDE
 
 PAGE = Path(__file__).parent / "page"
 """Where the built page lies."""
@@ -33,6 +33,7 @@ LOCAL_NAMES = frozenset({"127.0.0.1", "localhost", "[::1]"})
 
 CONSTANTS = {
     "minimum_score": MINIMUM_SCORE,
+    "side": USUAL_SIDE,
     "overlap_limit": OVERLAP_LIMIT,
     "fusion_iou": FUSION_IOU,
     "split": RATIOS,

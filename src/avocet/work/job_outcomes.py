@@ -208,14 +208,14 @@ class SnapshotsCompared(Outcome):
 class AnchorFit(Outcome):
     mean_iou: float
     poor: float
-    held: list[int]
+    held: list[list[int]]
 
 
 class AnchorsClustered(Outcome):
     side: int
-    anchors: list[tuple[float, float]]
+    anchors: list[list[tuple[float, float]]]
     strides: list[int]
-    per_level: int
+    by_level: list[int]
     fit: AnchorFit
     curve: list[float]
     boxes: int

@@ -164,6 +164,10 @@ def seconds_left(job: Job) -> float | None:
     return job.seconds_worked / done * (job.total - job.done)
 
 
+BEGINNING = 0.02
+"""Share of a job within which its first piece counts as getting ready."""
+
+
 class JobReporter:
     """Writes progress into the job's record, and reads from there whether to stop."""
 
@@ -172,7 +176,7 @@ class JobReporter:
         # By a clock that only goes forward: the one on the wall may be set back meanwhile.
         self._begun = time.monotonic()
         self._saved_at = self._begun - SAVE_EVERY
-        self._stop = False
+        self._stop, self._first = False, True
 
     def progress(self, done: int, total: int, message: str = "") -> None:
         """Save progress, but not more often than anybody can see."""
@@ -183,6 +187,9 @@ class JobReporter:
         with self._sessions.begin() as session:
             job = get_job(session, self._job_id)
             job.done, job.total, job.heartbeat_at = done, total, now()
+            if self._first and 0 < done <= total * BEGINNING:
+                # What comes before the first of many pieces is done is no measure of the others.
+                job.started_done, self._begun, self._first = done, at, False
             job.seconds_worked = at - self._begun
             if message:
                 job.message = message

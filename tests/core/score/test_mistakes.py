@@ -10,12 +10,17 @@ from hypothesis import strategies as st
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.score.doubts import doubt_labels
 from avocet.core.score.mistakes import (
-    BADLY_PLACED,
     BOTH,
     DUPLICATE,
     KINDS,
+    NO_CANDIDATE,
     NOT_FOUND,
     NOTHING_THERE,
+    SHIFTED,
+    SUPPRESSED,
+    TOO_LARGE,
+    TOO_LOW,
+    TOO_SMALL,
     WRONG_CLASS,
     find_mistakes,
 )
@@ -23,6 +28,16 @@ from avocet.core.score.precision import evaluate
 from tests.conftest import examples
 from tests.core.score.test_precision import pictures
 from tests.core.slow import iou_of_two, match_slowly
+
+
+def misplaced_slowly(box, truth, threshold):
+    """Laid about the truth's middle it would do, or else it is too large or too small."""
+    width, height = box[2] - box[0], box[3] - box[1]
+    x, y = (truth[0] + truth[2]) / 2, (truth[1] + truth[3]) / 2
+    if iou_of_two([x - width / 2, y - height / 2, x + width / 2, y + height / 2], truth) >= threshold:
+        return SHIFTED
+    larger = width * height > (truth[2] - truth[0]) * (truth[3] - truth[1])
+    return TOO_LARGE if larger else TOO_SMALL
 
 
 def kinds_slowly(truth, found, threshold=0.5, background=0.1):
@@ -62,8 +77,9 @@ def kinds_slowly(truth, found, threshold=0.5, background=0.1):
             kind = WRONG_CLASS
             covered.add(max(other, key=lambda j: (other[j], -j)))
         elif near >= background:
-            kind = BADLY_PLACED
-            covered.add(max(own, key=lambda j: (own[j], -j)))
+            about = max(own, key=lambda j: (own[j], -j))
+            kind = misplaced_slowly(found.boxes[i], truth.boxes[about], threshold)
+            covered.add(about)
         else:
             kind = BOTH if far >= background else NOTHING_THERE
         errors.append((i, kind))
@@ -81,9 +97,9 @@ def test_kinds_and_gains_equal_the_definitions(scene):
     for number, (truth, seen) in enumerate(scene):
         here = made.picture == number
         errors, missed = kinds_slowly(truth, seen)
-        wrong = here & (made.kind != NOT_FOUND)
+        wrong = here & ~np.isin(made.kind, NOT_FOUND)
         assert sorted(zip(made.detection[wrong].tolist(), made.kind[wrong].tolist(), strict=True)) == errors
-        assert sorted(made.truth[here & (made.kind == NOT_FOUND)].tolist()) == missed
+        assert sorted(made.truth[here & np.isin(made.kind, NOT_FOUND)].tolist()) == missed
     np.testing.assert_allclose(made.mean, evaluate(truths, found, range(3), [0.5]).mean(), atol=1e-12)
     # Leaving out all wrong detections of a kind is measuring without them.
     for kind in (BOTH, DUPLICATE, NOTHING_THERE):
@@ -119,20 +135,32 @@ def test_each_kind_by_hand():
     ] == [
         ("duplicate", 1, 0),
         ("wrong class", 2, 1),
-        ("badly placed", 3, 2),
+        ("too small", 3, 2),
         ("wrong class and place", 4, 3),
         ("background", 5, -1),
-        ("not found", -1, 3),
-        ("not found", -1, 4),
+        ("no candidate", -1, 3),
+        ("no candidate", -1, 4),
     ]
     # Rolls: one of three at precision 1, 34 of 101 recalls; rings: none.
     assert made.mean == pytest.approx(34 / 101 / 2)
     # The ring put right is one of two rings, at precision 1.
     assert made.gains[WRONG_CLASS] == pytest.approx((51 / 101) / 2 + 0)
     # The roll put right is the second hit, third in order without the mended one: precision 2 of 4.
-    assert made.gains[BADLY_PLACED] == pytest.approx(33 * 0.5 / 101 / 2)
+    assert made.gains[TOO_SMALL] == pytest.approx(33 * 0.5 / 101 / 2)
     # One roll and one ring fewer to find: rolls one of two.
-    assert made.gains[NOT_FOUND] == pytest.approx((51 - 34) / 101 / 2)
+    assert made.gains[NO_CANDIDATE] == pytest.approx((51 - 34) / 101 / 2)
+    assert made.gains[[TOO_LARGE, SHIFTED, TOO_LOW, SUPPRESSED]].tolist() == [0, 0, 0, 0], "no error, no gain"
+
+
+def test_why_a_truth_was_not_found_by_hand():
+    boxes = [[0, 0, 10, 10], [20, 0, 30, 10], [26, 0, 36, 10], [60, 0, 70, 10]]
+    truth = PictureTruth(boxes, [0, 0, 0, 0])
+    # The third lies behind the second and is suppressed by it; the first scores too little; the last has none.
+    candidates = PictureDetections([boxes[0], boxes[1], [24, 0, 34, 10]], [0.1, 0.9, 0.8], [0, 0, 0])
+    found = PictureDetections([boxes[1]], [0.9], [0])
+    made = find_mistakes([truth], [found], 1, candidates=[candidates], minimum_score=0.3)
+    assert [KINDS[kind] for kind in made.kind] == ["under the minimum score", "suppressed", "no candidate"]
+    assert made.truth.tolist() == [0, 2, 3]
 
 
 def test_mistakes_need_as_many_pictures_of_both():

@@ -97,7 +97,7 @@ const loadFates = latestOnly(async () => {
     failed.value = wordsOf(error);
   }
 });
-const { minimumScore, overlapLimit } = useThresholds(loadFates);
+const { minimumScore, overlapLimit, begin } = useThresholds(loadFates);
 watch([suppression, sigma, most], loadFates);
 
 async function takeApart(): Promise<void> {
@@ -117,6 +117,7 @@ async function takeApart(): Promise<void> {
     anatomy.value = await take(api.GET("/api/v1/anatomies/{job_id}", { params: { path: { job_id: job.id } } }));
     [cell.value, made.value, selected.value, truth.value, near.value] = [null, null, null, null, []];
     level.value = Math.min(level.value, anatomy.value.levels.length - 1);
+    begin(anatomy.value.minimum_score);
     loadFates();
     await chooseSurest();
     void router.replace({ query: { ...route.query, run: runId.value, picture: pictureId.value } });
@@ -130,7 +131,7 @@ async function takeApart(): Promise<void> {
 /** To begin with, the cell that is most certain of something. */
 async function chooseSurest(): Promise<void> {
   const levels = anatomy.value!.levels;
-  const tops = levels.map((each) => Math.max(...each.objectness));
+  const tops = levels.map((each) => Math.max(-1, ...each.objectness));
   level.value = tops.indexOf(Math.max(...tops));
   const chosen = levels[level.value]!;
   const index = chosen.objectness.indexOf(tops[level.value]!);
@@ -292,8 +293,11 @@ function move(by: number): void {
   const next = pictures.value[index + by];
   if (next) pictureId.value = next.id;
 }
-function turn(by: number): void {
-  if (anatomy.value) level.value = (level.value + by + anatomy.value.levels.length) % anatomy.value.levels.length;
+/** Said of a stride without anchors. */
+const unused = "Not used: of the boxes it learnt from, too few are of a size for it";
+function turn(): void {
+  const used = (anatomy.value?.levels ?? []).flatMap((each, index) => (each.anchors.length ? [index] : []));
+  level.value = used[(used.indexOf(level.value) + 1) % used.length] ?? level.value;
 }
 function shiftCell(rows: number, columns: number): void {
   const now = cell.value;
@@ -306,7 +310,7 @@ function shiftCell(rows: number, columns: number): void {
 useKeys([
   { keys: ["1"], label: "Cells and their numbers", run: () => (page.value = "cells") },
   { keys: ["2"], label: "Boxes and what became of them", run: () => (page.value = "boxes") },
-  { keys: ["l"], label: "Next stride", run: () => turn(1) },
+  { keys: ["l"], label: "Next stride", run: turn },
   {
     keys: ["v"],
     label: "How the picture is shown: heat, classes or neither",
@@ -336,8 +340,15 @@ useKeys([
       >
       <template v-if="page === 'cells' && anatomy">
         <el-radio-group v-model="level" size="small" aria-label="Stride" data-test="stride"
-          ><el-radio-button v-for="(each, index) in anatomy.levels" :key="each.stride" :value="index"
-            >{{ each.columns }} × {{ each.rows }}</el-radio-button
+          ><el-radio-button
+            v-for="(each, index) in anatomy.levels"
+            :key="each.stride"
+            :value="index"
+            :disabled="!each.anchors.length"
+            :title="each.anchors.length ? `Stride ${each.stride}` : unused"
+            >{{
+              each.anchors.length ? `${each.columns} × ${each.rows}` : `stride ${each.stride}: not used`
+            }}</el-radio-button
           ></el-radio-group
         >
         <el-select v-model="tint" size="small" aria-label="Layer" style="width: 150px" data-test="tint"

@@ -41,7 +41,7 @@ const cut = computed(() =>
 <template>
   <div class="cell" data-test="cell-panel">
     <p v-if="!cell || !made || !level" class="soft">
-      Click a cell of the picture: each has three anchors, and each anchor answers with its own numbers.
+      Click a cell of the picture: each anchor of a cell answers with its own numbers.
     </p>
     <template v-else>
       <p>
@@ -137,7 +137,9 @@ const cut = computed(() =>
       </table>
       <p>
         The box is a <b>{{ anatomy.class_names[made.best] }}</b> with score
-        <b data-test="cell-score">{{ number(made.score, 3) }}</b>.
+        <b data-test="cell-score">{{ number(made.score, 3) }}</b><template v-if="anatomy.calibrated"
+          >, calibrated from {{ number(made.product, 3) }}</template
+        >.
         <el-button link type="primary" data-test="follow-box" @click="emit('find', made.number)"
           >What became of it?</el-button
         >

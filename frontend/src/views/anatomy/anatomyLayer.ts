@@ -29,7 +29,7 @@ export function cellAt(anatomy: Anatomy, level: number, x: number, y: number): C
   const grid = anatomy.levels[level]!;
   const column = Math.floor((x * anatomy.scale[0] + anatomy.offset[0]) / grid.stride);
   const row = Math.floor((y * anatomy.scale[1] + anatomy.offset[1]) / grid.stride);
-  if (row < 0 || column < 0 || row >= grid.rows || column >= grid.columns) return null;
+  if (row < 0 || column < 0 || row >= grid.rows || column >= grid.columns || !grid.anchors.length) return null;
   return { level, row, column, anchor: grid.best_anchor[row * grid.columns + column]! };
 }
 
@@ -63,7 +63,7 @@ interface Wanted {
 export function anatomyLayer(anatomy: Anatomy, wanted: Wanted): Layer {
   return (context, view) => {
     const grid = anatomy.levels[wanted.level]!;
-    for (let row = 0; row < grid.rows; row++) {
+    for (let row = 0; grid.anchors.length && row < grid.rows; row++) {
       for (let column = 0; column < grid.columns; column++) {
         const place = row * grid.columns + column;
         const heat = grid.objectness[place]!;

@@ -47,7 +47,7 @@ const compare = latestOnly(async () => {
     refused.value = wordsOf(error);
   }
 });
-const { minimumScore, overlapLimit, query } = useThresholds(compare);
+const { minimumScore, overlapLimit, query, begin } = useThresholds(compare);
 
 async function load(): Promise<void> {
   all.value = (
@@ -61,6 +61,7 @@ onMounted(async () => {
       evaluations.value.find((each) => each.id === Number(value))?.id;
     first.value = known(route.query.first) ?? evaluations.value[1]?.id;
     const mate = evaluations.value.find((each) => each.id === first.value);
+    if (mate) begin(mate.report?.minimum_score ?? minimumScore.value);
     second.value =
       known(route.query.second) ??
       evaluations.value.find(

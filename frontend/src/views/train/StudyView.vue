@@ -34,12 +34,16 @@ async function load(): Promise<void> {
     const [planned, listed] = await Promise.all([
       take(
         api.GET("/api/v1/projects/{project_id}/plan", {
-          params: { path, query: { side: draft.settings.side, snapshot_id: draft.snapshotId ?? undefined } },
+          params: {
+            path,
+            query: { side: draft.settings.side ?? undefined, snapshot_id: draft.snapshotId ?? undefined },
+          },
         }),
       ),
       take(api.GET("/api/v1/projects/{project_id}/studies", { params: { path } })),
     ]);
     plan.value = planned;
+    draft.settings.side ??= planned.side;
     studies.value = listed.studies;
     failed.value = "";
   } catch (error) {

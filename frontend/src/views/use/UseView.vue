@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** Run a model over a clip or pictures, and what was run before. */
-import { computed, onBeforeUnmount, onMounted, ref } from "vue";
+import { computed, onBeforeUnmount, onMounted, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 
 import { api, type Clip, type Detection, type Ensemble, type Run, sendFiles, take } from "@/api/client";
@@ -40,6 +40,11 @@ const unlabelled = computed(() => {
 });
 const run = computed(() => usable.value.find((each) => `run ${each.id}` === model.value));
 const saved = computed(() => Object.entries(run.value?.minimum_scores ?? {}));
+/** Each model begins with the minimum score that its own validation found best. */
+watch(
+  run,
+  (chosen) => (minimumScore.value = Math.round(100 * (chosen?.minimum_score ?? CONSTANTS.minimum_score)) / 100),
+);
 const ready = computed(() => Boolean(model.value && source.value && (source.value !== "files" || files.value.length)));
 
 async function load(): Promise<void> {

@@ -1,6 +1,6 @@
 """What a detector proposes for one picture, before suppression."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,8 +12,14 @@ from avocet.core.raw.decode import Decoded
 from avocet.core.raw.letterbox import Letterbox
 from avocet.core.raw.suppression import suppress
 
-MINIMUM_SCORE, OVERLAP_LIMIT = 0.25, 0.5
-"""What detection uses unless told otherwise."""
+MINIMUM_SCORE = 0.3
+"""What detection uses where neither a person nor the model's own validation says otherwise."""
+
+OVERLAP_LIMIT = 0.5
+"""What suppression uses unless told otherwise."""
+
+ScoreChange = Callable[[Array], Array]
+"""A rising map of scores."""
 
 MEASURING_SCORE = 0.005
 """Average precision looks at everything above this score."""
@@ -92,7 +98,7 @@ class InPicture:
     boxes : (N, 4) ndarray of float64
         Cut to the picture.
     scores : (N,) ndarray of float64
-        Of the likeliest class.
+        Of the likeliest class; calibrated where that is wanted.
     classes : (N,) ndarray of int64
     high_enough : (N,) ndarray of bool
         At or above the minimum score.
@@ -121,6 +127,7 @@ def in_picture(
     height: int,
     minimum_score: float,
     most: int = MOST_CANDIDATES,
+    calibrated: ScoreChange | None = None,
 ) -> InPicture:
     """Bring decoded boxes back to the picture and choose the candidates among them.
 
@@ -132,7 +139,10 @@ def in_picture(
     width, height : int
         Size of the original picture in pixels.
     minimum_score : float
+        After ``calibrated``.
     most : int
+    calibrated : callable, optional
+        Maps scores to calibrated ones, in the same order.
 
     Returns
     -------
@@ -149,6 +159,8 @@ def in_picture(
     all_scores = decoded.scores
     classes = all_scores.argmax(axis=1) if len(all_scores) else np.zeros(0, np.int64)
     scores = all_scores[np.arange(len(classes)), classes]
+    if calibrated is not None:
+        scores = calibrated(scores)
     boxes = clip(box.to_picture(decoded.boxes), width, height)
     high_enough = scores >= minimum_score
     visible = (boxes[:, 2] > boxes[:, 0]) & (boxes[:, 3] > boxes[:, 1])

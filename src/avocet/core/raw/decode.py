@@ -57,7 +57,7 @@ def decode(
     levels : sequence of (A, 5 + C, H, W) array_like
         Raw outputs, one array a level; channels are t_x, t_y, t_w, t_h, t_o, class logits.
     anchors : sequence of (A, 2) array_like
-        Widths and heights in input pixels, for each level.
+        Widths and heights in input pixels, for each level; a level without any is not used.
     strides : sequence of int
         Input pixels for one cell, for each level.
     reach : float
@@ -91,7 +91,7 @@ def decode(
     parts = [
         _decode_level(
             np.asarray(raw, dtype=np.float64),
-            np.asarray(sizes, dtype=np.float64),
+            np.asarray(sizes, dtype=np.float64).reshape(-1, 2),
             number,
             stride,
             reach,

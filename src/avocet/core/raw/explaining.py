@@ -8,7 +8,7 @@ from numpy.typing import ArrayLike, NDArray
 from scipy.special import expit
 
 from avocet.core.boxes import Array, as_boxes, clip, iou
-from avocet.core.raw.candidates import MOST_CANDIDATES, InPicture, in_picture
+from avocet.core.raw.candidates import MOST_CANDIDATES, InPicture, ScoreChange, in_picture
 from avocet.core.raw.decode import LARGEST_LOG_SIZE, Decoded
 from avocet.core.raw.letterbox import Letterbox
 from avocet.core.raw.soft_suppression import SIGMA, soften
@@ -67,6 +67,7 @@ def follow(
     method: Method = "by class",
     sigma: float = SIGMA,
     most: int = MOST_CANDIDATES,
+    calibrated: ScoreChange | None = None,
 ) -> Fates:
     """Follow every decoded box through score, number and suppression.
 
@@ -85,6 +86,8 @@ def follow(
         Width of the Gaussian.
     most : int
         Candidates that suppression looks at.
+    calibrated : callable, optional
+        Maps scores to calibrated ones, in the same order.
 
     Returns
     -------
@@ -108,7 +111,7 @@ def follow(
     """
     if method not in METHODS:
         raise ValueError(f"unknown suppression {method!r}; there are {', '.join(METHODS)}")
-    placed = in_picture(decoded, box, width, height, minimum_score, most)
+    placed = in_picture(decoded, box, width, height, minimum_score, most, calibrated)
     step = np.where(placed.high_enough, np.where(placed.visible, BEYOND, OUTSIDE), BELOW).astype(np.int64)
     score = placed.scores.copy()
     suppressor, overlap = np.full(len(step), -1, dtype=np.int64), np.zeros(len(step))
@@ -184,7 +187,10 @@ class Arithmetic:
         By class.
     best : int
         The likeliest class.
+    product : float
+        Objectness times the likeliest class's probability.
     score : float
+        The same, or what calibration makes of it.
     """
 
     raw: tuple[float, ...]
@@ -204,6 +210,7 @@ class Arithmetic:
     offset: tuple[float, float]
     probabilities: tuple[float, ...]
     best: int
+    product: float
     score: float
 
 
@@ -217,6 +224,7 @@ def work_out(
     box: Letterbox,
     width: int,
     height: int,
+    calibrated: ScoreChange | None = None,
 ) -> Arithmetic:
     """Decode one cell and anchor and keep every number on the way.
 
@@ -234,6 +242,8 @@ def work_out(
     box : Letterbox
     width, height : int
         Size of the original picture in pixels.
+    calibrated : callable, optional
+        Maps scores to calibrated ones.
 
     Returns
     -------
@@ -255,6 +265,7 @@ def work_out(
     unclipped = box.to_picture([in_input])
     probabilities = expit(values[5:])
     best = int(probabilities.argmax())
+    product = float(sigmoid[2] * probabilities[best])
 
     def plain(numbers: Array) -> tuple[float, ...]:
         return tuple(float(number) for number in np.asarray(numbers).reshape(-1))
@@ -265,5 +276,5 @@ def work_out(
         size=plain(size), in_input=plain(in_input), unclipped=plain(unclipped),
         in_picture=plain(clip(unclipped, width, height)), scale=(box.scale_x, box.scale_y),
         offset=(float(box.left), float(box.top)), probabilities=plain(probabilities), best=best,
-        score=float(sigmoid[2] * probabilities[best]),
+        product=product, score=product if calibrated is None else float(calibrated(np.array([product]))[0]),
     )  # fmt: skip

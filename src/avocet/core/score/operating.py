@@ -72,6 +72,33 @@ def operating_curve(scores: ArrayLike, hits: ArrayLike, truths: int) -> Operatin
     return OperatingCurve(values[last], right[last], wrong[last], int(truths))
 
 
+def best_f1_score(curve: OperatingCurve) -> float | None:
+    """The minimum score of best F1, midway between the last detection that it lets pass and the next.
+
+    Midway, so that a detection of another picture that scores a little less still passes. Where several
+    are as good, the highest.
+
+    Parameters
+    ----------
+    curve : OperatingCurve
+
+    Returns
+    -------
+    float or None
+        None where nothing was hit.
+
+    Examples
+    --------
+    >>> best_f1_score(operating_curve([0.9, 0.8, 0.2], [True, True, False], 2))
+    0.5
+    """
+    if not len(curve.scores) or not curve.hits[-1]:
+        return None
+    best = int(curve.f1.argmax())
+    below = float(curve.scores[best + 1]) if best + 1 < len(curve.scores) else 0.0
+    return (float(curve.scores[best]) + below) / 2
+
+
 def choose_score(
     curve: OperatingCurve, wish: Wish, amount: float = 0.95, miss_price: float = 1, alarm_price: float = 1
 ) -> float | None:

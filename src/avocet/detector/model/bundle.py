@@ -37,7 +37,7 @@ def read_bundle(path: Path) -> tuple[ModelCard, Network]:
         If the file is no bundle, is damaged, or comes from a newer format.
     """
     card, content = read_bundle_parts(path)
-    network = Network(size_named(card.size), len(card.classes))
+    network = Network(size_named(card.size), len(card.classes), [len(level) for level in card.anchors])
     try:
         network.load_state_dict(safetensors.torch.load(content))
     except (SafetensorError, RuntimeError, KeyError, ValueError) as error:

@@ -4,17 +4,24 @@ It needs no torch, so that records and the server know models without loading it
 """
 
 import json
+import math
 import zipfile
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from avocet.core.errors import InputError
-from avocet.detector.model.sizes import ANCHORS_PER_LEVEL, STRIDES, size_named
+from avocet.core.raw.candidates import MEASURING_SCORE, MINIMUM_SCORE
+from avocet.core.score.calibration import ScoreMap
+from avocet.detector.model.sizes import MOST_ANCHORS, STRIDES, size_named
 
 FORMAT_VERSION = 1
 CARD, WEIGHTS = "model.json", "weights.safetensors"
+LEAST_BASE = math.log(MEASURING_SCORE / (1 - MEASURING_SCORE))
+"""A map of scores that begins with less would fall."""
+
 LARGEST_CARD, LARGEST_WEIGHTS = 5_000_000, 500_000_000
 
 
@@ -32,7 +39,7 @@ class ModelCard(BaseModel):
         Longer side of the input in pixels.
     strides : list of int
     anchors : list
-        Level by level, widths and heights in input pixels.
+        Level by level, widths and heights in input pixels; a level without any is not used.
     reach : float
         How far a cell's centre can reach, as in `avocet.core.raw.decode.decode`.
     padding : (red, green, blue)
@@ -44,6 +51,11 @@ class ModelCard(BaseModel):
         Settings of the training.
     metrics : dict
         What was measured on the validation pictures.
+    calibration : (float, float, float), optional
+        Base and slopes of the `avocet.core.score.calibration.ScoreMap` found by its validation; none where scores
+        are used as the network gives them.
+    minimum_score : float
+        Of best F1 on its own validation pictures; what detection uses unless told otherwise.
     minimum_scores : dict of str to float
         By class, what a person chose for the model to be used with.
     """
@@ -61,7 +73,32 @@ class ModelCard(BaseModel):
     snapshot: str = ""
     training: dict[str, Any] = {}
     metrics: dict[str, Any] = {}
+    calibration: tuple[float, float, float] | None = None
+    minimum_score: float = MINIMUM_SCORE
     minimum_scores: dict[str, float] = {}
+
+    @property
+    def score_map(self) -> ScoreMap | None:
+        """What becomes of the network's scores."""
+        return score_map(self.calibration)
+
+
+def score_map(calibration: Sequence[float] | None) -> ScoreMap | None:
+    """The map of scores that a card's calibration means, or None.
+
+    Parameters
+    ----------
+    calibration : (float, float, float), optional
+
+    Examples
+    --------
+    >>> score_map((-3.0, 1.0, 1.0)).rise, score_map(None) is None
+    (1.0, True)
+    """
+    if calibration is None:
+        return None
+    base, rise, fall = calibration
+    return ScoreMap(base, rise, fall, MEASURING_SCORE)
 
 
 def rewrite_card(path: Path, target: Path, minimum_scores: dict[str, float]) -> None:
@@ -131,9 +168,8 @@ def _card(raw: bytes, name: str) -> ModelCard:
         where = ".".join(str(part) for part in first["loc"])
         raise InputError(f"{name}: {CARD} is not valid at {where or 'its top'}: {first['msg']}") from None
     size_named(card.size)
-    if card.strides != list(STRIDES) or [len(level) for level in card.anchors] != [ANCHORS_PER_LEVEL] * len(
-        STRIDES
-    ):
+    counts = [len(level) for level in card.anchors]
+    if card.strides != list(STRIDES) or len(counts) != len(STRIDES) or not 0 < sum(counts) <= MOST_ANCHORS:
         raise InputError(
             f"{name}: {CARD} has strides {card.strides} or anchors that this Avocet does not know"
         )
@@ -141,7 +177,12 @@ def _card(raw: bytes, name: str) -> ModelCard:
         raise InputError(f"{name}: {CARD} has the padding {card.padding}, which is no colour")
     if any(not 0 < value < 1e5 for level in card.anchors for pair in level for value in pair):
         raise InputError(f"{name}: {CARD} has an anchor that is not a positive size")
-    for label, score in card.minimum_scores.items():
+    rises = card.calibration is None or (
+        LEAST_BASE < card.calibration[0] <= 100 and all(0 < slope <= 1000 for slope in card.calibration[1:])
+    )
+    if not rises:
+        raise InputError(f"{name}: {CARD} has the calibration {card.calibration}, which does not rise")
+    for label, score in ({"every class": card.minimum_score} | card.minimum_scores).items():
         if not 0 <= score <= 1:
             raise InputError(f"{name}: {CARD} has the minimum score {score} for {label}, not one from 0 to 1")
     return card

@@ -1,10 +1,12 @@
 """The network: a compact convolutional backbone, a top-down path and one head a level."""
 
+from collections.abc import Sequence
+
 import torch
 from torch import Tensor, nn
 from torch.nn.utils.fusion import fuse_conv_bn_eval
 
-from avocet.detector.model.sizes import ANCHORS_PER_LEVEL, STRIDES, Size
+from avocet.detector.model.sizes import ALL_LEVELS, STRIDES, Size
 
 OBJECTNESS_START = -4.6
 """Bias of the objectness at the start: about one cell in a hundred holds an object."""
@@ -50,6 +52,9 @@ class Network(nn.Module):
     ----------
     size : Size
     classes : int
+    anchors : sequence of int
+        How many each level has. A level without any has no layers of its own: it costs nothing. The
+        coarsest stage still tells the finer levels what lies around them.
 
     Notes
     -----
@@ -57,9 +62,10 @@ class Network(nn.Module):
     shape (B, A, 5 + C, H / stride, W / stride): t_x, t_y, t_w, t_h, t_o and class logits.
     """
 
-    def __init__(self, size: Size, classes: int) -> None:
+    def __init__(self, size: Size, classes: int, anchors: Sequence[int] = ALL_LEVELS) -> None:
         super().__init__()
-        self.classes = classes
+        self.classes, self.anchors = classes, tuple(anchors)
+        self._finest = min(level for level, count in enumerate(self.anchors) if count)
         stem, *widths = size.widths
         self.stem = ConvUnit(3, stem, 3, 2)
         stages = []
@@ -68,20 +74,30 @@ class Network(nn.Module):
                 nn.Sequential(ConvUnit(before, after, 3, 2), *(Residual(after) for _ in range(blocks)))
             )
         self.stages = nn.ModuleList(stages)
-        self.lateral = nn.ModuleList(ConvUnit(width, size.neck, 1) for width in widths[-len(STRIDES) :])
-        self.smooth = nn.ModuleList(ConvUnit(size.neck, size.neck, 3) for _ in STRIDES)
-        outputs = ANCHORS_PER_LEVEL * (5 + classes)
-        self.heads = nn.ModuleList(nn.Conv2d(size.neck, outputs, 1) for _ in STRIDES)
+        # Levels keep their place, so that weights of another number of levels can be taken over.
+        self.lateral = nn.ModuleList(
+            ConvUnit(width, size.neck, 1) if level >= self._finest else nn.Identity()
+            for level, width in enumerate(widths[-len(STRIDES) :])
+        )
+        self.smooth = nn.ModuleList(
+            ConvUnit(size.neck, size.neck, 3) if count else nn.Identity() for count in self.anchors
+        )
+        self.heads = nn.ModuleList(
+            nn.Conv2d(size.neck, count * (5 + classes), 1) if count else nn.Identity()
+            for count in self.anchors
+        )
         self._start()
 
     def _start(self) -> None:
         for module in self.modules():
             if isinstance(module, nn.Conv2d):
                 nn.init.kaiming_normal_(module.weight, mode="fan_out", nonlinearity="relu")
-        for head in self.heads:
-            assert isinstance(head, nn.Conv2d) and head.bias is not None
+        for head, count in zip(self.heads, self.anchors, strict=True):
+            if not isinstance(head, nn.Conv2d):
+                continue
+            assert head.bias is not None
             nn.init.normal_(head.weight, std=0.01)
-            bias = torch.zeros(ANCHORS_PER_LEVEL, 5 + self.classes)
+            bias = torch.zeros(count, 5 + self.classes)
             bias[:, 4] = OBJECTNESS_START
             head.bias.data.copy_(bias.flatten())
 
@@ -91,23 +107,27 @@ class Network(nn.Module):
         for stage in self.stages:
             x = stage(x)
             features.append(x)
-        merged: list[Tensor] = []
-        for feature, lateral in zip(
-            reversed(features[-len(STRIDES) :]), reversed(list(self.lateral)), strict=True
-        ):
-            y = lateral(feature)
-            if merged:
-                y = y + nn.functional.interpolate(merged[-1], scale_factor=2.0, mode="nearest")
-            merged.append(y)
-        outputs = []
-        for y, smooth, head in zip(reversed(merged), self.smooth, self.heads, strict=True):
-            z = smooth(y)
-            # The last step in full precision: box coordinates need more than 8 bits.
-            with torch.autocast(device_type=z.device.type, enabled=False):
-                raw = head(z.float())
-            batch, _, rows, columns = raw.shape
-            outputs.append(raw.view(batch, ANCHORS_PER_LEVEL, 5 + self.classes, rows, columns))
-        return outputs
+        features = features[-len(STRIDES) :]
+        merged: Tensor | None = None
+        outputs: list[Tensor] = []
+        for level in reversed(range(len(STRIDES))):
+            if level >= self._finest:
+                own = self.lateral[level](features[level])
+                if merged is not None:
+                    own = own + nn.functional.interpolate(merged, scale_factor=2.0, mode="nearest")
+                merged = own
+            outputs.append(self._outputs(level, merged, features[level]))
+        return outputs[::-1]
+
+    def _outputs(self, level: int, merged: Tensor | None, feature: Tensor) -> Tensor:
+        count, (batch, _, rows, columns) = self.anchors[level], feature.shape
+        if merged is None or not count:
+            return feature.new_zeros((batch, 0, 5 + self.classes, rows, columns), dtype=torch.float32)
+        z = self.smooth[level](merged)
+        # The last step in full precision: box coordinates need more than 8 bits.
+        with torch.autocast(device_type=z.device.type, enabled=False):
+            raw: Tensor = self.heads[level](z.float())
+        return raw.view(batch, count, 5 + self.classes, rows, columns)
 
     @property
     def backbone(self) -> nn.ModuleList:

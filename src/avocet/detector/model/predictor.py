@@ -38,13 +38,16 @@ def candidates_of(
     width, height : int
         Size of the original picture in pixels.
     minimum_score : float
+        After the card's calibration.
 
     Returns
     -------
     Candidates
     """
-    decoded = decode(raw, card.anchors, card.strides, card.reach, minimum_objectness=minimum_score)
-    return in_picture(decoded, box, width, height, minimum_score).candidates
+    scores = card.score_map
+    least = minimum_score if scores is None else float(scores.back(minimum_score))
+    decoded = decode(raw, card.anchors, card.strides, card.reach, minimum_objectness=least)
+    return in_picture(decoded, box, width, height, minimum_score, calibrated=scores).candidates
 
 
 class Predictor:
@@ -78,6 +81,8 @@ class Predictor:
             "classes": card.classes,
             "snapshot": card.snapshot,
             "epoch": card.metrics.get("epoch"),
+            "minimum_score": card.minimum_score,
+            "calibration": card.calibration,
         }
 
     @classmethod

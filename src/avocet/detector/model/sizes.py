@@ -1,5 +1,6 @@
 """The three detector sizes."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from avocet.core.errors import InputError
@@ -8,12 +9,19 @@ STRIDES = (8, 16, 32)
 """Input pixels for one cell, level by level."""
 
 ANCHORS_PER_LEVEL = 3
+"""Of a level that is used, unless anchors are chosen by hand."""
+
+MOST_ANCHORS = 30
+"""Of all levels together."""
+
+ALL_LEVELS = (ANCHORS_PER_LEVEL,) * len(STRIDES)
+"""Anchors of each level where all are used."""
 
 LEAST_INPUT, MOST_INPUT = 96, 2048
 """Input sides that can be trained."""
 
-SIDES = (256, 320, 416, 512, 640, 832, 1024)
-"""Input sides that figures and advice speak of."""
+SIDES = (256, 320, 384, 512, 640, 768, 1024)
+"""Input sides that figures and advice speak of: powers of two, and two steps between each."""
 
 LEARNABLE = 8.0
 """Boxes with a shorter side under this many input pixels, one cell of the finest level, are hard to learn."""
@@ -86,18 +94,28 @@ def backbone_parameter_count(size: Size) -> int:
     return total
 
 
-def parameter_count(size: Size, classes: int) -> int:
+def parameter_count(size: Size, classes: int, anchors: Sequence[int] = ALL_LEVELS) -> int:
     """Trainable parameters of a size, counted from its widths without building the network.
+
+    Parameters
+    ----------
+    size : Size
+    classes : int
+    anchors : sequence of int
+        Of each level; one without any has no outputs.
 
     Examples
     --------
-    >>> parameter_count(size_named("stint"), 5)
-    1078602
+    >>> parameter_count(size_named("stint"), 5), parameter_count(size_named("stint"), 5, (3, 3, 0))
+    (1078602, 1039660)
     """
     total = backbone_parameter_count(size)
-    outputs = ANCHORS_PER_LEVEL * (5 + classes)
-    for width in size.widths[-len(STRIDES) :]:
-        total += _unit(width, size.neck, 1) + _unit(size.neck, size.neck, 3) + (size.neck + 1) * outputs
+    finest = min(level for level, count in enumerate(anchors) if count)
+    for level, (width, count) in enumerate(zip(size.widths[-len(STRIDES) :], anchors, strict=True)):
+        if level >= finest:
+            total += _unit(width, size.neck, 1)
+        if count:
+            total += _unit(size.neck, size.neck, 3) + (size.neck + 1) * count * (5 + classes)
     return total
 
 

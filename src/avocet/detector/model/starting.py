@@ -10,7 +10,6 @@ from torch import Tensor
 from avocet.core.errors import InputError
 from avocet.detector.model.card import read_bundle_parts
 from avocet.detector.model.network import Network
-from avocet.detector.model.sizes import ANCHORS_PER_LEVEL
 
 PARTS = {"stem": "backbone", "stages": "backbone", "lateral": "neck", "smooth": "neck", "heads": "outputs"}
 BOX_VALUES = 5
@@ -142,12 +141,17 @@ def take_weights(network: Network, classes: list[str], weights: StartingWeights)
 def _take_outputs(
     mine: Tensor, theirs: Tensor, classes: int, their_classes: int, target: list[int], source: list[int]
 ) -> int:
-    """Copy the outputs for boxes and for common classes; returns how many values."""
-    rest = mine.shape[1:]
-    if theirs.shape[1:] != rest or len(theirs) != ANCHORS_PER_LEVEL * (BOX_VALUES + their_classes):
+    """Copy the outputs for boxes and for common classes; returns how many values.
+
+    Where a level has more or fewer anchors than it had, each takes those of the one of like rank in size.
+    """
+    rest, values = mine.shape[1:], BOX_VALUES + their_classes
+    if theirs.shape[1:] != rest or len(theirs) == 0 or len(theirs) % values:
         return 0
-    ours = mine.view(ANCHORS_PER_LEVEL, BOX_VALUES + classes, *rest)
-    given = theirs.view(ANCHORS_PER_LEVEL, BOX_VALUES + their_classes, *rest)
+    count, their_count = len(mine) // (BOX_VALUES + classes), len(theirs) // values
+    rank = [round(each * (their_count - 1) / max(1, count - 1)) for each in range(count)]
+    ours = mine.view(count, BOX_VALUES + classes, *rest)
+    given = theirs.view(their_count, values, *rest)[rank]
     ours[:, :BOX_VALUES] = given[:, :BOX_VALUES]
     if target:
         ours[:, [BOX_VALUES + each for each in target]] = given[:, [BOX_VALUES + each for each in source]]

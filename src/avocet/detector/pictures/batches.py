@@ -16,7 +16,7 @@ from avocet.detector.pictures.colours import drawn_light, recolour
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.detector.pictures.pixel_cache import PixelCache
 from avocet.detector.pictures.resizing import MIDDLE_GREY, Colour, lay_in, scale_to
-from avocet.detector.training.loss import Truths
+from avocet.detector.targets.loss import Truths
 
 READY_AHEAD = 3
 """Batches that are prepared before they are asked for."""

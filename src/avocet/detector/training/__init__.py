@@ -1,1 +1,1 @@
-"""Training: settings, targets, loss, the trainer, what it reports."""
+"""Training: settings, the trainer, what it reports."""

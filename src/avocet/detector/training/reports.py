@@ -16,7 +16,11 @@ class Validation:
     map50: float
     map: float
     by_class: dict[str, dict[str, float | int | None]]
-    """AP at 0.5 and 0.50:0.95, truths, and boxes predicted above the usual minimum score."""
+    """AP at 0.5 and 0.50:0.95, truths, and boxes predicted above the minimum score."""
+    minimum_score: float
+    """Of best F1 at IoU 0.5, after calibration."""
+    calibration: tuple[float, float, float] | None
+    """Base and slopes of the map of scores; none where there was too little to fit it by, or none was wanted."""
 
     @property
     def loss(self) -> float:

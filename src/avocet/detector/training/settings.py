@@ -1,7 +1,7 @@
 """What a person chooses for a training."""
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, field, fields
 from typing import Any, Literal, get_args
 
@@ -9,7 +9,7 @@ from pydantic import ValidationError
 from pydantic.dataclasses import dataclass as described
 
 from avocet.core.errors import InputError
-from avocet.detector.model.sizes import ANCHORS_PER_LEVEL, LEAST_INPUT, MOST_INPUT, STRIDES, size_named
+from avocet.detector.model.sizes import LEAST_INPUT, MOST_ANCHORS, MOST_INPUT, STRIDES, size_named
 from avocet.detector.pictures.augmentation import Augmentation
 from avocet.detector.training.field import declared, setting
 
@@ -36,9 +36,9 @@ class Settings:
 
     size: str = setting("stint", "Size", "larger is slower and finds more")
     side: int = setting(
-        416,
+        384,
         "Input side",
-        "longer side of the input in pixels",
+        "longer side of the input in pixels; by default the smallest at which the boxes can be learnt",
         LEAST_INPUT,
         MOST_INPUT,
         STRIDES[-1],
@@ -111,6 +111,11 @@ class Settings:
         "what makes an epoch the best",
         choices={"map": "mAP at 0.50:0.95", "map50": "mAP at 0.5", "loss": "Validation loss"},
     )
+    calibrate: bool = setting(
+        True,
+        "Calibrated scores",
+        "fits scores to the validation pictures, so that 0.8 is right eight times in ten",
+    )
     keep_every: int = setting(
         0,
         "Also every N-th epoch",
@@ -122,8 +127,10 @@ class Settings:
     freeze_backbone: bool = setting(
         False, "Freeze backbone", "leaves the backbone of the starting weights as it is"
     )
-    anchors: tuple[tuple[float, float], ...] = setting(
-        (), "Anchors", "widths and heights in input pixels; without any they are clustered from the boxes"
+    anchors: tuple[tuple[tuple[float, float], ...], ...] = setting(
+        (),
+        "Anchors",
+        "widths and heights in input pixels, stride by stride; without any they are clustered from the boxes",
     )
     extended: tuple[int, ...] = setting(
         (), "Extended by", "epochs that were added after the planned end, piece by piece"
@@ -132,11 +139,13 @@ class Settings:
 
     def __post_init__(self) -> None:
         size_named(self.size)
-        if self.anchors and len(self.anchors) != len(STRIDES) * ANCHORS_PER_LEVEL:
+        chosen = [anchor for level in self.anchors for anchor in level]
+        if self.anchors and (len(self.anchors) != len(STRIDES) or not 0 < len(chosen) <= MOST_ANCHORS):
             raise InputError(
-                f"{len(STRIDES) * ANCHORS_PER_LEVEL} anchors are needed, not {len(self.anchors)}"
+                f"1 to {MOST_ANCHORS} anchors over {len(STRIDES)} strides are needed, "
+                f"not {len(chosen)} over {len(self.anchors)}"
             )
-        if any(not 1 <= value <= 4096 for anchor in self.anchors for value in anchor):
+        if any(not 1 <= value <= 4096 for anchor in chosen for value in anchor):
             raise InputError("every anchor must be 1 to 4096 pixels wide and high")
         if any(not 1 <= more <= 10_000 for more in self.extended):
             raise InputError(f"a run is extended by 1 to 10,000 epochs, not {self.extended[-1]}")
@@ -180,7 +189,7 @@ def settings_from(record: Mapping[str, Any]) -> Settings:
     if strange:
         raise InputError(f"there is no augmentation {sorted(strange)[0]!r}")
     try:
-        values["anchors"] = tuple((float(w), float(h)) for w, h in values.get("anchors") or ())
+        values["anchors"] = _by_level(values.get("anchors") or ())
         values["extended"] = tuple(int(more) for more in values.get("extended") or ())
         return Settings(**values, augmentation=Augmentation(**given))
     except InputError:
@@ -189,6 +198,17 @@ def settings_from(record: Mapping[str, Any]) -> Settings:
         raise InputError(_in_words(error)) from None
     except (TypeError, ValueError) as error:
         raise InputError(f"a setting has a value of the wrong kind: {error}") from None
+
+
+def _by_level(anchors: Sequence[Any]) -> tuple[tuple[tuple[float, float], ...], ...]:
+    """Anchors stride by stride. Earlier runs kept nine in one row, three for each stride, small to large."""
+    if anchors and all(len(each) == 2 and not isinstance(each[0], (list, tuple)) for each in anchors):
+        row = sorted(
+            ((float(w), float(h)) for w, h in anchors), key=lambda size: (size[0] * size[1], size[0])
+        )
+        each = -(-len(row) // len(STRIDES))
+        return tuple(tuple(row[start : start + each]) for start in range(0, each * len(STRIDES), each))
+    return tuple(tuple((float(w), float(h)) for w, h in level) for level in anchors)
 
 
 PICTURES_SHOWN = 2640

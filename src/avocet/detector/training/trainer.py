@@ -13,26 +13,25 @@ import torch
 from torch import nn
 from torch.optim.swa_utils import get_ema_multi_avg_fn
 
-from avocet.core.boxes import Array
 from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
-from avocet.core.raw.anchors import cluster_anchors
-from avocet.core.raw.letterbox import letterbox
 from avocet.detector.model.bundle import write_bundle
-from avocet.detector.model.card import ModelCard
+from avocet.detector.model.card import ModelCard, read_bundle_parts
 from avocet.detector.model.device import bfloat16_pays, chosen_device
 from avocet.detector.model.network import Network
 from avocet.detector.model.predictor import as_input
-from avocet.detector.model.sizes import ANCHORS_PER_LEVEL, STRIDES, size_named
+from avocet.detector.model.sizes import STRIDES, size_named
 from avocet.detector.model.starting import StartingWeights, Transfer, take_weights
 from avocet.detector.pictures.batches import Batch, HeldOutPictures, TrainingPictures
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.detector.pictures.resizing import mean_colour
+from avocet.detector.targets.anchors import anchors_for, input_sizes
+from avocet.detector.targets.loss import LossWeights, detection_loss
 from avocet.detector.training.checkpoint import Progress, load_checkpoint, save_checkpoint
-from avocet.detector.training.loss import LossWeights, detection_loss
 from avocet.detector.training.reports import EpochReport, Validation
 from avocet.detector.training.schedule import learning_rate
 from avocet.detector.training.settings import Settings
+from avocet.detector.training.threads import Threads
 from avocet.detector.training.validating import validate
 from avocet.files import replacing
 
@@ -44,62 +43,6 @@ LARGEST_GRADIENT = 10.0
 """Gradients of a greater norm are shortened to it."""
 
 State = dict[str, Any]
-
-
-def input_sizes(pictures: Sequence[LabelledPicture], side: int) -> Array:
-    """Widths and heights of all boxes that count, in input pixels.
-
-    Parameters
-    ----------
-    pictures : sequence of LabelledPicture
-    side : int
-
-    Returns
-    -------
-    (N, 2) ndarray of float64
-    """
-    sizes = [np.zeros((0, 2))]
-    for picture in pictures:
-        boxes = letterbox(picture.width, picture.height, side).to_input(picture.boxes[~picture.ignored])
-        sizes.append(boxes[:, 2:] - boxes[:, :2])
-    joined = np.concatenate(sizes)
-    return joined[(joined > 0).all(axis=1)]
-
-
-def training_anchors(pictures: Sequence[LabelledPicture], settings: Settings) -> Array:
-    """Anchors clustered from the boxes of the training pictures, or those chosen by hand.
-
-    Parameters
-    ----------
-    pictures : sequence of LabelledPicture
-    settings : Settings
-
-    Returns
-    -------
-    (3, 3, 2) ndarray of float64
-        Level by level, small to large.
-
-    Raises
-    ------
-    InputError
-        If there is no box to cluster.
-    """
-    sizes = input_sizes(pictures, settings.side)
-    if not len(sizes):
-        raise InputError("the training pictures hold no box; label some first")
-    if settings.anchors:
-        anchors = np.array(sorted(settings.anchors, key=lambda size: (size[0] * size[1], size[0])))
-    else:
-        varied = settings.augmentation
-        # Box sizes are clustered as training shows them: smaller, as they are, larger.
-        factors = (varied.scale_least, 1.0, varied.scale_most)
-        anchors = cluster_anchors(
-            np.concatenate([sizes * factor for factor in factors]),
-            len(STRIDES) * ANCHORS_PER_LEVEL,
-            np.random.default_rng(settings.seed),
-            restarts=3,
-        )
-    return anchors.reshape(len(STRIDES), ANCHORS_PER_LEVEL, 2)
 
 
 class Training:
@@ -140,9 +83,14 @@ class Training:
             folder,
             snapshot,
         )
-        self.anchors = training_anchors(training, settings)
+        kept = _kept_card(folder)
+        self.anchors = (
+            [np.array(level, dtype=np.float64).reshape(-1, 2) for level in kept.anchors]
+            if kept
+            else anchors_for(input_sizes(training, settings.side), settings)
+        )
         self._names = [picture.name for picture in training]
-        self.padding = mean_colour([picture.read for picture in training])
+        self.padding = kept.padding if kept else mean_colour([picture.read for picture in training])
         self.training_pictures = TrainingPictures(
             training,
             settings.side,
@@ -163,7 +111,8 @@ class Training:
         self._weights = LossWeights(settings.box_weight, settings.objectness_weight, settings.class_weight)
         with torch.random.fork_rng():
             torch.manual_seed(settings.seed)
-            network = Network(size_named(settings.size), len(class_names))
+            counts = [len(each) for each in self.anchors]
+            network = Network(size_named(settings.size), len(class_names), counts)
         self.network = network.to(self._device).to(memory_format=torch.channels_last)  # type: ignore[call-overload]
         self._frozen = self.network.backbone if settings.freeze_backbone else nn.ModuleList()
         self._frozen.requires_grad_(False)
@@ -211,6 +160,7 @@ class Training:
         on_epoch: Callable[[EpochReport], None],
         on_step: Callable[[int, float], None] = lambda step, loss: None,
         should_stop: Callable[[], bool] = lambda: False,
+        told: Callable[[str], None] = lambda words: None,
     ) -> bool:
         """Train the epochs that are left.
 
@@ -224,6 +174,8 @@ class Training:
         should_stop : callable
             Asked after every step; where it says yes, the epoch is abandoned and everything up
             to the epoch before is kept.
+        told : callable
+            Gets sentences for the log.
 
         Returns
         -------
@@ -236,17 +188,21 @@ class Training:
         InputError
             If the loss is no longer finite or the disk is full; the last good checkpoint stays.
         """
-        for epoch in range(self.progress.epoch, self.settings.all_epochs):
-            if self._out_of_patience():
-                break
-            before = self._training_state()
-            report = self._one_epoch(epoch, on_step, should_stop)
-            if report is None:
-                self._restore(before)
-                self._save()
-                return False
-            on_epoch(report)
-            self._save(report)
+        threads = Threads(told)
+        try:
+            for epoch in range(self.progress.epoch, self.settings.all_epochs):
+                if self._out_of_patience():
+                    break
+                before = self._training_state()
+                report = self._one_epoch(epoch, on_step, should_stop, threads)
+                if report is None:
+                    self._restore(before)
+                    self._save()
+                    return False
+                on_epoch(report)
+                self._save(report)
+        finally:
+            threads.close()
         return True
 
     def close(self) -> None:
@@ -259,7 +215,11 @@ class Training:
         return 0 < self.settings.patience <= waited
 
     def _one_epoch(
-        self, epoch: int, on_step: Callable[[int, float], None], should_stop: Callable[[], bool]
+        self,
+        epoch: int,
+        on_step: Callable[[int, float], None],
+        should_stop: Callable[[], bool],
+        threads: Threads,
     ) -> EpochReport | None:
         started, seen = time.monotonic(), 0
         sums = np.zeros(3)
@@ -271,7 +231,9 @@ class Training:
         for number, batch in enumerate(self.training_pictures.epoch(epoch, whole_pictures_only=whole)):
             step = epoch * steps + number
             rate = learning_rate(self.settings, step, steps)
+            begun = time.monotonic()
             parts = self._one_step(batch, rate, step, epoch, number)
+            threads.took(time.monotonic() - begun)
             sums += parts
             seen += len(batch.pixels)
             on_step(step + 1, float(parts.sum()))
@@ -339,8 +301,9 @@ class Training:
         """Losses and mAP of the averaged weights on the validation pictures. Changes no weight."""
         card = self.card({})
         figures, self.last_found = validate(
-            self.average, card, self._validation, self._weights, self._device, self._bfloat16
-        )
+            self.average, card, self._validation, self._weights, self._device, self._bfloat16,
+            self.settings.calibrate,
+        )  # fmt: skip
         return figures
 
     def card(self, metrics: dict[str, object]) -> ModelCard:
@@ -393,7 +356,10 @@ class Training:
             "pictures": len(self._validation.pictures),
         }
         with replacing(self.folder / name) as temporary:
-            write_bundle(temporary, self.card(metrics), self.average.state_dict())
+            card = self.card(metrics).model_copy(
+                update={"minimum_score": validation.minimum_score, "calibration": validation.calibration}
+            )
+            write_bundle(temporary, card, self.average.state_dict())
 
     def _training_state(self) -> tuple[State, State, State]:
         return copy.deepcopy(
@@ -405,6 +371,14 @@ class Training:
         self.network.load_state_dict(network)
         self.average.load_state_dict(average)
         self._optimizer.load_state_dict(optimizer)
+
+
+def _kept_card(folder: Path) -> ModelCard | None:
+    """What a training that is resumed in this folder began with: its anchors and padding stay what they are."""
+    try:
+        return read_bundle_parts(folder / "latest.zip")[0]
+    except InputError:
+        return None
 
 
 def _optimizer(network: nn.Module, settings: Settings) -> torch.optim.Optimizer:

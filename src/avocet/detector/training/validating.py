@@ -6,15 +6,17 @@ from collections.abc import Sequence
 import numpy as np
 import torch
 
-from avocet.core.boxes import Array
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.raw.candidates import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT
+from avocet.core.score.calibration import calibrate
+from avocet.core.score.measurement import match_pictures
+from avocet.core.score.operating import best_f1_score, operating_curve
 from avocet.core.score.precision import evaluate
 from avocet.detector.model.card import ModelCard
 from avocet.detector.model.network import Network
 from avocet.detector.model.predictor import as_input, candidates_of
 from avocet.detector.pictures.batches import HeldOutPictures
-from avocet.detector.training.loss import LossWeights, detection_loss
+from avocet.detector.targets.loss import LossWeights, detection_loss
 from avocet.detector.training.reports import Validation, figures_by_class
 
 
@@ -26,6 +28,7 @@ def validate(
     weights: LossWeights,
     device: torch.device,
     bfloat16: bool,
+    calibrated: bool = True,
 ) -> tuple[Validation, list[PictureDetections]]:
     """Losses and precision on the validation pictures, and what was found on each.
 
@@ -39,17 +42,19 @@ def validate(
     weights : LossWeights
     device : torch.device
     bfloat16 : bool
+    calibrated : bool
+        Whether a calibration is fitted to what was found.
 
     Returns
     -------
     validation : Validation
     found : list of PictureDetections
-        After suppression, one a picture.
+        After suppression and calibration, one a picture.
     """
     sums, batches = np.zeros(3), 0
     pictures = held_out.pictures
     found: dict[int, PictureDetections] = {}
-    anchors: Array = np.asarray(card.anchors, dtype=np.float64)
+    anchors = [np.array(level, dtype=np.float64).reshape(-1, 2) for level in card.anchors]
     for indices, batch in held_out:
         with torch.autocast(device.type, torch.bfloat16, enabled=bfloat16):
             outputs = network(as_input(batch.pixels, device))
@@ -64,25 +69,42 @@ def validate(
             candidates = candidates_of(raw, card, box, picture.width, picture.height, MEASURING_SCORE)
             found[index] = candidates.after_suppression(MEASURING_SCORE, OVERLAP_LIMIT)
     ordered = [found[index] for index in range(len(pictures))]
-    return _figures(card.classes, held_out, ordered, sums / max(1, batches)), ordered
+    return _figures(card.classes, held_out, ordered, sums / max(1, batches), calibrated)
 
 
 def _figures(
-    names: Sequence[str], held_out: HeldOutPictures, found: list[PictureDetections], losses: np.ndarray
-) -> Validation:
+    names: Sequence[str],
+    held_out: HeldOutPictures,
+    found: list[PictureDetections],
+    losses: np.ndarray,
+    calibrated: bool,
+) -> tuple[Validation, list[PictureDetections]]:
     truths = [PictureTruth(each.boxes, each.classes, each.ignored) for each in held_out.pictures]
     measured = evaluate(truths, found, range(len(names)))
+    matched = match_pictures(truths, found, range(len(names)), [0.5])
+    counted = ~matched.skipped[0, 0]
+    scores, hits = matched.scores[counted].clip(0, 1), matched.hit[0, 0][counted]
+    curve = calibrate(scores, hits, MEASURING_SCORE) if calibrated else None
+    if curve is not None:
+        scores = curve(scores)
+        found = [PictureDetections(each.boxes, curve(each.scores), each.classes) for each in found]
+    count = sum(int((~each.ignored).sum()) for each in held_out.pictures)
+    chosen = best_f1_score(operating_curve(scores, hits, count))
+    minimum_score = MINIMUM_SCORE if chosen is None else chosen
     predicted = np.zeros(len(names), dtype=np.int64)
     for each in found:
-        predicted += np.bincount(each.classes[each.scores >= MINIMUM_SCORE], minlength=len(names))
-    return Validation(
+        predicted += np.bincount(each.classes[each.scores >= minimum_score], minlength=len(names))
+    validation = Validation(
         float(losses[0]),
         float(losses[1]),
         float(losses[2]),
         _or_zero(measured.mean(0.5)),
         _or_zero(measured.mean()),
         figures_by_class(measured, names, predicted.tolist()),
+        minimum_score,
+        None if curve is None else (curve.base, curve.rise, curve.fall),
     )
+    return validation, found
 
 
 def _or_zero(value: float) -> float:

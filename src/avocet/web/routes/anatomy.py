@@ -49,6 +49,8 @@ def get_anatomy(path: schemas.AnatomyPath) -> Response:
             offset=(box.left, box.top),
             input=(box.input_width, box.input_height),
             levels=[schemas.LevelOut.model_validate(each) for each in apart.levels()],
+            calibrated=facts.calibration is not None,
+            minimum_score=facts.minimum_score,
             truths=[schemas.AnatomyTruth(class_index=each[0], corners=each[1:]) for each in facts.truths],
         )
     )

@@ -3,13 +3,14 @@
 import io
 import math
 from pathlib import Path
+from typing import Any
 
 from flask import Response, request, send_file
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import ValidationError
 
 from avocet.core.errors import InputError
-from avocet.core.score.calibration import CALIBRATED_SCORE
+from avocet.core.score.calibration import CALIBRATED_SCORE, Reliability
 from avocet.files import safe_name
 from avocet.store.tables import Evaluation
 from avocet.web.browser_cache import kept_by_browser
@@ -265,17 +266,19 @@ def curves(path: schemas.EvaluationPath, query: schemas.CurveQuery) -> Response:
 @judge.get("/evaluations/<int:evaluation_id>/calibration", responses={200: schemas.CalibrationOut})
 def calibration(path: schemas.EvaluationPath, query: schemas.CalibrationQuery) -> Response:
     """How often a score is right."""
-    made = answers.calibration_of(opened(path.evaluation_id), query.overlap_limit, query.class_index)
-    return reply(
-        schemas.CalibrationOut(
-            edges=made.edges.tolist(),
-            counts=made.counts.tolist(),
-            mean_score=[_known(value) for value in made.mean_score.tolist()],
-            share_right=[_known(value) for value in made.share_right.tolist()],
-            expected_error=_known(made.expected_error),
-            lowest_score=CALIBRATED_SCORE,
-        )
-    )
+    made, before = answers.calibration_of(opened(path.evaluation_id), query.overlap_limit, query.class_index)
+    former = None if before is None else schemas.ReliabilityOut(**_bins(before))
+    return reply(schemas.CalibrationOut(**_bins(made), lowest_score=CALIBRATED_SCORE, before=former))
+
+
+def _bins(made: Reliability) -> dict[str, Any]:
+    return {
+        "edges": made.edges.tolist(),
+        "counts": made.counts.tolist(),
+        "mean_score": [_known(value) for value in made.mean_score.tolist()],
+        "share_right": [_known(value) for value in made.share_right.tolist()],
+        "expected_error": _known(made.expected_error),
+    }
 
 
 @judge.get("/evaluations/<int:evaluation_id>/mistakes", responses={200: schemas.MistakesOut})

@@ -35,6 +35,7 @@ from avocet.work.train import studies as work_studies
 from avocet.work.train import watch as following
 from avocet.work.train.ahead.anchors import anchor_effect
 from avocet.work.train.ahead.plan import plan_run
+from avocet.work.train.step_losses import step_curve
 from avocet.work.train.watch import hints_of
 
 train = APIBlueprint("train", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="train")])
@@ -64,6 +65,7 @@ def run_out(folder: DataFolder, run: Run) -> schemas.RunOut:
         best_map50=run.best_map50,
         best_map=run.best_map,
         has_model=has_model,
+        minimum_score=run.minimum_score,
         minimum_scores=run.minimum_scores,
         created_at=moment(run.created_at),
         job=job_out(run.job),
@@ -122,6 +124,15 @@ def get_run(path: schemas.RunPath) -> Response:
         return reply(schemas.RunDetail(run=out, epochs=epochs, hints=hints, models=models))
 
 
+@train.get("/runs/<int:run_id>/steps", responses={200: schemas.StepCurve})
+def steps(path: schemas.RunPath) -> Response:
+    """The training loss step by step, also while the first epoch is at work."""
+    with context().reading() as session:
+        run = work.get_run(session, path.run_id)
+        place, per_epoch = context().folder.run(run.project_id, run.id), work.steps_per_epoch(run)
+    return reply(schemas.StepCurve(steps_per_epoch=per_epoch, points=step_curve(place)))
+
+
 @train.patch("/runs/<int:run_id>", responses={200: schemas.RunOut})
 def describe_run(path: schemas.RunPath, body: schemas.RunChange) -> Response:
     """Give a run another name or note."""
@@ -152,7 +163,7 @@ def resume_run(path: schemas.RunPath) -> Response:
 def extend_run(path: schemas.RunPath, body: schemas.ExtendIn) -> Response:
     """Add epochs to a run that is done."""
     with context().sessions.begin() as session:
-        run = work.extend_run(session, path.run_id, body.epochs)
+        run = work.extend_run(session, context().folder, path.run_id, body.epochs)
         out = run_out(context().folder, run)
     context().enqueue(out.job.id, out.job.kind)
     return reply(out, 202)
@@ -267,7 +278,7 @@ def try_model(path: schemas.RunPath, body: schemas.TryIn) -> Response:
     """Try the run's latest checkpoint on a picture, also while it trains: its outcome is in the job."""
     with context().reading() as session:
         run, picture = work.get_run(session, path.run_id), get_picture(session, body.picture_id)
-    work.model_path(context().folder, run, "latest")
+    work.newest_model(context().folder, run)
     given = RunAndPicture(run_id=run.id, picture_id=picture.id)
     return start_job(run.project_id, TRY_MODEL, f"Try {run.name}", given)
 

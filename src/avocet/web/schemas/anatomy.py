@@ -46,6 +46,8 @@ class AnatomyOut(Schema):
     offset: tuple[float, float]
     input: tuple[int, int]
     levels: list[LevelOut]
+    calibrated: bool
+    minimum_score: float
     truths: list[AnatomyTruth]
 
 
@@ -115,6 +117,7 @@ class ArithmeticOut(Schema):
     offset: tuple[float, float]
     probabilities: list[float]
     best: int
+    product: float
     score: float
 
 

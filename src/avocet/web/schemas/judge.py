@@ -6,6 +6,7 @@ from pydantic import BaseModel, Field
 
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.score.measurement import AREA_BOUNDS
+from avocet.core.score.mistakes import KINDS
 from avocet.store.tables import Part
 from avocet.web.schemas.common import JobOut, Request, Schema, Whole
 
@@ -76,6 +77,8 @@ class ReportOut(Schema):
     area_bounds: tuple[float, float] = AREA_BOUNDS
     mistakes: dict[str, MistakeFigures] = Field(default_factory=dict)
     calibration_error: float | None = None
+    calibration_error_before: float | None = None
+    minimum_score: float | None = None
     milliseconds: float | None = None
     problems: list[str] = Field(default_factory=list)
 
@@ -228,16 +231,23 @@ class CalibrationQuery(BaseModel):
     class_index: Whole | None = Field(None, ge=0)
 
 
-class CalibrationOut(Schema):
+class ReliabilityOut(Schema):
     edges: list[float]
     counts: list[int]
     mean_score: list[float | None]
     share_right: list[float | None]
     expected_error: float | None
+
+
+class CalibrationOut(ReliabilityOut):
+    """``before``: of the same predictions with the scores that the network gave them."""
+
     lowest_score: float
+    before: ReliabilityOut | None
 
 
 class MistakeKind(Schema):
+    number: int
     name: str
     count: int
     gain: float | None
@@ -248,7 +258,7 @@ class MistakesOut(Schema):
 
 
 class MistakenQuery(ThresholdQuery):
-    kind: Whole = Field(ge=0, le=5)
+    kind: Whole = Field(ge=0, lt=len(KINDS))
 
 
 class MistakenBox(ConfusedBox):

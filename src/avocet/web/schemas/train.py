@@ -1,15 +1,15 @@
 """Schemas of planning, running, watching and comparing trainings."""
 
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, Field
 
 from avocet.web.schemas.common import JobOut, Request, Schema, Whole
-from avocet.work.train.ahead.choices import BATCH, SIDE, SettingsIn
+from avocet.work.train.ahead.choices import BATCH, SIDE, SIDE_OR_NONE, SettingsIn
 
 
 class PlanQuery(BaseModel):
-    side: Whole = SIDE
+    side: Whole | None = SIDE_OR_NONE
     batch: Whole = BATCH
     snapshot_id: Whole | None = None
 
@@ -35,6 +35,7 @@ class PlanOut(Schema):
     trained_if_frozen: dict[str, float]
     sides: list[SideAdviceOut]
     advised_side: int
+    side: int
 
 
 class RunIn(Request):
@@ -54,6 +55,8 @@ class ValidationOut(Schema):
     map50: float
     map: float
     by_class: dict[str, dict[str, float | int | None]]
+    minimum_score: float | None = None
+    calibration: tuple[float, float, float] | None = None
 
 
 class EpochOut(Schema):
@@ -85,6 +88,7 @@ class RunOut(Schema):
     best_map50: float | None
     best_map: float | None
     has_model: bool
+    minimum_score: float | None = Field(description="Of best F1 in its own validation")
     minimum_scores: dict[str, float]
     created_at: str
     job: JobOut
@@ -106,6 +110,13 @@ class RunDetail(Schema):
     epochs: list[EpochOut]
     hints: list[HintOut]
     models: list[str] = Field(description="Checkpoints that can be downloaded")
+
+
+class StepCurve(Schema):
+    """The training loss step by step; of a long run each point is the mean of some steps."""
+
+    steps_per_epoch: int
+    points: list[tuple[float, float]]
 
 
 class GroupQuery(BaseModel):
@@ -200,14 +211,16 @@ class TryIn(Request):
 
 class EffectIn(Request):
     side: Whole = SIDE
-    anchors: list[tuple[float, float]] = Field(min_length=1, max_length=64)
+    anchors: list[Annotated[list[tuple[float, float]], Field(max_length=64)]] = Field(
+        min_length=1, max_length=8
+    )
     snapshot_id: Whole | None = None
 
 
 class EffectOut(Schema):
     mean_iou: float
     poor: float
-    held: list[int]
+    held: list[list[int]]
 
 
 class SheetPath(BaseModel):

@@ -4,7 +4,7 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
-from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
+from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.store.tables import PictureState
 from avocet.web.schemas.common import JobOut, Request, Schema, Whole
 
@@ -16,7 +16,7 @@ class DetectionIn(Request):
     clip_id: Whole | None = None
     pictures: bool = False
     state: PictureState | None = None
-    minimum_score: float = Field(MINIMUM_SCORE, ge=0, le=1)
+    minimum_score: float | None = Field(None, ge=0, le=1, description="Without one, the model's own")
     overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
 
 

@@ -10,6 +10,7 @@ from pydantic import BaseModel
 from scipy.special import expit
 
 from avocet.core.boxes import iou
+from avocet.core.raw.candidates import MINIMUM_SCORE
 from avocet.core.raw.decode import Decoded, decode
 from avocet.core.raw.explaining import (
     DROPPED,
@@ -23,6 +24,7 @@ from avocet.core.raw.explaining import (
     work_out,
 )
 from avocet.core.raw.letterbox import letterbox
+from avocet.detector.model.card import score_map
 from avocet.files import replacing, write_text
 from avocet.store.folder import DataFolder
 from avocet.work.problems import NotFound
@@ -44,6 +46,8 @@ class Facts(BaseModel):
     anchors: list[list[tuple[float, float]]]
     strides: list[int]
     reach: float
+    calibration: tuple[float, float, float] | None = None
+    minimum_score: float = MINIMUM_SCORE
     truths: list[tuple[int, float, float, float, float]] = []
 
 
@@ -55,7 +59,7 @@ class Level:
     ----------
     stride, rows, columns : int
     anchors : list of (float, float)
-        Widths and heights in input pixels.
+        Widths and heights in input pixels; none where the level is not used, and then nothing else.
     objectness : list of float
         Row by row.
     best_class : list of int
@@ -84,6 +88,7 @@ class TakenApart:
         self.facts, self.raw = facts, list(raw)
         self.box = letterbox(facts.width, facts.height, facts.side)
         self.decoded: Decoded = decode(self.raw, facts.anchors, facts.strides, facts.reach)
+        self.calibrated = score_map(facts.calibration)
 
     def save(self, folder: DataFolder, job_id: int) -> None:
         """Keep everything for the page."""
@@ -108,6 +113,9 @@ class TakenApart:
         """The grids, fine to coarse."""
         made = []
         for raw, anchors, stride in zip(self.raw, self.facts.anchors, self.facts.strides, strict=True):
+            if not anchors:
+                made.append(Level(stride, raw.shape[2], raw.shape[3], [], [], [], []))
+                continue
             objectness = expit(raw[:, 4].astype(np.float64))
             best = objectness.argmax(axis=0)
             rows, columns = np.indices(best.shape)
@@ -127,7 +135,7 @@ class TakenApart:
         """What becomes of every candidate."""
         return follow(
             self.decoded, self.box, self.facts.width, self.facts.height, minimum_score, overlap_limit,
-            method, sigma, most,
+            method, sigma, most, self.calibrated,
         )  # fmt: skip
 
     def cell(self, level: int, row: int, column: int, anchor: int) -> Arithmetic:
@@ -141,6 +149,7 @@ class TakenApart:
         return work_out(
             self.raw[level][anchor, :, row, column], row, column, self.facts.anchors[level][anchor],
             self.facts.strides[level], self.facts.reach, self.box, self.facts.width, self.facts.height,
+            self.calibrated,
         )  # fmt: skip
 
     def number_of(self, level: int, row: int, column: int, anchor: int) -> int:

@@ -52,5 +52,7 @@ def take_apart_pixels(
         anchors=card.anchors,
         strides=card.strides,
         reach=card.reach,
+        calibration=card.calibration,
+        minimum_score=card.minimum_score,
     )
     return TakenApart(facts, predictor.raw_of(pixels))

@@ -8,7 +8,7 @@ from avocet.core.detections import PictureDetections
 from avocet.core.score.calibration import CALIBRATED_SCORE, Reliability, reliability
 from avocet.core.score.confusion import Confusion, confusion
 from avocet.core.score.measurement import match_pictures, sum_up
-from avocet.core.score.mistakes import KINDS, find_mistakes
+from avocet.core.score.mistakes import KINDS, Mistakes, find_mistakes
 from avocet.core.score.operating import OperatingCurve, Wish, choose_score, operating_curve
 from avocet.work.judge.opened import LOWEST_SCORE, Measured
 
@@ -44,6 +44,7 @@ class PrecisionRecall:
 class MistakeKind:
     """A kind of error: how many above the minimum score, and the mAP that mending all of them would bring."""
 
+    number: int
     name: str
     count: int
     gain: float | None
@@ -146,28 +147,47 @@ def curves_of(
     return curves
 
 
-def calibration_of(measured: Measured, overlap_limit: float, class_index: int | None = None) -> Reliability:
-    """How often a score is right, of one class or of all."""
+def calibration_of(
+    measured: Measured, overlap_limit: float, class_index: int | None = None
+) -> tuple[Reliability, Reliability | None]:
+    """How often a score is right, of one class or of all; and how often it was before it was calibrated."""
     matched = measured.matched(overlap_limit)
-    used = ~matched.skipped[0, 0] & (matched.scores >= CALIBRATED_SCORE)
+    counted = ~matched.skipped[0, 0]
     if class_index is not None:
-        used &= matched.kind == class_index
-    return reliability(matched.scores[used].clip(0, 1), matched.hit[0, 0][used])
+        counted &= matched.kind == class_index
+    scores, hits = matched.scores[counted].clip(0, 1), matched.hit[0, 0][counted]
+    used = scores >= CALIBRATED_SCORE
+    now = reliability(scores[used], hits[used])
+    if measured.calibrated is None:
+        return now, None
+    former = measured.calibrated.back(scores)
+    used = former >= CALIBRATED_SCORE
+    return now, reliability(former[used], hits[used])
 
 
 def mistakes_of(measured: Measured, minimum_score: float, overlap_limit: float) -> list[MistakeKind]:
-    """Each kind of error, how often it is made above a score, and what mending it would bring."""
-    classes = len(measured.classes)
-    shown = find_mistakes(measured.truths, measured.found(minimum_score, overlap_limit), classes)
-    whole = find_mistakes(measured.truths, measured.found(LOWEST_SCORE, overlap_limit), classes)
-    return [
+    """Each kind of error above a score, and what mending those very errors would bring; the most first."""
+    shown = _mistakes(measured, minimum_score, overlap_limit)
+    kinds = [
         MistakeKind(
+            number,
             name,
             int((shown.kind == number).sum()),
-            None if np.isnan(whole.gains[number]) else float(whole.gains[number]),
+            None if np.isnan(shown.gains[number]) else float(shown.gains[number]),
         )
         for number, name in enumerate(KINDS)
     ]
+    return sorted(kinds, key=lambda each: (-(each.gain or 0), -each.count))
+
+
+def _mistakes(measured: Measured, minimum_score: float, overlap_limit: float) -> Mistakes:
+    return find_mistakes(
+        measured.truths,
+        measured.found(minimum_score, overlap_limit),
+        len(measured.classes),
+        candidates=measured.candidates,
+        minimum_score=minimum_score,
+    )
 
 
 def mistaken_boxes(
@@ -175,7 +195,7 @@ def mistaken_boxes(
 ) -> list[MistakenBox]:
     """The errors of one kind above a score, the surest first."""
     found = measured.found(minimum_score, overlap_limit)
-    made = find_mistakes(measured.truths, found, len(measured.classes))
+    made = _mistakes(measured, minimum_score, overlap_limit)
     boxes = []
     for entry in np.flatnonzero(made.kind == kind):
         index, number, about = (int(each[entry]) for each in (made.picture, made.detection, made.truth))

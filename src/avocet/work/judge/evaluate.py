@@ -9,8 +9,9 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.core.raw.candidates import OVERLAP_LIMIT, Candidates
+from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT, Candidates
 from avocet.core.score.measurement import AREA_BOUNDS
+from avocet.detector.model.card import score_map
 from avocet.detector.model.finder import Finder
 from avocet.files import replacing, write_bytes
 from avocet.store.database import Sessions, reading
@@ -88,6 +89,7 @@ def _evaluate(task: Task[ForEvaluation]) -> Evaluated:
             raise
         # Another program has suppressed its duplicates itself.
         extra: dict[str, Any] = {}
+        minimum_score = MINIMUM_SCORE
         overlap_limit = 1.0
     else:
         assert wanted.bundles is not None
@@ -109,8 +111,9 @@ def _evaluate(task: Task[ForEvaluation]) -> Evaluated:
         raw = find_candidates(predictor, labelled, task.reporter)
         candidates = by_name(raw, _renamed(predictor, wanted.settings["class_map"]), frozen.classes)
         extra = {"milliseconds": milliseconds(predictor, labelled)} | {
-            name: predictor.about.get(name) for name in ("epoch", "side", "size")
+            name: predictor.about.get(name) for name in ("epoch", "side", "size", "calibration")
         }
+        minimum_score = predictor.about.get("minimum_score", MINIMUM_SCORE)
         overlap_limit = OVERLAP_LIMIT
     report = measure(
         frozen.classes,
@@ -119,6 +122,8 @@ def _evaluate(task: Task[ForEvaluation]) -> Evaluated:
         overlap_limit,
         wanted.settings["interpolation"],
         wanted.settings["areas"],
+        minimum_score,
+        score_map(extra.get("calibration")),
     )
     report |= extra | {"problems": problems[:50]}
     save_candidates(folder.evaluation(wanted.project_id, evaluation_id), candidates)
@@ -136,7 +141,7 @@ def save_candidates(path: Path, candidates: Sequence[Candidates]) -> None:
             temporary,
             counts=counts,
             boxes=np.concatenate([np.zeros((0, 4)), *(each.boxes for each in candidates)]).astype(np.float32),
-            scores=np.concatenate([np.zeros(0), *(each.scores for each in candidates)]).astype(np.float32),
+            scores=np.concatenate([np.zeros(0), *(each.scores for each in candidates)]),
             classes=np.concatenate([np.zeros(0), *(each.classes for each in candidates)]).astype(np.int32),
         )
 

@@ -10,7 +10,8 @@ import numpy as np
 
 from avocet.core.boxes import as_boxes
 from avocet.core.errors import InputError
-from avocet.core.raw.candidates import OVERLAP_LIMIT
+from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
+from avocet.detector.model.card import score_map
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.formats.coco import CocoIds, read_coco_with_ids
 from avocet.formats.kinds import recognise
@@ -113,7 +114,7 @@ def measure_file(
         if not path.is_file():
             raise InputError(f"{path}: there is no such file of detections")
         candidates = read_detections(path, path.name, truth.numbers, len(truth.pictures), class_map)
-        limit = 1.0
+        limit, about = 1.0, dict[str, Any](minimum_score=MINIMUM_SCORE)
     else:
         # Imported here: torch takes seconds that a measurement of detections need not wait for.
         from avocet.detector.model.predictor import Predictor
@@ -135,11 +136,15 @@ def measure_file(
             _labelled(picture, truth.located.paths[picture.name]) for picture in truth.located.record.pictures
         ]
         candidates = by_name(find_candidates(predictor, labelled, reporter), names, truth.classes)
-        limit = OVERLAP_LIMIT
+        limit, about = OVERLAP_LIMIT, predictor.about
     limit = settings["overlap_limit"] if settings["overlap_limit"] is not None else limit
     measured = Measured(path.name, truth.classes, truth.pictures, candidates)
     truths = [truth_in(picture) for picture in truth.pictures]
-    figures = measure(truth.classes, truths, candidates, limit, settings["interpolation"], settings["areas"])
+    least = settings["minimum_score"] if settings["minimum_score"] is not None else about["minimum_score"]
+    figures = measure(
+        truth.classes, truths, candidates, limit, settings["interpolation"], settings["areas"], least,
+        score_map(about.get("calibration")),
+    )  # fmt: skip
     return FileMeasured(measured, figures, limit, notes)
 
 

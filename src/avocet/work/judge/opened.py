@@ -11,9 +11,11 @@ from avocet.core.boxes import Array
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.flattened import flatten
 from avocet.core.raw.candidates import Candidates, suppress_pictures
+from avocet.core.score.calibration import ScoreMap
 from avocet.core.score.matching import match
 from avocet.core.score.matching_all import overlapping_pairs
 from avocet.core.score.measurement import MatchedPictures, match_pictures
+from avocet.detector.model.card import score_map
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, JobState, Part
 from avocet.work.judge.sent import held_out_file, kept_truth
@@ -44,6 +46,8 @@ class Measured:
         Of no matter outside of the application.
     part : Part, optional
         Of the snapshot; None for a truth from outside.
+    calibrated : ScoreMap, optional
+        What the scores have been through.
     """
 
     def __init__(
@@ -54,9 +58,10 @@ class Measured:
         candidates: Sequence[Candidates],
         project_id: int = 0,
         part: Part | None = None,
+        calibrated: ScoreMap | None = None,
     ) -> None:
         self.name, self.classes, self.pictures = name, list(classes), list(pictures)
-        self.project_id, self.part = project_id, part
+        self.project_id, self.part, self.calibrated = project_id, part, calibrated
         self._candidates = list(candidates)
         self.truths = [truth_in(picture) for picture in self.pictures]
         self._found: dict[tuple[float, float], list[PictureDetections]] = {}
@@ -74,6 +79,7 @@ class Measured:
             load_candidates(folder.evaluation(evaluation.project_id, evaluation.id)),
             evaluation.project_id,
             evaluation.part,
+            score_map(evaluation.report.get("calibration")),
         )
 
     def found(self, minimum_score: float, overlap_limit: float) -> list[PictureDetections]:
@@ -84,6 +90,11 @@ class Measured:
                 self._found.clear()
             self._found[key] = suppress_pictures(self._candidates, minimum_score, overlap_limit)
         return self._found[key]
+
+    @cached_property
+    def candidates(self) -> list[PictureDetections]:
+        """Everything that the model had on each picture, before suppression."""
+        return [PictureDetections(each.boxes, each.scores, each.classes) for each in self._candidates]
 
     def matched(self, overlap_limit: float, iou_threshold: float = MATCHING_IOU) -> MatchedPictures:
         """All detections down to the lowest score, matched at one IoU."""

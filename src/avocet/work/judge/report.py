@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.raw.candidates import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT, Candidates
 from avocet.core.score.bootstrap import RESAMPLES, interval, resample
-from avocet.core.score.calibration import CALIBRATED_SCORE, reliability
+from avocet.core.score.calibration import CALIBRATED_SCORE, ScoreMap, reliability
 from avocet.core.score.measurement import AREA_BOUNDS, area_ranges, match_pictures, measure_detections
 from avocet.core.score.mistakes import KINDS, find_mistakes
 from avocet.core.score.precision import COCO_THRESHOLDS, INTERPOLATIONS
@@ -56,6 +56,8 @@ def measure(
     overlap_limit: float = OVERLAP_LIMIT,
     interpolation: str = "101-point",
     area_bounds: Sequence[float] = AREA_BOUNDS,
+    minimum_score: float = MINIMUM_SCORE,
+    calibrated: ScoreMap | None = None,
 ) -> dict[str, Any]:
     """mAP, AP by class and by size, recall and how sure they are, by the COCO rules.
 
@@ -71,6 +73,10 @@ def measure(
         is the only one that is resampled, so other rules have none.
     area_bounds : sequence of float
         Sides of a square in pixels that part small, medium and large objects.
+    minimum_score : float
+        From which boxes are counted as flawless or as errors.
+    calibrated : ScoreMap, optional
+        What the scores have been through.
 
     Returns
     -------
@@ -78,8 +84,8 @@ def measure(
         ``map50``, ``map75``, ``map``, their 95 % intervals over resampled pictures, ``sizes``
         (mAP of small, medium and large objects), ``recall`` (AR at 1, 10 and 100), ``classes``
         (name to figures and the counts behind them at IoU 0.5), ``pictures`` and how many of them
-        are ``flawless``, ``mistakes`` (count above the usual minimum score and gain by kind) and
-        ``calibration_error``. A figure is None where there is no truth to find.
+        are ``flawless``, ``mistakes`` (count above the minimum score and gain by kind),
+        ``calibration_error`` and what it was before scores were calibrated. A figure is None where there is no truth to find.
     """
     detections: list[PictureDetections] = [
         each.after_suppression(MEASURING_SCORE, overlap_limit) for each in candidates
@@ -92,7 +98,8 @@ def measure(
     matched = match_pictures(truths, detections, numbers, COCO_THRESHOLDS)
     resamples = RESAMPLES if interpolation == "101-point" else 0
     resampled = resample(matched, np.random.default_rng(RESAMPLING_SEED), resamples)
-    used = ~matched.skipped[0, 0] & (matched.scores >= CALIBRATED_SCORE)
+    scores, hits = matched.scores.clip(0, 1), matched.hit[0, 0]
+    used = ~matched.skipped[0, 0] & (scores >= CALIBRATED_SCORE)
     classes = {}
     for index, name in enumerate(class_names):
         values = measured.average_precision[:, index, 0]
@@ -130,11 +137,13 @@ def measure(
         "recall": {str(limit): _number(measured.mean_recall(limit)) for limit in LIMITS},
         "classes": classes,
         "pictures": len(truths),
-        "flawless": _flawless(truths, candidates, overlap_limit),
-        "mistakes": _mistakes(truths, candidates, detections, len(class_names), overlap_limit),
-        "calibration_error": _number(
-            reliability(matched.scores.clip(0, 1)[used], matched.hit[0, 0][used]).expected_error
-        ),
+        "flawless": _flawless(truths, candidates, minimum_score, overlap_limit),
+        "mistakes": _mistakes(truths, candidates, len(class_names), minimum_score, overlap_limit),
+        "minimum_score": minimum_score,
+        "calibration_error": _number(reliability(scores[used], hits[used]).expected_error),
+        "calibration_error_before": None
+        if calibrated is None
+        else _number(error_before(scores, hits, ~matched.skipped[0, 0], calibrated)),
         "interpolation": interpolation,
         "area_bounds": [float(side) for side in area_bounds],
         "resamples": resamples,
@@ -143,11 +152,25 @@ def measure(
     }
 
 
-def _flawless(truths: Sequence[PictureTruth], candidates: Sequence[Candidates], overlap_limit: float) -> int:
-    """Pictures in which everything is found above the usual minimum score, and nothing else."""
+def error_before(
+    scores: NDArray[np.float64], hits: NDArray[np.bool_], counted: NDArray[np.bool_], calibrated: ScoreMap
+) -> float:
+    """The calibration error of scores as they were before a map."""
+    former = calibrated.back(scores)
+    used = counted & (former >= CALIBRATED_SCORE)
+    return reliability(former[used], hits[used]).expected_error
+
+
+def _flawless(
+    truths: Sequence[PictureTruth],
+    candidates: Sequence[Candidates],
+    minimum_score: float,
+    overlap_limit: float,
+) -> int:
+    """Pictures in which everything is found above the minimum score, and nothing else."""
     count = 0
     for truth, each in zip(truths, candidates, strict=True):
-        found = each.after_suppression(MINIMUM_SCORE, overlap_limit)
+        found = each.after_suppression(minimum_score, overlap_limit)
         kinds = np.unique(np.concatenate([truth.classes, found.classes]))
         summed = measure_detections([truth], [found], kinds.tolist(), [0.5])
         count += bool((summed.hits[0, :, 0] == summed.truths[:, 0]).all() and not summed.false_alarms.any())
@@ -157,16 +180,16 @@ def _flawless(truths: Sequence[PictureTruth], candidates: Sequence[Candidates], 
 def _mistakes(
     truths: Sequence[PictureTruth],
     candidates: Sequence[Candidates],
-    detections: Sequence[PictureDetections],
     classes: int,
+    minimum_score: float,
     overlap_limit: float,
 ) -> dict[str, dict[str, Any]]:
-    """By kind of error: how many above the usual minimum score, and the gain of mending them all."""
-    shown = [each.after_suppression(MINIMUM_SCORE, overlap_limit) for each in candidates]
-    kinds = find_mistakes(truths, shown, classes).kind
-    gains = find_mistakes(truths, detections, classes).gains
+    """By kind of error: how many above the minimum score, and the gain of mending those."""
+    shown = [each.after_suppression(minimum_score, overlap_limit) for each in candidates]
+    before = [PictureDetections(each.boxes, each.scores, each.classes) for each in candidates]
+    made = find_mistakes(truths, shown, classes, candidates=before, minimum_score=minimum_score)
     return {
-        name: {"count": int((kinds == number).sum()), "gain": _number(gains[number])}
+        name: {"count": int((made.kind == number).sum()), "gain": _number(made.gains[number])}
         for number, name in enumerate(KINDS)
     }
 

@@ -30,13 +30,13 @@ from avocet.work.snapshots.snapshots import (
     record_snapshot,
 )
 from avocet.work.train.ahead.choices import chosen_settings
-from avocet.work.train.ahead.plan import DEFAULT_BATCH, DEFAULT_SIDE, Plan, held_out_hash, plan_run
+from avocet.work.train.ahead.plan import DEFAULT_BATCH, Plan, held_out_hash, plan_run
 from avocet.work.train.ahead.run_labels import RunLabels, labels_of_snapshot
 
 Start = int | Path | Literal["shipped"] | None
 """Starting weights: a run's number, a bundle's path, those shipped with the package, or none."""
 
-START_BUNDLE = "start.zip"
+START_BUNDLE, CHECKPOINT = "start.zip", "latest.safetensors"
 
 
 def labels_to_learn(
@@ -110,7 +110,7 @@ def start_run(
 def check_run(labels: RunLabels, order: RunOrder) -> tuple[Plan, Settings]:
     """The plan of a run and its settings in full. Raises `InputError` where it cannot be started."""
     side, batch = order.settings.get("side"), order.settings.get("batch")
-    plan = plan_run(labels, int(side or DEFAULT_SIDE), int(batch or DEFAULT_BATCH))
+    plan = plan_run(labels, int(side) if side else None, int(batch or DEFAULT_BATCH))
     settings = chosen_settings(plan, order.settings)
     if plan.obstacles:
         raise InputError("; ".join(plan.obstacles))
@@ -207,17 +207,21 @@ def resume_run(session: Session, run_id: int) -> Run:
     return run
 
 
-def extend_run(session: Session, run_id: int, epochs: int) -> Run:
+def extend_run(session: Session, folder: DataFolder, run_id: int, epochs: int) -> Run:
     """Add epochs to a finished run, which goes on from its latest weights.
 
     Raises
     ------
     InputError
-        If the run is not done, or the number of epochs cannot be used.
+        If the run is not done, its checkpoint is not kept, or the number of epochs cannot be used.
     """
     run = get_run(session, run_id)
     if run.job.state != JobState.DONE:
         raise InputError(f"{run.name} is {run.job.state.value}; only a run that is done can be extended")
+    if not (folder.run(run.project_id, run.id) / CHECKPOINT).is_file():
+        raise InputError(
+            f"what {run.name} would go on from is not kept; start a new run from its weights instead"
+        )
     before = settings_from(run.settings)
     longer = settings_from(run.settings | {"extended": [*before.extended, epochs]})
     run.settings = longer.as_record()
@@ -227,6 +231,11 @@ def extend_run(session: Session, run_id: int, epochs: int) -> Run:
     # Scores chosen for the weights as they were say nothing of those to come.
     run.minimum_scores = {}
     return run
+
+
+def steps_per_epoch(run: Run) -> int:
+    """Steps of an epoch, as far as they are known."""
+    return max(1, run.job.total // max(1, settings_from(run.settings).all_epochs))
 
 
 def describe_run(session: Session, run_id: int, name: str | None, note: str | None) -> Run:
@@ -262,6 +271,11 @@ def list_runs(session: Session, project_id: int, binned: bool = False) -> list[R
     return list(
         session.scalars(query.where(Run.binned_at.is_not(None) if binned else Run.binned_at.is_(None)))
     )
+
+
+def newest_model(folder: DataFolder, run: Run) -> Path:
+    """The latest checkpoint's bundle, or the best one's where only that is kept. Raises `NotFound` before there is one."""
+    return model_path(folder, run, "latest" if "latest" in kept_models(folder, run) else "best")
 
 
 def model_path(folder: DataFolder, run: Run, which: str = "best") -> Path:

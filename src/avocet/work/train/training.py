@@ -30,6 +30,7 @@ from avocet.work.snapshots.frozen import Frozen, frozen_file, labelled_pictures
 from avocet.work.snapshots.snapshots import read_snapshot
 from avocet.work.train.run_files import add_to_log
 from avocet.work.train.runs import START_BUNDLE, get_run
+from avocet.work.train.step_losses import StepLosses
 from avocet.work.train.watch import watched_file
 
 
@@ -105,11 +106,15 @@ def _train(
             record_epoch(session, run.id, report)
         add_to_log(place, _in_words(report))
 
+    losses = StepLosses(place, training.progress.epoch * training.training_pictures.steps)
+
     def on_step(step: int, loss: float) -> None:
+        losses.add(step, loss)
         reporter.progress(step, total, f"Step {step} of {total}, loss {loss:.2f}")
 
     try:
-        done = training.run(on_epoch, on_step, reporter.should_stop)
+        done = training.run(on_epoch, on_step, reporter.should_stop, lambda words: add_to_log(place, words))
+        losses.write()
     except InputError as error:
         add_to_log(place, f"Failed: {error}")
         raise
@@ -165,6 +170,7 @@ def record_epoch(session: Session, run_id: int, report: EpochReport) -> None:
             report.validation.map,
             report.validation.map50,
         )
+        run.minimum_score = report.validation.minimum_score
 
 
 def _begin(training: Training, start: str, place: Path) -> dict[str, Any]:

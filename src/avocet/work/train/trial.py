@@ -7,7 +7,7 @@ from avocet.store.database import reading
 from avocet.work.job_kinds import RunAndPicture, Task
 from avocet.work.job_outcomes import ModelTried
 from avocet.work.pictures.files import get_picture, picture_path
-from avocet.work.train.runs import get_run, model_path
+from avocet.work.train.runs import get_run, newest_model
 
 LEAST_TRIED = 0.05
 """Boxes below this score are not sent to the page, which chooses among the rest."""
@@ -17,7 +17,7 @@ def try_model(task: Task[RunAndPicture]) -> ModelTried:
     """What a run's latest checkpoint finds on one picture, also while the run is at work."""
     with reading(task.sessions)() as session:
         run, picture = get_run(session, task.given.run_id), get_picture(session, task.given.picture_id)
-        path = model_path(task.folder, run, "latest")
+        path = newest_model(task.folder, run)
     predictor = Predictor.from_bundle(path)
     pixels = read_picture(picture_path(task.folder, picture), picture.name)
     found = predictor.candidates([pixels], LEAST_TRIED)[0].after_suppression(LEAST_TRIED, OVERLAP_LIMIT)

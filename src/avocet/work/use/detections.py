@@ -8,6 +8,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, joinedload
 
 from avocet.core.errors import InputError
+from avocet.core.raw.candidates import MINIMUM_SCORE
 from avocet.files import move_file
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
@@ -30,7 +31,7 @@ def start_detection(
     folder: DataFolder,
     run_id: int | None,
     source: dict[str, Any],
-    minimum_score: float,
+    minimum_score: float | None,
     overlap_limit: float,
     uploads: Sequence[tuple[Path, str]] = (),
     ensemble_id: int | None = None,
@@ -46,7 +47,9 @@ def start_detection(
     source : dict
         ``{"clip_id": 3}``, ``{"state": "unlabelled"}`` (pictures of the project), or empty where
         files come along.
-    minimum_score, overlap_limit : float
+    minimum_score : float, optional
+        Without one, the model's own.
+    overlap_limit : float
     uploads : sequence of (path, name)
         Files that were sent; they are moved to where the results will lie.
     ensemble_id : int, optional
@@ -64,6 +67,9 @@ def start_detection(
     bundles_of(session, folder, run, ensemble)
     model = run or ensemble
     assert model is not None
+    if minimum_score is None:
+        found_best = run.minimum_score if run is not None else None
+        minimum_score = MINIMUM_SCORE if found_best is None else found_best
     check_limits(minimum_score, overlap_limit)
     _refuse_unknown_kinds([name for _, name in uploads])
     title, given = _described(session, model.project_id, source, uploads)

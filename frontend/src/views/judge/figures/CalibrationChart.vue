@@ -25,17 +25,20 @@ const load = latestOnly(async () => {
 });
 watch([chosen, () => props.overlapLimit], load, { immediate: true });
 
-const bins = computed(() =>
-  found.value
-    ? found.value.counts.map((count, index) => ({
-        from: found.value!.edges[index]!,
-        to: found.value!.edges[index + 1]!,
-        count,
-        score: found.value!.mean_score[index] ?? null,
-        right: found.value!.share_right[index] ?? null,
-      }))
-    : [],
-);
+type Reliability = NonNullable<Calibration["before"]>;
+const binsOf = (said?: Reliability | null) =>
+  (said?.counts ?? []).map((count, index) => ({
+    from: said!.edges[index]!,
+    to: said!.edges[index + 1]!,
+    count,
+    score: said!.mean_score[index] ?? null,
+    right: said!.share_right[index] ?? null,
+  }));
+const bins = computed(() => binsOf(found.value));
+const points = (said?: Reliability | null) =>
+  binsOf(said)
+    .filter((bin) => bin.right !== null)
+    .map((bin) => [bin.score, bin.right, bin.count]);
 const words = computed(() => {
   const far = [...bins.value]
     .filter((bin) => bin.count >= 10 && bin.right !== null)
@@ -47,7 +50,8 @@ const words = computed(() => {
   return `Of predictions scored ${far.from.toFixed(1)} to ${far.to.toFixed(1)}, ${share} are right: the scores there are too ${gap > 0 ? "low" : "high"}.`;
 });
 const option = computed(() => ({
-  grid: { left: 52, right: 20, top: 16, bottom: 44 },
+  grid: { left: 52, right: 20, top: found.value?.before ? 34 : 16, bottom: 44 },
+  legend: found.value?.before ? { top: 0, data: ["as it answers", "before calibration"] } : undefined,
   tooltip: { trigger: "item" },
   xAxis: {
     type: "value",
@@ -80,9 +84,23 @@ const option = computed(() => ({
     },
     {
       type: "line",
+      name: "before calibration",
+      color: "#B98A24",
+      symbol: "diamond",
+      symbolSize: 7,
+      lineStyle: { width: 1.5, type: "dotted" },
+      data: points(found.value?.before),
+      tooltip: {
+        formatter: (point: { value: number[] }) =>
+          `Before calibration, score ${point.value[0]!.toFixed(2)}: ${(100 * point.value[1]!).toFixed(0)} % right`,
+      },
+    },
+    {
+      type: "line",
+      name: "as it answers",
       color: "#4A7397",
       lineStyle: { width: 2 },
-      data: bins.value.filter((bin) => bin.right !== null).map((bin) => [bin.score, bin.right, bin.count]),
+      data: points(found.value),
       symbolSize: (value: number[]) => 6 + 3 * Math.log10(1 + (value[2] ?? 0)),
       tooltip: {
         formatter: (point: { value: number[] }) =>
@@ -111,7 +129,9 @@ const option = computed(() => ({
         <p data-test="calibration-words">{{ words }}</p>
         <p v-if="found && found.expected_error !== null">
           Expected error <b>{{ found.expected_error.toFixed(3) }}</b>: so far score and share right lie apart on
-          average.
+          average<template v-if="found.before?.expected_error != null"
+            >; with the scores as the network gave them <b>{{ found.before.expected_error.toFixed(3) }}</b></template
+          >.
         </p>
         <table class="figures">
           <thead>

@@ -62,7 +62,7 @@ const loadWall = latestOnly(async () => {
     failed.value = wordsOf(error);
   }
 });
-const { minimumScore, overlapLimit, query } = useThresholds(loadWall);
+const { minimumScore, overlapLimit, query, begin } = useThresholds(loadWall);
 
 const sums = computed(() => ({
   hits: wall.value.reduce((sum, row) => sum + row.hits, 0),
@@ -88,6 +88,7 @@ async function load(): Promise<void> {
       // Detections of another program were suppressed by it.
       if (!route.query.overlap && report.value) overlapLimit.value = report.value.overlap_limit;
     }
+    if (report.value) begin(report.value.minimum_score ?? minimumScore.value);
     loadWall();
     const runId = evaluation.value.run_id;
     if (runId) run.value = (await take(api.GET("/api/v1/runs/{run_id}", { params: { path: { run_id: runId } } }))).run;

@@ -20,11 +20,15 @@ const boxes = ref<MistakenBox[]>([]);
 const total = ref(0);
 const said: Record<string, string> = {
   "wrong class": "on a truth, but of another class",
-  "badly placed": "the right class, but too far off to count",
+  "too large": "the right class, but a box too large to count",
+  "too small": "the right class, but a box too small to count",
+  shifted: "the right class and size, but too far off to count",
   "wrong class and place": "another class, and too far off to count",
   duplicate: "a truth that is found already, found once more",
   background: "no truth anywhere near",
-  "not found": "a truth that nothing points at",
+  "no candidate": "a truth that nothing points at",
+  "under the minimum score": "a truth whose every candidate scores too little",
+  suppressed: "a truth whose candidate another box suppressed",
 };
 const most = computed(() => Math.max(0.001, ...kinds.value.map((kind) => kind.gain ?? 0)));
 const first = computed(() =>
@@ -88,11 +92,7 @@ const shown = computed(() => boxes.value.map((box) => ({ ...box, caption: captio
           </tr>
         </thead>
         <tbody>
-          <tr
-            v-for="(kind, number) in kinds"
-            :key="kind.name"
-            :class="{ open: open === number }"
-            data-test="mistake-row">
+          <tr v-for="kind in kinds" :key="kind.name" :class="{ open: open === kind.number }" data-test="mistake-row">
             <td>
               <b>{{ kind.name }}</b><br /><small class="soft">{{ said[kind.name] }}</small>
             </td>
@@ -101,7 +101,7 @@ const shown = computed(() => boxes.value.map((box) => ({ ...box, caption: captio
                 type="button"
                 :disabled="!kind.count"
                 :aria-label="`Show ${kind.count} ${kind.name}`"
-                @click="show(number)">
+                @click="show(kind.number)">
                 {{ kind.count }}
               </button>
             </td>
@@ -111,15 +111,15 @@ const shown = computed(() => boxes.value.map((box) => ({ ...box, caption: captio
         </tbody>
       </table>
       <p class="soft note">
-        Counts are above the minimum score; the gain counts all predictions, as mAP does. A hit needs IoU 0.5; under 0.1
-        it is background.
+        Counts and gains speak of the same boxes, those above the minimum score. A hit needs IoU 0.5; under 0.1 it is
+        background.
       </p>
     </div>
     <div class="behind">
       <p v-if="open === null" class="soft">Click a number to see the boxes.</p>
       <template v-else>
         <p>
-          <b>{{ count(total, "box", "boxes") }}</b>: {{ kinds[open]?.name
+          <b>{{ count(total, "box", "boxes") }}</b>: {{ kinds.find((kind) => kind.number === open)?.name
           }}{{ total > boxes.length ? `; the first ${boxes.length}` : "" }}
         </p>
         <BoxCrops :evaluation-id="evaluationId" :boxes="shown" :query="query" />

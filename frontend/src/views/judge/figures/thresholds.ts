@@ -11,6 +11,13 @@ export function useThresholds(act: () => void) {
   const minimumScore = ref(within(route.query.score, CONSTANTS.minimum_score));
   const overlapLimit = ref(within(route.query.overlap, CONSTANTS.overlap_limit));
   let wanted = 0;
+  let chosen = route.query.score !== undefined;
+
+  /** Begin with what the model's own validation found best, unless a score was chosen. */
+  function begin(score: number): void {
+    if (!chosen) minimumScore.value = Math.round(score * 100) / 100;
+    chosen = true;
+  }
 
   watch([minimumScore, overlapLimit], () => {
     act();
@@ -47,7 +54,7 @@ export function useThresholds(act: () => void) {
     return { score: String(minimumScore.value), overlap: String(overlapLimit.value) };
   }
 
-  return { minimumScore, overlapLimit, query };
+  return { minimumScore, overlapLimit, query, begin };
 }
 
 function within(value: unknown, fallback: number): number {

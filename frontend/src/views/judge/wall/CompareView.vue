@@ -48,17 +48,18 @@ const loadBoxes = latestOnly(async () => {
     failed.value = wordsOf(error);
   }
 });
-const { minimumScore, overlapLimit, query } = useThresholds(loadBoxes);
+const { minimumScore, overlapLimit, query, begin } = useThresholds(loadBoxes);
 
 onMounted(async () => {
-  loadBoxes();
   try {
-    const found = await wallOf(evaluationId, minimumScore.value, overlapLimit.value);
-    wall.value = found.pictures;
-    names.value = found.class_names;
     evaluation.value = await take(
       api.GET("/api/v1/evaluations/{evaluation_id}", { params: { path: { evaluation_id: evaluationId } } }),
     );
+    begin(evaluation.value.report?.minimum_score ?? minimumScore.value);
+    loadBoxes();
+    const found = await wallOf(evaluationId, minimumScore.value, overlapLimit.value);
+    wall.value = found.pictures;
+    names.value = found.class_names;
   } catch (error) {
     failed.value = wordsOf(error);
   }

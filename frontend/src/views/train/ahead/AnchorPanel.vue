@@ -17,11 +17,12 @@ const found = ref<Found | null>(null);
 const fit = ref<Found["fit"] | null>(null);
 const busy = ref(false);
 const failed = ref("");
-const anchors = computed<[number, number][]>(() =>
-  props.draft.settings.anchors.length
-    ? (props.draft.settings.anchors as [number, number][])
-    : (found.value?.anchors ?? []),
+type Size = [number, number];
+/** Stride by stride. */
+const byLevel = computed<Size[][]>(() =>
+  props.draft.settings.anchors.length ? (props.draft.settings.anchors as Size[][]) : (found.value?.anchors ?? []),
 );
+const anchors = computed<Size[]>(() => byLevel.value.flat());
 const byHand = computed(() => props.draft.settings.anchors.length > 0);
 
 async function cluster(): Promise<void> {
@@ -46,7 +47,7 @@ async function weigh(): Promise<void> {
     fit.value = await take(
       api.POST("/api/v1/projects/{project_id}/anchors/effect", {
         params: { path: { project_id: store.id } },
-        body: { side: props.draft.settings.side, anchors: anchors.value, snapshot_id: props.draft.snapshotId },
+        body: { side: props.draft.settings.side!, anchors: byLevel.value, snapshot_id: props.draft.snapshotId },
       }),
     );
   } catch (error) {
@@ -54,12 +55,19 @@ async function weigh(): Promise<void> {
   }
 }
 
-async function change(index: number, axis: 0 | 1, value: number | undefined): Promise<void> {
-  if (!value || value < 1) return;
-  const next = anchors.value.map((each) => [...each] as [number, number]);
-  next[index]![axis] = value;
+async function edit(change: (levels: Size[][]) => void): Promise<void> {
+  const next = byLevel.value.map((level) => level.map((each) => [...each] as Size));
+  change(next);
   props.draft.settings.anchors = next;
   await weigh();
+}
+async function resize(level: number, number: number, axis: 0 | 1, value: number | undefined): Promise<void> {
+  if (value && value >= 1) await edit((levels) => (levels[level]![number]![axis] = value));
+}
+/** One more for a stride: as large as the largest there is, or three cells. */
+async function add(level: number): Promise<void> {
+  const side = 3 * found.value!.strides[level]!;
+  await edit((levels) => levels[level]!.push([...(levels[level]!.at(-1) ?? [side, side])] as Size));
 }
 
 function setBack(): void {
@@ -67,14 +75,30 @@ function setBack(): void {
   fit.value = found.value?.fit ?? null;
 }
 
-const levels = computed(() =>
-  (found.value?.strides ?? []).map((stride, level) => ({
+const levels = computed(() => {
+  let index = 0;
+  return (found.value?.strides ?? []).map((stride, level) => ({
     stride,
-    anchors: anchors.value
-      .slice(level * found.value!.per_level, (level + 1) * found.value!.per_level)
-      .map((size, number) => ({ size, index: level * found.value!.per_level + number })),
-  })),
-);
+    anchors: (byLevel.value[level] ?? []).map((size, number) => ({ size, number, index: index++ })),
+  }));
+});
+/** Why a stride is not used. */
+function unused(level: number): string {
+  const { by_level: sizes, strides } = found.value!;
+  const share =
+    (100 * sizes[level]!) /
+    Math.max(
+      1,
+      sizes.reduce((a, b) => a + b, 0),
+    );
+  const large = level === 0 ? "small" : level === strides.length - 1 ? "large" : "of a size";
+  return share === 0
+    ? `not used, no object is ${large} enough`.replace("of a size enough", "of its size")
+    : `not used, only ${share < 1 ? "under 1" : share.toFixed(0)} % of the boxes are ${large} enough`.replace(
+        "of a size enough",
+        "of its size",
+      );
+}
 const largest = computed(() => Math.max(1, ...anchors.value.flat()));
 /** The anchor that a box is most like, by IoU of boxes with one centre. */
 function nearest(w: number, h: number): number {
@@ -85,7 +109,11 @@ function nearest(w: number, h: number): number {
   return ious.indexOf(Math.max(...ious));
 }
 /** Three tints of a hue for each stride, so that neighbouring clusters differ. */
-const TINTS = ["#7FA6C4", "#4A7397", "#27445E", "#E0B45C", "#B98A24", "#7A5A12", "#D98A74", "#B5492F", "#74291A"];
+const TINTS = [
+  ["#7FA6C4", "#4A7397", "#27445E"],
+  ["#E0B45C", "#B98A24", "#7A5A12"],
+  ["#D98A74", "#B5492F", "#74291A"],
+];
 const colouring = ref<"cluster" | "class">("cluster");
 const groups = computed(() => {
   const points = found.value?.points ?? [];
@@ -99,7 +127,10 @@ const groups = computed(() => {
   for (const [w, h] of points) held[nearest(w, h)]?.push([w, h]);
   return held.map((data, index) => ({ name: `Anchor ${index + 1}`, colour: tint(index), data }));
 });
-const tint = (index: number): string => TINTS[index % TINTS.length]!;
+const tints = computed(() =>
+  byLevel.value.flatMap((level, number) => level.map((_, place) => TINTS[number % TINTS.length]![place % 3]!)),
+);
+const tint = (index: number): string => tints.value[index]!;
 /** The power of two below the least, above the greatest of both boxes and anchors. */
 function reach(axis: 0 | 1): { min: number; max: number } {
   const values = [...(found.value?.points ?? []), ...anchors.value].map((each) => each[axis]);
@@ -166,10 +197,10 @@ const curve = computed(() => ({
     <p v-else-if="!found" class="soft">Clustering the boxes…</p>
     <template v-if="found && fit">
       <p data-test="anchor-fit">
-        Nine anchors
+        {{ count(anchors.length, "anchor", "anchors") }}
         {{ byHand ? "set by hand" : `clustered from ${count(found.boxes, "box", "boxes")}, as training scales them,` }}
-        fit with a mean best IoU of <b>{{ fit.mean_iou.toFixed(3) }}</b>; the best anchor of
-        <b>{{ (100 * fit.poor).toFixed(1) }} %</b> of the boxes is under 0.5.
+        {{ anchors.length === 1 ? "fits" : "fit" }} with a mean best IoU of <b>{{ fit.mean_iou.toFixed(3) }}</b>; the
+        best anchor of <b>{{ (100 * fit.poor).toFixed(1) }} %</b> of the boxes is under 0.5.
         <el-button v-if="byHand" link type="primary" data-test="anchors-back" @click="setBack"
           >Clustered ones again</el-button
         >
@@ -182,8 +213,12 @@ const curve = computed(() => ({
         <PlainChart :option="scatter" label="Box sizes and anchors in input pixels, log-log" />
         <PlainChart :option="curve" label="Mean best IoU against the number of anchors" />
       </div>
-      <div v-for="level in levels" :key="level.stride" class="level">
-        <h3>Stride {{ level.stride }}</h3>
+      <div v-for="(level, row) in levels" :key="level.stride" class="level" :data-test="`anchors-${level.stride}`">
+        <h3>
+          Stride {{ level.stride }}
+          <el-button link type="primary" :data-test="`anchor-add-${level.stride}`" @click="add(row)">Add</el-button>
+        </h3>
+        <p v-if="!level.anchors.length" class="soft none">{{ capital(unused(row)) }}.</p>
         <div
           v-for="each in level.anchors"
           :key="each.index"
@@ -208,7 +243,7 @@ const curve = computed(() => ({
               :controls="false"
               size="small"
               :aria-label="`Width of anchor ${each.index + 1}`"
-              @change="change(each.index, 0, $event)" />
+              @change="resize(row, each.number, 0, $event)" />
             <el-input-number
               :model-value="each.size[1]"
               :min="1"
@@ -217,8 +252,15 @@ const curve = computed(() => ({
               :controls="false"
               size="small"
               :aria-label="`Height of anchor ${each.index + 1}`"
-              @change="change(each.index, 1, $event)" />
-            <span class="soft">{{ count(fit.held[each.index] ?? 0, "box", "boxes") }}</span>
+              @change="resize(row, each.number, 1, $event)" />
+            <span class="soft">{{ count(fit.held[row]?.[each.number] ?? 0, "box", "boxes") }}</span>
+            <el-button
+              v-if="anchors.length > 1"
+              link
+              :aria-label="`Remove anchor ${each.index + 1}`"
+              @click="edit((levels) => levels[row]!.splice(each.number, 1))"
+              >Remove</el-button
+            >
           </div>
         </div>
       </div>
@@ -250,6 +292,13 @@ const curve = computed(() => ({
   align-items: center;
   border-top: 1px solid var(--rule);
   padding-top: 8px;
+}
+.level h3 {
+  display: grid;
+  justify-items: start;
+}
+.none {
+  grid-column: 2 / -1;
 }
 .anchor {
   display: flex;

@@ -93,7 +93,7 @@ const megabytes = (value: number): string => `${(value / 1e6).toFixed(0)} MB`;
       <template v-if="plan.advised_side === draft.settings.side"
         >Side {{ draft.settings.side }} suits these boxes: nearly all are 8 pixels or more.</template
       >
-      <template v-else-if="plan.advised_side < draft.settings.side"
+      <template v-else-if="plan.advised_side < plan.side"
         >Side {{ plan.advised_side }} would do: nearly all boxes are 8 pixels or more there, and it is
         quicker.</template
       >

@@ -74,7 +74,7 @@ async function load(): Promise<void> {
   try {
     const path = { project_id: store.id };
     const query = {
-      side: settings.value.side,
+      side: settings.value.side ?? undefined,
       batch: settings.value.batch,
       snapshot_id: draft.snapshotId ?? undefined,
     };
@@ -86,6 +86,8 @@ async function load(): Promise<void> {
     if (mine !== asked) return;
     snapshots.value = frozen.snapshots;
     plan.value = planned;
+    // Until somebody chooses, the side is the one that the boxes advise.
+    settings.value.side ??= planned.side;
     runs.value = listed.runs;
     failed.value = "";
   } catch (error) {

@@ -7,7 +7,7 @@ import { CONSTANTS } from "@/api/declared";
 import { precision } from "@/parts/format";
 import LineChart from "@/parts/charts/LineChart.vue";
 
-const props = defineProps<{ run: Run; epochs: Epoch[]; xTop: number }>();
+const props = defineProps<{ run: Run; epochs: Epoch[]; steps: [number, number][]; xTop: number }>();
 const what = ref<"all" | "parts" | "rate">("all");
 const whats = [
   { value: "all", label: "Loss" },
@@ -31,6 +31,7 @@ const lossCurves = computed(() => {
     ];
   if (what.value === "all")
     return [
+      { name: "Loss by step", colour: "#A9B8C9", points: props.steps },
       {
         name: "Training loss",
         colour: "#4A7397",
@@ -101,7 +102,7 @@ const precisionCurves = computed(() => [
             <th class="number">AP at 0.5</th>
             <th class="number">AP at 0.50:0.95</th>
             <th class="number">Truths</th>
-            <th class="number">Predicted above {{ CONSTANTS.minimum_score }}</th>
+            <th class="number">Predicted above {{ (best.minimum_score ?? CONSTANTS.minimum_score).toFixed(2) }}</th>
           </tr>
         </thead>
         <tbody>

@@ -55,6 +55,20 @@ async function load(): Promise<void> {
   }
 }
 
+/** The loss step by step, in epochs: there from the first steps on. */
+const steps = ref<[number, number][]>([]);
+let stepsAt = 0;
+async function loadSteps(): Promise<void> {
+  if (Date.now() - stepsAt < 1500) return;
+  stepsAt = Date.now();
+  try {
+    const found = await take(api.GET("/api/v1/runs/{run_id}/steps", { params: { path: { run_id: runId } } }));
+    steps.value = found.points.map(([step, loss]) => [step / found.steps_per_epoch, loss]);
+  } catch (error) {
+    failed.value = wordsOf(error);
+  }
+}
+
 async function stop(): Promise<void> {
   if (!active.value || !job.value) return;
   try {
@@ -103,11 +117,14 @@ async function goOn(): Promise<void> {
 }
 
 onMounted(load);
+onMounted(loadSteps);
 const forgetEpoch = store.onEpoch((event) => {
   if (event.run_id === runId) void load();
 });
 const forgetJob = store.onJob((changed) => {
-  if (changed.id === run.value?.job.id && changed.state !== "running") void load();
+  if (changed.id !== run.value?.job.id) return;
+  if (changed.state !== "running") void load();
+  void loadSteps();
 });
 onBeforeUnmount(() => {
   forgetEpoch();
@@ -221,7 +238,7 @@ useKeys([
         </p>
         <el-tabs v-model="page" class="pages" data-test="run-pages">
           <el-tab-pane label="Curves" name="curves"
-            ><RunCurves v-if="page === 'curves'" :run="run" :epochs="epochs" :x-top="allEpochs"
+            ><RunCurves v-if="page === 'curves'" :run="run" :epochs="epochs" :steps="steps" :x-top="allEpochs"
           /></el-tab-pane>
           <el-tab-pane label="Watch pictures" name="watch"
             ><WatchPanel v-if="page === 'watch'" :run="run" :latest="last?.epoch ?? 0"

@@ -16,7 +16,7 @@ const pictures = ref<Picture[]>([]);
 const name = ref("");
 const chosen = ref<Picture | null>(null);
 const tried = ref<Outcome<"try_model"> | null>(null);
-const score = ref(CONSTANTS.minimum_score);
+const score = ref(props.run.minimum_score ?? CONSTANTS.minimum_score);
 const busy = ref(false);
 const failed = ref("");
 const shown = computed(() =>

@@ -22,7 +22,11 @@ const kept = ref(new Map<string, WatchedEpoch>());
 const place = ref(0);
 const following = ref(true);
 const failed = ref("");
-const looks = remembered("watch-looks", { score: CONSTANTS.minimum_score, truths: true, scores: true });
+const looks = remembered("watch-looks", {
+  score: props.run.minimum_score ?? CONSTANTS.minimum_score,
+  truths: true,
+  scores: true,
+});
 const hidden = ref(new Set<number>());
 const large = ref<number | null>(null);
 

@@ -1,14 +1,16 @@
 """Anchors before a run: clusters, how well they fit, what changing one by hand does."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from avocet.core.boxes import Array, co_centred_iou
 from avocet.core.errors import InputError
-from avocet.core.raw.anchors import anchor_curve, cluster_anchors, mean_best_iou, share_poorly_fitted
-from avocet.detector.model.sizes import ANCHORS_PER_LEVEL, STRIDES
+from avocet.core.raw.anchors import anchor_curve, mean_best_iou, share_poorly_fitted
+from avocet.core.raw.levels import levels_of
+from avocet.detector.model.sizes import STRIDES
+from avocet.detector.targets.anchors import anchors_for, shown_sizes
 from avocet.work.job_kinds import LookAhead, Task
 from avocet.work.job_outcomes import AnchorFit, AnchorsClustered
 from avocet.work.progress import Stopped
@@ -20,20 +22,28 @@ MOST_POINTS = 3000
 """Boxes that are drawn as points; where there are more, some drawn at random."""
 
 
-def fit_of(sizes: Array, anchors: ArrayLike) -> AnchorFit:
+Anchors = Sequence[Sequence[Sequence[float]]]
+
+
+def fit_of(sizes: Array, anchors: Anchors) -> AnchorFit:
     """How well anchors fit box sizes: mean co-centred IoU with the best one, the share under 0.5, boxes of each.
 
     Raises `InputError` for unusable anchors.
     """
-    array = np.asarray(anchors, dtype=np.float64).reshape(-1, 2)
+    array = np.array([size for level in anchors for size in level], dtype=np.float64).reshape(-1, 2)
     if not len(array) or not np.isfinite(array).all() or (array <= 0).any():
         raise InputError("every anchor needs a width and a height above 0")
     best = co_centred_iou(sizes, array).argmax(axis=1)
-    held = np.bincount(best, minlength=len(array)).tolist()
-    return AnchorFit(mean_iou=mean_best_iou(sizes, array), poor=share_poorly_fitted(sizes, array), held=held)
+    held = np.bincount(best, minlength=len(array))
+    ends = np.cumsum([len(level) for level in anchors])[:-1]
+    return AnchorFit(
+        mean_iou=mean_best_iou(sizes, array),
+        poor=share_poorly_fitted(sizes, array),
+        held=[each.tolist() for each in np.split(held, ends)],
+    )
 
 
-def anchor_effect(labels: RunLabels, side: int, anchors: Sequence[Sequence[float]]) -> AnchorFit:
+def anchor_effect(labels: RunLabels, side: int, anchors: Anchors) -> AnchorFit:
     """What anchors changed by hand would do."""
     return fit_of(_usable(labels.learnt_sizes(side)[0]), anchors)
 
@@ -45,8 +55,6 @@ def cluster_for_page(task: Task[LookAhead]) -> AnchorsClustered:
     sizes, classes = labels.learnt_sizes(settings.side)
     usable = (sizes > 0).all(axis=1)
     sizes, classes = _usable(sizes), classes[usable]
-    varied = settings.augmentation
-    seen = np.concatenate([sizes * factor for factor in (varied.scale_least, 1.0, varied.scale_most)])
     counts = range(1, MOST_ANCHORS + 1)
     curve: list[float] = []
     for count in counts:
@@ -55,14 +63,17 @@ def cluster_for_page(task: Task[LookAhead]) -> AnchorsClustered:
         curve += anchor_curve(sizes, [count], np.random.default_rng(settings.seed))
         curve[-1] = max(curve)
         reporter.progress(count, MOST_ANCHORS + 1, f"{count} anchors")
-    used = len(STRIDES) * ANCHORS_PER_LEVEL
-    anchors = cluster_anchors(seen, used, np.random.default_rng(settings.seed), restarts=3)
+    anchors = [
+        [(round(float(w), 2), round(float(h), 2)) for w, h in level]
+        for level in anchors_for(sizes, replace(settings, anchors=()))
+    ]
+    levels = levels_of(shown_sizes(sizes, settings), STRIDES)
     shown = np.random.default_rng(0).permutation(len(sizes))[:MOST_POINTS]
     return AnchorsClustered(
         side=settings.side,
-        anchors=[(float(w), float(h)) for w, h in anchors.round(2)],
+        anchors=anchors,
         strides=list(STRIDES),
-        per_level=ANCHORS_PER_LEVEL,
+        by_level=np.bincount(levels, minlength=len(STRIDES)).tolist(),
         fit=fit_of(sizes, anchors),
         curve=[round(value, 5) for value in curve],
         boxes=len(sizes),

@@ -10,6 +10,7 @@ from avocet.detector.training.field import declared
 from avocet.detector.training.settings import Settings, settings_from
 
 SIDE: Any = declared(Settings)["side"]
+SIDE_OR_NONE: Any = FieldInfo.merge_field_infos(SIDE, default=None)
 BATCH: Any = declared(Settings)["batch"]
 
 
@@ -39,7 +40,7 @@ class AugmentationIn(_Augmentation):  # type: ignore[misc]  # made from the sett
 _Settings: Any = _choice(
     "_Settings",
     Settings,
-    {"epochs", "passes"},
+    {"side", "epochs", "passes"},
     {"extended"},
     augmentation=(AugmentationIn, Field(default_factory=AugmentationIn)),
 )
@@ -52,6 +53,7 @@ class SettingsIn(_Settings):  # type: ignore[misc]  # made from the settings' ow
 def chosen_settings(plan: Any, chosen: dict[str, Any]) -> Settings:
     """Settings as chosen; what is missing or None is chosen from the labels. Raises `InputError`."""
     given = {key: value for key, value in chosen.items() if value is not None}
+    given.setdefault("side", plan.side)
     passes = int(given.setdefault("passes", plan.passes))
     shown = plan.epochs * plan.passes
     given.setdefault("epochs", max(1, round(shown / max(1, passes))))

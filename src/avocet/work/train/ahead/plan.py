@@ -3,22 +3,37 @@
 import hashlib
 import json
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from avocet.core.boxes import Array
 from avocet.core.labels.orientation import lie_in_every_direction
-from avocet.detector.model.sizes import LEARNABLE, SIDES, SIZES, backbone_parameter_count, parameter_count
+from avocet.core.raw.levels import levels_in_use
+from avocet.detector.model.sizes import (
+    ALL_LEVELS,
+    ANCHORS_PER_LEVEL,
+    LEARNABLE,
+    SIDES,
+    SIZES,
+    STRIDES,
+    backbone_parameter_count,
+    parameter_count,
+)
+from avocet.detector.targets.anchors import shown_sizes
 from avocet.detector.training.settings import Settings, default_epochs, default_passes
 from avocet.store.tables import Part
 from avocet.work.snapshots.frozen import Frozen
 from avocet.work.train.ahead.run_labels import RunLabels
 
-DEFAULT_SIDE, DEFAULT_BATCH = Settings().side, Settings().batch
+DEFAULT_BATCH = Settings().batch
 
 LEARNABLE_SIDE = LEARNABLE
 """In input pixels, for those above who may not ask the detector."""
+
+USUAL_SIDE = Settings().side
+"""Where there are no boxes yet that advise one."""
 
 ENOUGH_LEARNABLE = 0.02
 """A side is advised at which at most this share of boxes is too small."""
@@ -57,6 +72,8 @@ class Plan:
     sides : list of SideAdvice
     advised_side : int
         The smallest side at which nearly all boxes are large enough to be learnt.
+    side : int
+        That the plan speaks of.
     """
 
     training: int
@@ -73,10 +90,14 @@ class Plan:
     trained_if_frozen: dict[str, float]
     sides: list[SideAdvice]
     advised_side: int
+    side: int
 
 
-def plan_run(labels: RunLabels, side: int = DEFAULT_SIDE, batch: int = DEFAULT_BATCH) -> Plan:
-    """Say what a run would have to learn from labels as they are now, or as a snapshot holds them."""
+def plan_run(labels: RunLabels, side: int | None = None, batch: int = DEFAULT_BATCH) -> Plan:
+    """Say what a run would have to learn from labels as they are now, or as a snapshot holds them.
+
+    Without a side it speaks of the one that the boxes advise.
+    """
     names = labels.names
     training, validation = labels.pictures_in(Part.TRAINING), labels.pictures_in(Part.VALIDATION)
     test, unassigned = labels.pictures_in(Part.TEST), labels.pictures_in(None)
@@ -85,6 +106,9 @@ def plan_run(labels: RunLabels, side: int = DEFAULT_SIDE, batch: int = DEFAULT_B
     sizes, classes = labels.learnt_sizes()
     passes = default_passes(training, validation)
     shorter = np.minimum(sizes[:, 0], sizes[:, 1])
+    advised = min((each for each in SIDES if _small(shorter, each) <= ENOUGH_LEARNABLE), default=SIDES[-1])
+    if side is None:
+        side = advised if len(sizes) else USUAL_SIDE
     sides = [SideAdvice(each, _small(shorter, each), (each / side) ** 2) for each in sorted({*SIDES, side})]
     warnings = _warnings(learnt, held_out, names)
     small = round(_small(shorter, side) * len(sizes))
@@ -97,8 +121,8 @@ def plan_run(labels: RunLabels, side: int = DEFAULT_SIDE, batch: int = DEFAULT_B
         warnings.append(
             f"A batch of {batch} is more than the {training} training pictures; some are in it more than once"
         )
-    parameters = {name: parameter_count(size, max(1, len(names))) for name, size in SIZES.items()}
-    advised = [each.side for each in sides if each.small <= ENOUGH_LEARNABLE and each.side in SIDES]
+    anchors = _anchors_by_level(sizes * side)
+    parameters = {name: parameter_count(size, max(1, len(names)), anchors) for name, size in SIZES.items()}
     return Plan(
         training=training,
         validation=validation,
@@ -115,7 +139,8 @@ def plan_run(labels: RunLabels, side: int = DEFAULT_SIDE, batch: int = DEFAULT_B
             name: 1 - backbone_parameter_count(size) / parameters[name] for name, size in SIZES.items()
         },
         sides=sides,
-        advised_side=min(advised, default=SIDES[-1]),
+        advised_side=advised,
+        side=side,
     )
 
 
@@ -137,6 +162,14 @@ def held_out_hash(frozen: Frozen) -> str:
         if picture.part == Part.VALIDATION
     )
     return hashlib.sha256(json.dumps(held).encode()).hexdigest()[:16]
+
+
+def _anchors_by_level(sizes: Array) -> Sequence[int]:
+    """How many anchors each level will have."""
+    if not len(sizes):
+        return ALL_LEVELS
+    used = set(levels_in_use(shown_sizes(sizes, Settings()), STRIDES).tolist())
+    return [ANCHORS_PER_LEVEL if level in used else 0 for level in range(len(STRIDES))]
 
 
 def _small(shorter: Array, side: int) -> float:

@@ -11,7 +11,7 @@ from torch.nn.functional import binary_cross_entropy_with_logits
 
 from avocet.core.boxes import Array
 from avocet.core.raw.decode import LARGEST_LOG_SIZE
-from avocet.detector.training.assignment import assign
+from avocet.detector.targets.assignment import assign
 
 
 @dataclass(frozen=True)
@@ -60,7 +60,7 @@ class Losses:
 def detection_loss(
     outputs: Sequence[Tensor],
     truths: Truths,
-    anchors: Array,
+    anchors: Sequence[Array],
     strides: Sequence[int],
     reach: float,
     weights: LossWeights | None = None,
@@ -68,13 +68,15 @@ def detection_loss(
     """Loss of raw outputs against truths.
 
     Each part is summed over the batch and divided by the number of positives. A positive's
-    objectness should be 0.5 + 0.5 · IoU of its box, so that better placed boxes score higher.
+    objectness should be the IoU of its box (Redmon et al., 2016), so that better placed boxes score
+    higher.
 
     Parameters
     ----------
     outputs : sequence of (B, A, 5 + C, H, W) tensors
     truths : Truths
-    anchors : (L, A, 2) ndarray
+    anchors : sequence of (A, 2) ndarray
+        Level by level; a level without any is not used.
     strides : sequence of int
     reach : float
         As in `avocet.core.raw.decode.decode`.
@@ -114,7 +116,7 @@ def detection_loss(
             real = torch.as_tensor(targets.boxes, dtype=raw.dtype, device=raw.device)
             overlap, complete = complete_iou(torch.cat([centre, size], dim=1), real)
             box_loss = box_loss + (1 - complete).sum()
-            wanted[picture, anchor, row, column] = 0.5 + 0.5 * overlap.detach().clamp(min=0)
+            wanted[picture, anchor, row, column] = overlap.detach().clamp(min=0)
             one_hot = torch.zeros_like(values[:, 5:])
             one_hot[torch.arange(len(row)), torch.from_numpy(targets.classes).to(raw.device)] = 1
             class_loss = class_loss + binary_cross_entropy_with_logits(

@@ -1,0 +1,181 @@
+"""Results that come with the demo: two runs, what they measure, a detection run. Made by scripts/demo_results.py.
+
+They were made from the demo project itself, so only what was learnt and found is shipped: weights, records
+and the annotated clip.
+"""
+
+import io
+import json
+import zipfile
+from dataclasses import dataclass
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel
+from sqlalchemy.orm import Session
+
+from avocet.files import write_bytes
+from avocet.store.folder import DataFolder
+from avocet.store.tables import (
+    Clip,
+    Detection,
+    Evaluation,
+    Job,
+    JobState,
+    Part,
+    Project,
+    Run,
+    RunEpoch,
+    Snapshot,
+    now,
+)
+from avocet.work.job_kinds import (
+    DETECT,
+    EVALUATE,
+    TRAIN,
+    DetectionInputs,
+    ForEvaluation,
+    ForRun,
+    Given,
+    JobKind,
+)
+from avocet.work.jobs import create_job, give
+from avocet.work.judge.sent import held_out_file
+from avocet.work.snapshots.frozen import Frozen
+from avocet.work.snapshots.snapshots import freeze, read_snapshot
+from avocet.work.train.ahead.plan import held_out_hash
+from avocet.work.train.watch import watched_file
+
+RECORDS = "records.json"
+
+RUN_COLUMNS = (
+    "name", "settings", "watched", "facts", "best_epoch", "best_map50", "best_map", "minimum_score",
+)  # fmt: skip
+EVALUATION_COLUMNS = ("name", "settings", "report")
+DETECTION_COLUMNS = ("source", "minimum_score", "overlap_limit", "minimum_scores", "summary")
+
+
+class Records(BaseModel):
+    """What the rows of the results hold; the runs are referred to by their place."""
+
+    runs: list[dict[str, Any]] = []
+    evaluations: list[dict[str, Any]] = []
+    detections: list[dict[str, Any]] = []
+
+
+@dataclass(frozen=True)
+class Results:
+    """Records, and the files that lie beside each: ``runs/0/…``, ``evaluations/0.npz``, ``detections/0/…``."""
+
+    records: Records
+    files: dict[str, bytes]
+
+    def below(self, place: str) -> dict[str, bytes]:
+        """Files below a place, by their names there."""
+        return {name[len(place) :]: content for name, content in self.files.items() if name.startswith(place)}
+
+
+def pack(results: Results, path: Path) -> None:
+    """Write results as the package ships them. The same results give the same bytes."""
+    content = io.BytesIO()
+    with zipfile.ZipFile(content, "w", zipfile.ZIP_DEFLATED, compresslevel=9) as archive:
+        files = {RECORDS: json.dumps(results.records.model_dump(), separators=(",", ":")).encode()}
+        for name, held in sorted((files | results.files).items()):
+            archive.writestr(zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0)), held, zipfile.ZIP_DEFLATED, 9)
+    write_bytes(path, content.getvalue())
+
+
+def shipped_results() -> Results | None:
+    """The results in the package, or None where there are none."""
+    packed = resources.files("avocet.demo") / "results.zip"
+    if not packed.is_file():
+        return None
+    with packed.open("rb") as file, zipfile.ZipFile(file) as archive:
+        files = {name: archive.read(name) for name in archive.namelist()}
+    return Results(Records.model_validate_json(files.pop(RECORDS)), files)
+
+
+def add_results(session: Session, folder: DataFolder, project: Project, clip: Clip) -> None:
+    """Record what is shipped, as if it had been made in this project."""
+    results = shipped_results()
+    if results is None:
+        return
+    snapshot = freeze(session, folder, project.id)
+    frozen = read_snapshot(folder, snapshot)
+    runs = [
+        _add_run(session, folder, project, snapshot, frozen, results, number)
+        for number in range(len(results.records.runs))
+    ]
+    for number, record in enumerate(results.records.evaluations):
+        run = runs[record["run"]]
+        job = _done(session, project, EVALUATE, f"Measure {run.name} on the validation part", 1)
+        kept = {name: record[name] for name in EVALUATION_COLUMNS}
+        evaluation = Evaluation(
+            project_id=project.id, run=run, snapshot=snapshot, job=job, part=Part.VALIDATION, **kept
+        )
+        session.add(evaluation)
+        session.flush()
+        _end(job, EVALUATE, ForEvaluation(evaluation_id=evaluation.id), record["outcome"])
+        write_bytes(folder.evaluation(project.id, evaluation.id), results.files[f"evaluations/{number}.npz"])
+        held = Frozen.model_construct(
+            classes=frozen.classes,
+            pictures=[each for each in frozen.pictures if each.part == Part.VALIDATION],
+        )
+        write_bytes(held_out_file(folder, project.id, evaluation.id), held.model_dump_json().encode())
+    for number, record in enumerate(results.records.detections):
+        run = runs[record["run"]]
+        job = _done(session, project, DETECT, f"Run {run.name} on {record['source']}", record["total"])
+        kept = {name: record[name] for name in DETECTION_COLUMNS}
+        detection = Detection(project_id=project.id, run=run, job=job, **kept)
+        session.add(detection)
+        session.flush()
+        _end(job, DETECT, DetectionInputs(detection_id=detection.id, clip_id=clip.id), record["outcome"])
+        _write(folder.detection(project.id, detection.id), results.below(f"detections/{number}/"))
+
+
+def _add_run(
+    session: Session,
+    folder: DataFolder,
+    project: Project,
+    snapshot: Snapshot,
+    frozen: Frozen,
+    results: Results,
+    number: int,
+) -> Run:
+    record = results.records.runs[number]
+    job = _done(session, project, TRAIN, f"Train {record['name']}", record["total"])
+    run = Run(
+        project_id=project.id,
+        snapshot=snapshot,
+        job=job,
+        held_out=held_out_hash(frozen),
+        **{name: record[name] for name in RUN_COLUMNS},
+    )
+    run.epochs = [RunEpoch(epoch=place, figures=each) for place, each in enumerate(record["epochs"], start=1)]
+    session.add(run)
+    session.flush()
+    _end(job, TRAIN, ForRun(run_id=run.id), record["outcome"])
+    place = folder.run(project.id, run.id)
+    _write(place, results.below(f"runs/{number}/"))
+    by_id = {picture.id: picture for picture in frozen.pictures}
+    watched = Frozen.model_construct(classes=frozen.classes, pictures=[by_id[each] for each in run.watched])
+    write_bytes(watched_file(place), watched.model_dump_json().encode())
+    return run
+
+
+def _done(session: Session, project: Project, kind: JobKind[Any, Any], title: str, total: int) -> Job:
+    job = create_job(session, project.id, kind, title)
+    job.done = job.total = total
+    job.started_at = job.heartbeat_at = now()
+    return job
+
+
+def _end(job: Job, kind: JobKind[Any, Any], given: Given, outcome: dict[str, Any]) -> None:
+    give(job, kind, given)
+    job.state, job.ended_at, job.outcome = JobState.DONE, now(), outcome
+
+
+def _write(place: Path, files: dict[str, bytes]) -> None:
+    for name, content in files.items():
+        write_bytes(place / name, content)
