@@ -14,6 +14,7 @@ BENCHES = (
     "busy",
     "learning",
     "digits",
+    "quality",
 )
 
 if __name__ == "__main__":

@@ -1,4 +1,4 @@
-"""A step of training alone and beside busy processes: as torch comes, and as the command line sets it up."""
+"""A step of training alone and beside busy processes: as torch comes, as Avocet starts it, as a run then chooses."""
 
 import os
 import subprocess
@@ -11,21 +11,26 @@ from avocet.cli.main import THREADS_THAT_WAIT
 STEPS = 10
 
 STEP = f"""
+import os
 import time
 import numpy as np
 import torch
 from avocet.detector.model.network import Network
 from avocet.detector.model.sizes import size_named
+from avocet.detector.training.threads import TIMED, Threads
 
 torch.manual_seed(0)
 network = Network(size_named("stint"), 5).to(memory_format=torch.channels_last)
 batch = torch.rand(8, 3, 256, 416).to(memory_format=torch.channels_last)
+threads = Threads(lambda words: None) if "CHOOSES" in os.environ else None
 times = []
-for number in range({STEPS} + 2):
+for number in range(2 * (TIMED + 1) + {STEPS}):
     begun = time.perf_counter()
     sum(level.square().mean() for level in network(batch)).backward()
     times.append(time.perf_counter() - begun)
-print(np.median(times[2:]))
+    if threads:
+        threads.took(times[-1])
+print(np.median(times[-{STEPS}:]))
 """
 
 
@@ -48,6 +53,7 @@ def main() -> None:
     ways = {
         "as torch comes": {},
         "as Avocet starts it": THREADS_THAT_WAIT,
+        "as a run chooses": THREADS_THAT_WAIT | {"CHOOSES": "1"},
         "one thread": {"OMP_NUM_THREADS": "1"},
     }
     print(f"seconds of Stint's forward and backward step, batch 8 at 416×256, {os.cpu_count()} cores")

@@ -27,7 +27,7 @@ from avocet.work.train.training import train_run
 @click.option(
     "--side",
     type=int,
-    help="Longer side of the input in pixels; by default the smallest at which the boxes can be learnt.",
+    help="Longer side of the input in pixels; by default the smallest at which the boxes are well told apart.",
 )
 @click.option("--epochs", type=int, help="Times through all pictures; by default chosen by their number.")
 @click.option("--batch", type=int, default=8, show_default=True, help="Pictures in one step.")

@@ -23,7 +23,7 @@ from avocet.web.routes import ALL
 from avocet.web.schemas.common import Problem
 from avocet.web.uploads import accept_uploads
 from avocet.work.train.ahead.choices import AugmentationIn, SettingsIn
-from avocet.work.train.ahead.plan import LEARNABLE_SIDE, USUAL_SIDE
+from avocet.work.train.ahead.plan import LEARNABLE_SIDE, RESOLVED_SIDE, USUAL_SIDE
 
 PAGE = Path(__file__).parent / "page"
 """Where the built page lies."""
@@ -38,6 +38,7 @@ CONSTANTS = {
     "fusion_iou": FUSION_IOU,
     "split": RATIOS,
     "learnable": LEARNABLE_SIDE,
+    "resolved": RESOLVED_SIDE,
     "area_bounds": AREA_BOUNDS,
 }
 """What the page needs to know before it asks anything; each is declared where it is used."""

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.score.confusion import confusion
-from avocet.core.score.operating import choose_score, operating_curve
+from avocet.core.score.operating import best_f1_score, choose_score, operating_curve
 from tests.conftest import examples
 from tests.core.score.test_precision import pictures
 from tests.core.slow import iou_of_two
@@ -98,3 +98,31 @@ def test_choices_equal_trying_every_score(found, missed, amount, miss, alarm):
 def test_unknown_wish():
     with pytest.raises(ValueError, match="unknown wish 'luck'"):
         choose_score(operating_curve([], [], 0), "luck")
+
+
+def made_detections(random, truths):
+    """A detector whose hits score high and whose false alarms score low, with some overlap."""
+    found = random.random(truths) < 0.98
+    scores = np.concatenate([random.beta(9, 2, int(found.sum())), random.beta(1.2, 3, truths // 3)])
+    return scores, np.arange(len(scores)) < found.sum()
+
+
+def test_a_minimum_score_from_few_pictures_serves_on_others():
+    random = np.random.default_rng(5)
+    scores, hits = made_detections(random, 40_000)
+    whole = operating_curve(scores, hits, 40_000)
+    asked = {"middle": [], "argmax": []}
+    for _ in range(300):
+        few = operating_curve(*made_detections(random, 150), 150)
+        chosen = {"middle": best_f1_score(few), "argmax": choose_score(few, "f1")}
+        for name, score in chosen.items():
+            asked[name].append(whole.f1[np.searchsorted(-whole.scores, -score, side="right") - 1])
+    lost = {name: whole.f1.max() - np.array(values) for name, values in asked.items()}
+    assert lost["middle"].mean() < 0.004 and lost["middle"].mean() < lost["argmax"].mean()
+    assert np.quantile(lost["middle"], 0.95) < np.quantile(lost["argmax"], 0.95)
+
+
+def test_no_minimum_score_without_a_hit():
+    assert best_f1_score(operating_curve([], [], 5)) is None
+    assert best_f1_score(operating_curve([0.9, 0.4], [False, False], 5)) is None
+    assert best_f1_score(operating_curve([0.9], [True], 1)) == 0.45, "whatever is found, is right"

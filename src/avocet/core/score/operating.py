@@ -73,10 +73,9 @@ def operating_curve(scores: ArrayLike, hits: ArrayLike, truths: int) -> Operatin
 
 
 def best_f1_score(curve: OperatingCurve) -> float | None:
-    """The minimum score of best F1, midway between the last detection that it lets pass and the next.
+    """The minimum score of best F1, in the middle of all around it that are as good but for one truth.
 
-    Midway, so that a detection of another picture that scores a little less still passes. Where several
-    are as good, the highest.
+    From few detections the very best is a matter of chance: on other pictures the middle serves better.
 
     Parameters
     ----------
@@ -89,14 +88,20 @@ def best_f1_score(curve: OperatingCurve) -> float | None:
 
     Examples
     --------
-    >>> best_f1_score(operating_curve([0.9, 0.8, 0.2], [True, True, False], 2))
+    >>> best_f1_score(operating_curve([0.9, 0.8, 0.2] + [0.1] * 9, [True, True] + [False] * 10, 2))
     0.5
     """
     if not len(curve.scores) or not curve.hits[-1]:
         return None
-    best = int(curve.f1.argmax())
-    below = float(curve.scores[best + 1]) if best + 1 < len(curve.scores) else 0.0
-    return (float(curve.scores[best]) + below) / 2
+    best, enough = int(curve.f1.argmax()), curve.f1.max() - 1 / max(1, curve.truths)
+    first = last = best
+    while first and curve.f1[first - 1] >= enough:
+        first -= 1
+    while last + 1 < len(curve.scores) and curve.f1[last + 1] >= enough:
+        last += 1
+    # Whatever lies between two scores lets the same pass.
+    below = float(curve.scores[last + 1]) if last + 1 < len(curve.scores) else 0.0
+    return (float(curve.scores[first]) + below) / 2
 
 
 def choose_score(

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from avocet.core.errors import InputError
+from avocet.core.raw.levels import CELLS_ACROSS
 
 STRIDES = (8, 16, 32)
 """Input pixels for one cell, level by level."""
@@ -22,6 +23,9 @@ LEAST_INPUT, MOST_INPUT = 96, 2048
 
 SIDES = (256, 320, 384, 512, 640, 768, 1024)
 """Input sides that figures and advice speak of: powers of two, and two steps between each."""
+
+RESOLVED = CELLS_ACROSS * STRIDES[0]
+"""Boxes whose shorter side has so many input pixels, two cells of the finest level, are well told apart."""
 
 LEARNABLE = 8.0
 """Boxes with a shorter side under this many input pixels, one cell of the finest level, are hard to learn."""

@@ -18,7 +18,7 @@ from avocet.detector.targets.assignment import assign
 class LossWeights:
     """How much each part of the loss counts."""
 
-    box: float = 2.0
+    box: float = 4.0
     objectness: float = 1.0
     classes: float = 1.0
 

@@ -38,7 +38,7 @@ class Settings:
     side: int = setting(
         384,
         "Input side",
-        "longer side of the input in pixels; by default the smallest at which the boxes can be learnt",
+        "longer side of the input in pixels; by default the smallest at which the boxes are well told apart",
         LEAST_INPUT,
         MOST_INPUT,
         STRIDES[-1],
@@ -94,7 +94,7 @@ class Settings:
         0.9999,
         0.001,
     )
-    box_weight: float = setting(2.0, "Box loss weight", "weight of where a box lies", 0.01, 100, 0.5)
+    box_weight: float = setting(4.0, "Box loss weight", "weight of where a box lies", 0.01, 100, 0.5)
     objectness_weight: float = setting(
         1.0, "Objectness loss weight", "weight of whether there is an object", 0.01, 100, 0.5
     )

@@ -390,4 +390,4 @@ def _optimizer(network: nn.Module, settings: Settings) -> torch.optim.Optimizer:
     ]
     if settings.optimizer == "sgd":
         return torch.optim.SGD(groups, lr=settings.learning_rate, momentum=0.9, nesterov=True)
-    return torch.optim.AdamW(groups, lr=settings.learning_rate, betas=(0.9, 0.99))
+    return torch.optim.AdamW(groups, lr=settings.learning_rate, betas=(0.9, 0.99), fused=True)

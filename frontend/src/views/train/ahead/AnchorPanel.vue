@@ -297,6 +297,15 @@ const curve = computed(() => ({
   display: grid;
   justify-items: start;
 }
+.level :deep(.el-button.is-link) {
+  font-family: var(--el-font-family);
+  font-size: 13px;
+  font-weight: 400;
+  color: var(--leg-deep);
+  justify-content: start;
+  padding: 0;
+  margin: 0;
+}
 .none {
   grid-column: 2 / -1;
 }

@@ -41,8 +41,8 @@ const next = computed(() => {
   if (!now || !larger) return "";
   const gained = now.small - larger.small;
   return gained > 0.005
-    ? `Side ${larger.side} would bring ${(100 * gained).toFixed(0)} % of the boxes above ${CONSTANTS.learnable} pixels, for ${larger.cost.toFixed(1)} times the time.`
-    : `Side ${larger.side} would cost ${larger.cost.toFixed(1)} times the time and lift hardly any box above ${CONSTANTS.learnable} pixels.`;
+    ? `Side ${larger.side} would bring ${(100 * gained).toFixed(0)} % of the boxes above ${CONSTANTS.resolved} pixels, for ${larger.cost.toFixed(1)} times the time.`
+    : `Side ${larger.side} would cost ${larger.cost.toFixed(1)} times the time and lift hardly any box above ${CONSTANTS.resolved} pixels.`;
 });
 const millions = (value: number): string =>
   (value / 1e6).toLocaleString("en", { maximumFractionDigits: value < 1e7 ? 2 : 0 });
@@ -91,20 +91,20 @@ const megabytes = (value: number): string => `${(value / 1e6).toFixed(0)} MB`;
     <h3>Which side?</h3>
     <p data-test="side-advice">
       <template v-if="plan.advised_side === draft.settings.side"
-        >Side {{ draft.settings.side }} suits these boxes: nearly all are 8 pixels or more.</template
+        >Side {{ draft.settings.side }} suits these boxes: nearly all are {{ CONSTANTS.resolved }} pixels or more.</template
       >
       <template v-else-if="plan.advised_side < plan.side"
-        >Side {{ plan.advised_side }} would do: nearly all boxes are 8 pixels or more there, and it is
+        >Side {{ plan.advised_side }} would do: nearly all boxes are {{ CONSTANTS.resolved }} pixels or more there, and it is
         quicker.</template
       >
-      <template v-else>Many boxes are too small to be learnt here; side {{ plan.advised_side }} suits them.</template>
+      <template v-else>Many boxes are small here; side {{ plan.advised_side }} suits them.</template>
       {{ next }}
     </p>
     <table class="figures sides">
       <thead>
         <tr>
           <th>Side</th>
-          <th>Boxes under 8 px</th>
+          <th>Boxes under {{ CONSTANTS.resolved }} px</th>
           <th class="number">Time against now</th>
         </tr>
       </thead>

@@ -205,7 +205,7 @@ useKeys([
             pixels;
             <template v-if="advice"
               >{{ (advice.small * 100).toFixed(advice.small > 0 && advice.small < 0.01 ? 1 : 0) }} % of boxes under
-              {{ CONSTANTS.learnable }} px here</template
+              {{ CONSTANTS.resolved }} px here</template
             >
           </SettingField>
           <SettingField v-model="draft.settings" name="epochs" :open="epochs">

@@ -15,6 +15,7 @@ from avocet.detector.model.sizes import (
     ALL_LEVELS,
     ANCHORS_PER_LEVEL,
     LEARNABLE,
+    RESOLVED,
     SIDES,
     SIZES,
     STRIDES,
@@ -29,14 +30,14 @@ from avocet.work.train.ahead.run_labels import RunLabels
 
 DEFAULT_BATCH = Settings().batch
 
-LEARNABLE_SIDE = LEARNABLE
+LEARNABLE_SIDE, RESOLVED_SIDE = LEARNABLE, RESOLVED
 """In input pixels, for those above who may not ask the detector."""
 
 USUAL_SIDE = Settings().side
 """Where there are no boxes yet that advise one."""
 
-ENOUGH_LEARNABLE = 0.02
-"""A side is advised at which at most this share of boxes is too small."""
+ENOUGH_RESOLVED = 0.05
+"""A side is advised at which at most this share of boxes is too small to be well told apart."""
 
 
 @dataclass(frozen=True)
@@ -71,7 +72,7 @@ class Plan:
         Share of each size's parameters that is still trained with a frozen backbone.
     sides : list of SideAdvice
     advised_side : int
-        The smallest side at which nearly all boxes are large enough to be learnt.
+        The smallest side at which nearly all boxes are large enough to be told apart.
     side : int
         That the plan speaks of.
     """
@@ -106,12 +107,12 @@ def plan_run(labels: RunLabels, side: int | None = None, batch: int = DEFAULT_BA
     sizes, classes = labels.learnt_sizes()
     passes = default_passes(training, validation)
     shorter = np.minimum(sizes[:, 0], sizes[:, 1])
-    advised = min((each for each in SIDES if _small(shorter, each) <= ENOUGH_LEARNABLE), default=SIDES[-1])
+    advised = min((each for each in SIDES if _small(shorter, each) <= ENOUGH_RESOLVED), default=SIDES[-1])
     if side is None:
         side = advised if len(sizes) else USUAL_SIDE
     sides = [SideAdvice(each, _small(shorter, each), (each / side) ** 2) for each in sorted({*SIDES, side})]
     warnings = _warnings(learnt, held_out, names)
-    small = round(_small(shorter, side) * len(sizes))
+    small = round(_small(shorter, side, LEARNABLE) * len(sizes))
     if small:
         warnings.append(
             f"{small} of {len(sizes)} training boxes are under {LEARNABLE:g} pixels at side {side}; "
@@ -172,9 +173,9 @@ def _anchors_by_level(sizes: Array) -> Sequence[int]:
     return [ANCHORS_PER_LEVEL if level in used else 0 for level in range(len(STRIDES))]
 
 
-def _small(shorter: Array, side: int) -> float:
-    """Share of boxes whose shorter side, here as a share of their picture's longer one, is under `LEARNABLE`."""
-    return float((shorter * side < LEARNABLE).mean()) if len(shorter) else 0.0
+def _small(shorter: Array, side: int, least: float = RESOLVED) -> float:
+    """Share of boxes whose shorter side, here as a share of their picture's longer one, is under so many pixels."""
+    return float((shorter * side < least).mean()) if len(shorter) else 0.0
 
 
 def _warnings(learnt: Counter[str], held_out: Counter[str], names: list[str]) -> list[str]:
