@@ -16,7 +16,7 @@ os.environ["OMP_NUM_THREADS"] = "1"
 import safetensors.torch
 import torch
 
-from avocet.demo.project import make_demo_project
+from avocet.demo.project import add_demo_clip, make_demo_project
 from avocet.demo.results import DETECTION_COLUMNS, EVALUATION_COLUMNS, RUN_COLUMNS, Records, Results, pack
 from avocet.detector.model.card import read_bundle_parts, write_bundle_parts
 from avocet.files import replacing
@@ -47,6 +47,7 @@ def main() -> None:
     folder = DataFolder(parser.parse_args().folder.resolve())
     sessions = open_database(folder.database)
     make_demo_project(sessions, folder, results=False)
+    add_demo_clip(sessions, folder, results=False)
     with sessions() as session:
         project_id = list_projects(session)[0].id
     runs = [train(sessions, folder, project_id, settings) for settings in RUNS]

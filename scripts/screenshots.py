@@ -1,6 +1,5 @@
 """Takes docs/screenshots/ from the demo project: one picture of each main view at 1280×800.
 
-Trains Stint on the demo first unless the data folder given already has a finished run.
 Usage: screenshots.py [DATA]
 """
 
@@ -32,12 +31,6 @@ def ask(path: str, body: object = None, method: str | None = None) -> dict:
     request = urllib.request.Request(f"{ADDRESS}/api/v1{path}", data, headers, method=method)
     with urllib.request.urlopen(request, timeout=60) as reply:
         return json.load(reply)
-
-
-def save(picture: int, boxes: list) -> None:
-    """Give a picture other boxes."""
-    revision = ask(f"/pictures/{picture}")["labels"]["revision"]
-    ask(f"/pictures/{picture}/labels", {"revision": revision, "state": "done", "boxes": boxes}, "PUT")
 
 
 def wait_for_jobs() -> None:
@@ -98,7 +91,7 @@ def main(data: Path) -> None:
     assert server.stdout is not None
     server.stdout.readline()
     # The demo project is made while the server answers already.
-    while not ask("/projects")["projects"]:
+    while not ask("/projects")["projects"] or not ask("/projects/1/detections")["detections"]:
         time.sleep(0.5)
     driver = browser()
     try:
@@ -110,27 +103,13 @@ def main(data: Path) -> None:
         camera.take("label")
         camera.open("collect/figures", ".plot canvas")
         camera.take("figures")
-        # Two mistakes for the rules to find: a doubled box, and one of three pixels.
-        right = ask("/pictures/4")["labels"]["boxes"]
-        x1, y1, x2, y2 = right[0]["corners"]
-        save(
-            4,
-            [
-                *right,
-                right[0] | {"corners": [x1 + 2, y1, x2 + 1, y2 - 2]},
-                right[0] | {"corners": [9, 9, 12, 12]},
-            ],
-        )
         camera.open("collect/audit", "[data-test=finding]")
         camera.take("findings")
-        save(4, right)
         camera.open("collect/audit?class=5", "[data-test=crop] img")
         wait_for_jobs()
         camera.open("collect/audit?class=5", "[data-test=crop] img")
         camera.take("audit")
-        if not ask("/projects/1/snapshots")["snapshots"]:
-            ask("/projects/1/snapshots", {"name": "First belt", "note": "Before the night shift"})
-            wait_for_jobs()
+        if len(ask("/projects/1/snapshots")["snapshots"]) == 1:
             ask("/projects/1/snapshots", {"name": "Rings are rolls", "class_map": {5: 1}})
             wait_for_jobs()
         camera.open("collect/snapshots", "[data-test=snapshot-detail]")
@@ -140,14 +119,7 @@ def main(data: Path) -> None:
         driver.find_element(By.XPATH, "//div[@role='tab'][contains(.,'Augmentation')]").click()
         camera.wait("[data-test=augmented]")
         camera.take("train")
-        if not any(run["job"]["state"] == "done" for run in ask("/projects/1/runs")["runs"]):
-            ask("/projects/1/runs", {"start": "shipped", "settings": {"epochs": 10}, "name": "From shapes"})
-            ask("/projects/1/runs", {"settings": {"epochs": 10, "side": 320}, "name": "From nothing"})
-            # Starting freezes the labels; the runs come after that.
-            wait_for_jobs()
-            wait_for_jobs()
-        done = [run for run in ask("/projects/1/runs")["runs"] if run["job"]["state"] == "done"]
-        run = max(done, key=lambda each: each["name"] == "From shapes")["id"]
+        run, second = sorted(each["id"] for each in ask("/projects/1/runs")["runs"])[:2]
         camera.open(f"train/{run}", ".chart canvas")
         camera.take("run")
         driver.find_element(By.XPATH, "//div[@role='tab'][contains(.,'Watch pictures')]").click()
@@ -157,14 +129,9 @@ def main(data: Path) -> None:
         ActionChains(driver).key_down(Keys.CONTROL).send_keys("a").key_up(Keys.CONTROL).perform()
         camera.wait("[data-test=overlay] canvas")
         camera.take("runs")
-        others = [
-            each["id"] for each in ask("/projects/1/runs")["runs"] if each["has_model"] and each["id"] != run
-        ]
-        other = ask("/projects/1/evaluations", {"run_id": others[0]})["id"]
-        training = ask("/projects/1/evaluations", {"run_id": run, "part": "training"})["id"]
-        evaluation = ask("/projects/1/evaluations", {"run_id": run, "part": "validation"})["id"]
-        detection = ask("/detections", {"run_id": run, "clip_id": 1})["id"]
-        wait_for_jobs()
+        measured = {each["run_id"]: each["id"] for each in ask("/projects/1/evaluations")["evaluations"]}
+        evaluation, other = measured[run], measured[second]
+        detection = ask("/projects/1/detections")["detections"][0]["id"]
         camera.open("judge", "[data-test=evaluation-row]")
         camera.take("judge")
         camera.open(f"judge/{evaluation}", "[data-test=class-figures]")
@@ -173,7 +140,7 @@ def main(data: Path) -> None:
         driver.find_element(By.CSS_SELECTOR, "[data-test=mistake-row] button:not(:disabled)").click()
         camera.wait("[data-test=box-crop] img")
         camera.take("mistakes")
-        camera.open(f"judge/{training}?page=doubts", "[data-test=doubt]")
+        camera.open(f"judge/{evaluation}?page=doubts", "[data-test=doubt]")
         camera.take("doubts")
         camera.open(f"judge/beside?first={other}&second={evaluation}", "[data-test=beside-words]")
         camera.take("beside")

@@ -83,6 +83,8 @@ def test_demo_project_is_made_once(data, monkeypatch):
     monkeypatch.setattr(project, "CLIP_SECONDS", 1)
     assert project.make_demo_project(sessions, folder, results=False)
     assert not project.make_demo_project(sessions, folder)
+    assert project.add_demo_clip(sessions, folder, results=False)
+    assert not project.add_demo_clip(sessions, folder), "once"
     with sessions() as session:
         only = list_projects(session)
         assert len(only) == 1
@@ -124,7 +126,7 @@ def whole_demo(tmp_path_factory):
     """The demo as `make run` makes it."""
     folder = DataFolder(tmp_path_factory.mktemp("demo"))
     sessions = open_database(folder.database)
-    assert project.make_demo_project(sessions, folder)
+    assert project.make_demo_project(sessions, folder) and project.add_demo_clip(sessions, folder)
     return folder, sessions
 
 

@@ -108,3 +108,12 @@ def test_studies(client, labelled, work, one_by_one):
     done = client.get(f"{BASE}/projects/1/studies").json["studies"][0]
     assert len(done["results"]) == 4 and len(done["verdict"]["curve"]) == 40
     assert client.post(f"{BASE}/projects/1/studies", json=asked | {"steps": 3}).status_code == 422
+
+
+def test_the_loss_is_there_step_by_step(judged):
+    run = judged.get(f"{BASE}/runs/1").json["run"]
+    curve = judged.get(f"{BASE}/runs/1/steps").json
+    assert curve["steps_per_epoch"] * run["settings"]["epochs"] == run["job"]["total"]
+    assert [step for step, _ in curve["points"]] == list(range(1, run["job"]["total"] + 1))
+    assert judged.get(f"{BASE}/runs/99/steps").status_code == 404
+    assert 0 < run["minimum_score"] <= 1

@@ -14,7 +14,7 @@ from a2wsgi import WSGIMiddleware
 
 from avocet.cli.common import Bar, data_option, open_data
 from avocet.core.errors import InputError
-from avocet.demo.project import make_demo_project
+from avocet.demo.project import add_demo_clip, demo_clip_is_due, make_demo_project
 from avocet.jobs.queue import Queues
 from avocet.jobs.supervisor import Supervisor
 from avocet.store.database import Sessions
@@ -140,6 +140,9 @@ def _make_demo(sessions: Sessions, folder: DataFolder, context: Context) -> None
                 make_demo_project(sessions, folder, bar)
         finally:
             context.making = None
+        if demo_clip_is_due(folder):
+            with Bar("Demo clip") as bar:
+                add_demo_clip(sessions, folder, bar)
 
     threading.Thread(target=make, name="demo", daemon=True).start()
 

@@ -24,7 +24,6 @@ from avocet.store.tables import (
     Job,
     JobState,
     Part,
-    Project,
     Run,
     RunEpoch,
     Snapshot,
@@ -45,6 +44,7 @@ from avocet.work.judge.sent import held_out_file
 from avocet.work.snapshots.frozen import Frozen
 from avocet.work.snapshots.snapshots import freeze, read_snapshot
 from avocet.work.train.ahead.plan import held_out_hash
+from avocet.work.train.runs import list_runs
 from avocet.work.train.watch import watched_file
 
 RECORDS = "records.json"
@@ -96,57 +96,65 @@ def shipped_results() -> Results | None:
     return Results(Records.model_validate_json(files.pop(RECORDS)), files)
 
 
-def add_results(session: Session, folder: DataFolder, project: Project, clip: Clip) -> None:
-    """Record what is shipped, as if it had been made in this project."""
+def add_results(session: Session, folder: DataFolder, project_id: int) -> None:
+    """Record the runs and measurements that are shipped, as if they had been made in this project."""
     results = shipped_results()
     if results is None:
         return
-    snapshot = freeze(session, folder, project.id)
+    snapshot = freeze(session, folder, project_id, "First belt", "As the demo comes, mistakes and all")
     frozen = read_snapshot(folder, snapshot)
     runs = [
-        _add_run(session, folder, project, snapshot, frozen, results, number)
+        _add_run(session, folder, project_id, snapshot, frozen, results, number)
         for number in range(len(results.records.runs))
     ]
     for number, record in enumerate(results.records.evaluations):
         run = runs[record["run"]]
-        job = _done(session, project, EVALUATE, f"Measure {run.name} on the validation part", 1)
+        job = _done(session, project_id, EVALUATE, f"Measure {run.name} on the validation part", 1)
         kept = {name: record[name] for name in EVALUATION_COLUMNS}
         evaluation = Evaluation(
-            project_id=project.id, run=run, snapshot=snapshot, job=job, part=Part.VALIDATION, **kept
+            project_id=project_id, run=run, snapshot=snapshot, job=job, part=Part.VALIDATION, **kept
         )
         session.add(evaluation)
         session.flush()
         _end(job, EVALUATE, ForEvaluation(evaluation_id=evaluation.id), record["outcome"])
-        write_bytes(folder.evaluation(project.id, evaluation.id), results.files[f"evaluations/{number}.npz"])
+        write_bytes(folder.evaluation(project_id, evaluation.id), results.files[f"evaluations/{number}.npz"])
         held = Frozen.model_construct(
             classes=frozen.classes,
             pictures=[each for each in frozen.pictures if each.part == Part.VALIDATION],
         )
-        write_bytes(held_out_file(folder, project.id, evaluation.id), held.model_dump_json().encode())
+        write_bytes(held_out_file(folder, project_id, evaluation.id), held.model_dump_json().encode())
+
+
+def add_detection(session: Session, folder: DataFolder, project_id: int, clip: Clip) -> None:
+    """Record the detection run over the clip that is shipped, as if it had been made in this project."""
+    results = shipped_results()
+    if results is None:
+        return
+    runs = sorted(list_runs(session, project_id), key=lambda run: run.id)
     for number, record in enumerate(results.records.detections):
         run = runs[record["run"]]
-        job = _done(session, project, DETECT, f"Run {run.name} on {record['source']}", record["total"])
+        job = _done(session, project_id, DETECT, f"Run {run.name} on {record['source']}", record["total"])
         kept = {name: record[name] for name in DETECTION_COLUMNS}
-        detection = Detection(project_id=project.id, run=run, job=job, **kept)
+        detection = Detection(project_id=project_id, run=run, job=job, **kept)
         session.add(detection)
         session.flush()
         _end(job, DETECT, DetectionInputs(detection_id=detection.id, clip_id=clip.id), record["outcome"])
-        _write(folder.detection(project.id, detection.id), results.below(f"detections/{number}/"))
+        _write(folder.detection(project_id, detection.id), results.below(f"detections/{number}/"))
 
 
 def _add_run(
     session: Session,
     folder: DataFolder,
-    project: Project,
+    project_id: int,
     snapshot: Snapshot,
     frozen: Frozen,
     results: Results,
     number: int,
 ) -> Run:
     record = results.records.runs[number]
-    job = _done(session, project, TRAIN, f"Train {record['name']}", record["total"])
+    job = _done(session, project_id, TRAIN, f"Train {record['name']}", record["total"])
     run = Run(
-        project_id=project.id,
+        project_id=project_id,
         snapshot=snapshot,
         job=job,
         held_out=held_out_hash(frozen),
@@ -156,7 +164,7 @@ def _add_run(
     session.add(run)
     session.flush()
     _end(job, TRAIN, ForRun(run_id=run.id), record["outcome"])
-    place = folder.run(project.id, run.id)
+    place = folder.run(project_id, run.id)
     _write(place, results.below(f"runs/{number}/"))
     by_id = {picture.id: picture for picture in frozen.pictures}
     watched = Frozen.model_construct(classes=frozen.classes, pictures=[by_id[each] for each in run.watched])
@@ -164,8 +172,8 @@ def _add_run(
     return run
 
 
-def _done(session: Session, project: Project, kind: JobKind[Any, Any], title: str, total: int) -> Job:
-    job = create_job(session, project.id, kind, title)
+def _done(session: Session, project_id: int, kind: JobKind[Any, Any], title: str, total: int) -> Job:
+    job = create_job(session, project_id, kind, title)
     job.done = job.total = total
     job.started_at = job.heartbeat_at = now()
     return job

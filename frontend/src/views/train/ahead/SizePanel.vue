@@ -91,11 +91,12 @@ const megabytes = (value: number): string => `${(value / 1e6).toFixed(0)} MB`;
     <h3>Which side?</h3>
     <p data-test="side-advice">
       <template v-if="plan.advised_side === draft.settings.side"
-        >Side {{ draft.settings.side }} suits these boxes: nearly all are {{ CONSTANTS.resolved }} pixels or more.</template
+        >Side {{ draft.settings.side }} suits these boxes: nearly all are {{ CONSTANTS.resolved }} pixels or
+        more.</template
       >
       <template v-else-if="plan.advised_side < plan.side"
-        >Side {{ plan.advised_side }} would do: nearly all boxes are {{ CONSTANTS.resolved }} pixels or more there, and it is
-        quicker.</template
+        >Side {{ plan.advised_side }} would do: nearly all boxes are {{ CONSTANTS.resolved }} pixels or more there, and
+        it is quicker.</template
       >
       <template v-else>Many boxes are small here; side {{ plan.advised_side }} suits them.</template>
       {{ next }}
