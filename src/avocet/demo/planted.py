@@ -37,7 +37,7 @@ def _missing(frame: Frame, index: int) -> Frame:
 
 def _doubled(frame: Frame, index: int) -> Frame:
     twice = _some(frame, [*range(len(frame.boxes)), index])
-    twice.boxes[-1] += (3, -2, 2, 3)
+    twice.boxes[-1] += (1, -1, 1, 1)
     return replace(twice, boxes=clip(twice.boxes, WIDTH, HEIGHT))
 
 

@@ -1,14 +1,14 @@
 <script setup lang="ts">
 /** Points and bars: drawn from an ECharts option, with a click on what lies behind a point. */
 import { BarChart, LineChart, ScatterChart } from "echarts/charts";
-import { GridComponent, TooltipComponent } from "echarts/components";
+import { GridComponent, LegendComponent, TooltipComponent } from "echarts/components";
 import { type EChartsCoreOption, type EChartsType, use } from "echarts/core";
 import { CanvasRenderer } from "echarts/renderers";
 import { ref, watch } from "vue";
 
 import { PLAIN, useChart } from "@/parts/charts/useChart";
 
-use([BarChart, LineChart, ScatterChart, GridComponent, TooltipComponent, CanvasRenderer]);
+use([BarChart, LineChart, ScatterChart, GridComponent, LegendComponent, TooltipComponent, CanvasRenderer]);
 
 const props = defineProps<{ option: EChartsCoreOption; label: string }>();
 const emit = defineEmits<{ pressed: [value: unknown] }>();

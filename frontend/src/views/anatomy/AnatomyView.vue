@@ -294,7 +294,10 @@ function move(by: number): void {
   if (next) pictureId.value = next.id;
 }
 /** Said of a stride without anchors. */
-const unused = "Not used: of the boxes it learnt from, too few are of a size for it";
+const unused = (index: number): string => {
+  const which = index === 0 ? "small" : index === anatomy.value!.levels.length - 1 ? "large" : "of a size";
+  return `Stride ${anatomy.value!.levels[index]!.stride}: not used, too few objects are ${which} enough`;
+};
 function turn(): void {
   const used = (anatomy.value?.levels ?? []).flatMap((each, index) => (each.anchors.length ? [index] : []));
   level.value = used[(used.indexOf(level.value) + 1) % used.length] ?? level.value;
@@ -330,7 +333,7 @@ useKeys([
   <div class="view anatomy">
     <JudgeHead />
     <div class="bar">
-      <el-select v-model="runId" size="small" aria-label="Model" style="width: 160px" data-test="anatomy-model"
+      <el-select v-model="runId" size="small" aria-label="Model" style="width: 130px" data-test="anatomy-model"
         ><el-option v-for="run in usable" :key="run.id" :value="run.id" :label="run.name"
       /></el-select>
       <PicturePick v-model="pictureId" @found="pictures = $event" />
@@ -345,13 +348,13 @@ useKeys([
             :key="each.stride"
             :value="index"
             :disabled="!each.anchors.length"
-            :title="each.anchors.length ? `Stride ${each.stride}` : unused"
+            :title="each.anchors.length ? `Stride ${each.stride}` : unused(index)"
             >{{
-              each.anchors.length ? `${each.columns} × ${each.rows}` : `stride ${each.stride}: not used`
+              each.anchors.length ? `${each.columns} × ${each.rows}` : `${each.stride} px: not used`
             }}</el-radio-button
           ></el-radio-group
         >
-        <el-select v-model="tint" size="small" aria-label="Layer" style="width: 150px" data-test="tint"
+        <el-select v-model="tint" size="small" aria-label="Layer" style="width: 140px" data-test="tint"
           ><el-option value="objectness" label="Objectness as heat" /><el-option
             value="class"
             label="Likeliest class" /><el-option value="none" label="Only the picture"
@@ -411,7 +414,7 @@ useKeys([
 .bar {
   display: flex;
   flex-wrap: wrap;
-  gap: 6px 14px;
+  gap: 6px 10px;
   align-items: center;
   padding: 7px 24px;
   border-bottom: 1px solid var(--rule);

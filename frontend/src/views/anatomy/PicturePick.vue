@@ -47,7 +47,7 @@ onMounted(() => list());
     size="small"
     aria-label="Picture"
     placeholder="Name of a picture"
-    style="width: 150px"
+    style="width: 130px"
     data-test="pick-picture">
     <el-option v-for="each in pictures" :key="each.id" :value="each.id" :label="each.name" />
   </el-select>

@@ -125,7 +125,7 @@ useKeys([
             <b data-test="speed">{{ summary.frames_per_second }}</b> frames a second
           </p>
           <p class="soft">
-            {{ detection?.run_name }}, minimum score {{ detection?.minimum_score }}, overlap limit
+            {{ detection?.run_name }}, minimum score {{ detection?.minimum_score.toFixed(2) }}, overlap limit
             {{ detection?.overlap_limit }}
           </p>
         </section>

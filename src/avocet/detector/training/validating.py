@@ -90,7 +90,7 @@ def _figures(
         found = [PictureDetections(each.boxes, curve(each.scores), each.classes) for each in found]
     count = sum(int((~each.ignored).sum()) for each in held_out.pictures)
     chosen = best_f1_score(operating_curve(scores, hits, count))
-    minimum_score = MINIMUM_SCORE if chosen is None else chosen
+    minimum_score = MINIMUM_SCORE if chosen is None else round(chosen, 3)
     predicted = np.zeros(len(names), dtype=np.int64)
     for each in found:
         predicted += np.bincount(each.classes[each.scores >= minimum_score], minlength=len(names))

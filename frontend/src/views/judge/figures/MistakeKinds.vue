@@ -31,6 +31,8 @@ const said: Record<string, string> = {
   suppressed: "a truth whose candidate another box suppressed",
 };
 const most = computed(() => Math.max(0.001, ...kinds.value.map((kind) => kind.gain ?? 0)));
+const made = computed(() => kinds.value.filter((kind) => kind.count));
+const none = computed(() => kinds.value.filter((kind) => !kind.count).map((kind) => kind.name));
 const first = computed(() =>
   kinds.value.reduce<MistakeKind | null>((best, kind) => ((kind.gain ?? 0) > (best?.gain ?? 0) ? kind : best), null),
 );
@@ -92,7 +94,7 @@ const shown = computed(() => boxes.value.map((box) => ({ ...box, caption: captio
           </tr>
         </thead>
         <tbody>
-          <tr v-for="kind in kinds" :key="kind.name" :class="{ open: open === kind.number }" data-test="mistake-row">
+          <tr v-for="kind in made" :key="kind.name" :class="{ open: open === kind.number }" data-test="mistake-row">
             <td>
               <b>{{ kind.name }}</b><br /><small class="soft">{{ said[kind.name] }}</small>
             </td>
@@ -110,6 +112,7 @@ const shown = computed(() => boxes.value.map((box) => ({ ...box, caption: captio
           </tr>
         </tbody>
       </table>
+      <p v-if="none.length" class="soft note" data-test="mistakes-none">None: {{ none.join(", ") }}.</p>
       <p class="soft note">
         Counts and gains speak of the same boxes, those above the minimum score. A hit needs IoU 0.5; under 0.1 it is
         background.
