@@ -83,7 +83,7 @@ def test_watch_try_extend_and_compare(page):
     page.find("watch-epoch", "3")
     page.keys(",", ",")
     page.find("watch-epoch", "1")
-    page.keys("[", "[", "[", "[")
+    page.keys(*"[" * 30)
     few = len(page.all("prediction"))
     page.keys(".", ".")
     page.until(lambda: len(page.all("prediction")) != few, "other predictions in another epoch")

@@ -49,7 +49,7 @@ def validate(
     -------
     validation : Validation
     found : list of PictureDetections
-        After suppression and calibration, one a picture.
+        After suppression, one a picture, with the scores that the network gave.
     """
     sums, batches = np.zeros(3), 0
     pictures = held_out.pictures
@@ -69,7 +69,7 @@ def validate(
             candidates = candidates_of(raw, card, box, picture.width, picture.height, MEASURING_SCORE)
             found[index] = candidates.after_suppression(MEASURING_SCORE, OVERLAP_LIMIT)
     ordered = [found[index] for index in range(len(pictures))]
-    return _figures(card.classes, held_out, ordered, sums / max(1, batches), calibrated)
+    return _figures(card.classes, held_out, ordered, sums / max(1, batches), calibrated), ordered
 
 
 def _figures(
@@ -78,7 +78,7 @@ def _figures(
     found: list[PictureDetections],
     losses: np.ndarray,
     calibrated: bool,
-) -> tuple[Validation, list[PictureDetections]]:
+) -> Validation:
     truths = [PictureTruth(each.boxes, each.classes, each.ignored) for each in held_out.pictures]
     measured = evaluate(truths, found, range(len(names)))
     matched = match_pictures(truths, found, range(len(names)), [0.5])
@@ -94,7 +94,7 @@ def _figures(
     predicted = np.zeros(len(names), dtype=np.int64)
     for each in found:
         predicted += np.bincount(each.classes[each.scores >= minimum_score], minlength=len(names))
-    validation = Validation(
+    return Validation(
         float(losses[0]),
         float(losses[1]),
         float(losses[2]),
@@ -104,7 +104,6 @@ def _figures(
         minimum_score,
         None if curve is None else (curve.base, curve.rise, curve.fall),
     )
-    return validation, found
 
 
 def _or_zero(value: float) -> float:

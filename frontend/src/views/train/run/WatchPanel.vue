@@ -23,7 +23,7 @@ const place = ref(0);
 const following = ref(true);
 const failed = ref("");
 const looks = remembered("watch-looks", {
-  score: props.run.minimum_score ?? CONSTANTS.minimum_score,
+  score: CONSTANTS.minimum_score,
   truths: true,
   scores: true,
 });
