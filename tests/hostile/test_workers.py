@@ -142,7 +142,7 @@ def test_a_worker_that_ends_at_once_is_started_ever_more_slowly(tmp_path, monkey
     started = []
 
     class Ended:
-        def __init__(self, command):
+        def __init__(self, command, env):
             started.append(time.monotonic())
 
         def wait(self, timeout=None):

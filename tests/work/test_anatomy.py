@@ -33,7 +33,7 @@ def test_a_picture_taken_apart_agrees_with_detection(trained):
     assert len(apart.facts.truths) == picture.box_count
     levels = apart.levels()
     assert [each.stride for each in levels] == [8, 16, 32]
-    assert sum(3 * each.rows * each.columns for each in levels) == len(apart.decoded.boxes)
+    assert sum(len(each.anchors) * each.rows * each.columns for each in levels) == len(apart.decoded.boxes)
     for number in (0, 50, len(apart.decoded.boxes) - 1):
         place = [int(value) for value in apart.decoded.origin[number]]
         assert apart.number_of(*place) == number

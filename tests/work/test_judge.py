@@ -300,14 +300,17 @@ def test_a_label_that_changed_since_is_not_touched(frozen, doubted):
 
 
 def test_what_lies_behind_the_figures_adds_up(frozen, doubted):
-    kinds = {each.name: each.count for each in mistakes_of(doubted, 0.5, 1)}
-    assert kinds["wrong class"] == kinds["badly placed"] == kinds["background"] == kinds["not found"] == 1
-    for number, name in enumerate(kinds):
-        assert len(mistaken_boxes(doubted, 0.5, 1, number)) == kinds[name]
+    told = mistakes_of(doubted, 0.5, 1)
+    kinds = {each.name: each.count for each in told}
+    assert kinds["wrong class"] == kinds["background"] == kinds["no candidate"] == 1
+    assert kinds["too large"] + kinds["too small"] + kinds["shifted"] == 1
+    for each in told:
+        assert len(mistaken_boxes(doubted, 0.5, 1, each.number)) == each.count
     made = confusion_of(doubted, 0.5, 1, 0.5)
     for row, column in np.argwhere(made.counts):
         assert len(confused_boxes(doubted, 0.5, 1, 0.5, int(row), int(column))) == made.counts[row, column]
-    found = calibration_of(doubted, 1)
+    found, before = calibration_of(doubted, 1)
+    assert before is None, "these scores were not calibrated"
     assert found.counts.sum() == sum(len(each.boxes) for each in doubted.found(0.5, 1))
     for curve in curves_of(doubted, 0.5, 1, (0.5, 0.9)):
         recalls = [recall for recall, _, _ in curve.curve]

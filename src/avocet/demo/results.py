@@ -42,7 +42,7 @@ from avocet.work.job_kinds import (
 from avocet.work.jobs import create_job, give
 from avocet.work.judge.sent import held_out_file
 from avocet.work.snapshots.frozen import Frozen
-from avocet.work.snapshots.snapshots import freeze, read_snapshot
+from avocet.work.snapshots.snapshots import freeze, labels_now, read_snapshot
 from avocet.work.train.ahead.plan import held_out_hash
 from avocet.work.train.runs import list_runs
 from avocet.work.train.watch import watched_file
@@ -101,6 +101,10 @@ def add_results(session: Session, folder: DataFolder, project_id: int) -> None:
     results = shipped_results()
     if results is None:
         return
+    there = {picture.id for picture in labels_now(session, project_id).pictures}
+    if any(each not in there for run in results.records.runs for each in run["watched"]):
+        # Made of a demo with other pictures.
+        return
     snapshot = freeze(session, folder, project_id, "First belt", "As the demo comes, mistakes and all")
     frozen = read_snapshot(folder, snapshot)
     runs = [
@@ -131,6 +135,8 @@ def add_detection(session: Session, folder: DataFolder, project_id: int, clip: C
     if results is None:
         return
     runs = sorted(list_runs(session, project_id), key=lambda run: run.id)
+    if len(runs) < len(results.records.runs):
+        return
     for number, record in enumerate(results.records.detections):
         run = runs[record["run"]]
         job = _done(session, project_id, DETECT, f"Run {run.name} on {record['source']}", record["total"])

@@ -74,10 +74,22 @@ def load_checkpoint(
             index, name = key.split(".")
             states.setdefault(int(index), {})[name] = value
         optimizer.load_state_dict({"state": states, "param_groups": optimizer.state_dict()["param_groups"]})
+        _lay_out_alike(optimizer)
         known = {each.name for each in fields(Progress)}
         return Progress(**{name: value for name, value in metadata.items() if name in known})
     except (safetensors.SafetensorError, KeyError, TypeError, ValueError, RuntimeError, OSError) as error:
         raise InputError(f"checkpoint {path.name} cannot be read: {str(error).splitlines()[0]}") from None
+
+
+def _lay_out_alike(optimizer: torch.optim.Optimizer) -> None:
+    """Lay what the optimiser keeps of each weight out in memory as the weight itself is.
+
+    A fused optimiser goes through both in the order of memory.
+    """
+    for weight, state in optimizer.state.items():
+        for name, value in state.items():
+            if isinstance(value, Tensor) and value.shape == weight.shape:
+                state[name] = torch.empty_like(weight).copy_(value)
 
 
 def _below(prefix: str, tensors: dict[str, Tensor]) -> dict[str, Tensor]:
