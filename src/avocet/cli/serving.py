@@ -4,7 +4,6 @@ import logging
 import os
 import signal
 import socket
-import sys
 import threading
 from pathlib import Path
 from typing import Any
@@ -108,7 +107,6 @@ def _serve(
     )
     if demo:
         _make_demo(sessions, folder, context)
-    sys.setswitchinterval(TURN)
     # Who asked it to end need not read what became of each request that was under way.
     logging.getLogger("uvicorn.error").addFilter(lambda record: not server.should_exit)
     # The server hands a signal on once it has ended: a termination then ends the rest as Ctrl-C does.
@@ -120,11 +118,6 @@ def _serve(
     finally:
         hub.close()
         supervisor.close()
-
-
-TURN = 0.0005
-"""Seconds for which a request computes before others may. Each asks the database and waits for its turn to compute
-again after every answer: beside a dozen busy ones, turns of the usual 5 ms add up to a tenth of a second."""
 
 
 class _Told(Silent):
