@@ -19,7 +19,9 @@ def classes(page):
 def undo(page):
     """Take the latest change back; messages of earlier ones may still be there."""
     page.find(".undo-button", "Undo")
-    page.driver.find_elements(By.CSS_SELECTOR, ".undo-button")[-1].click()
+    # A message that is still sliding in would slip away from under the pointer.
+    latest = page.driver.find_elements(By.CSS_SELECTOR, ".undo-button")[-1]
+    page.driver.execute_script("arguments[0].click()", latest)
     # A message stays as long as the pointer rests on it, also one that moves up under it.
     ActionChains(page.driver).move_to_element(page.find("stage-collect")).perform()
     page.gone(".undo-button")
