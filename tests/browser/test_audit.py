@@ -16,12 +16,12 @@ def classes(page):
     return {each["name"]: each for each in page.own("classes")["classes"] if not each["retired"]}
 
 
-def undo(page):
-    """Take the latest change back; messages of earlier ones may still be there."""
-    page.find(".undo-button", "Undo")
-    # A message that is still sliding in would slip away from under the pointer.
-    latest = page.driver.find_elements(By.CSS_SELECTOR, ".undo-button")[-1]
-    page.driver.execute_script("arguments[0].click()", latest)
+def undo(page, said="Undo"):
+    """Take the change back whose message says so; messages of earlier ones may still be there, its own yet to come."""
+    page.find(".el-message", said)
+    messages = page.driver.find_elements(By.CSS_SELECTOR, ".el-message")
+    meant = [message for message in messages if said in message.text][-1]
+    meant.find_element(By.CSS_SELECTOR, ".undo-button").click()
     # A message stays as long as the pointer rests on it, also one that moves up under it.
     ActionChains(page.driver).move_to_element(page.find("stage-collect")).perform()
     page.gone(".undo-button")
@@ -148,7 +148,7 @@ def test_planted_mistakes_are_found_and_mended(page, planted):
         lambda: page.fetch(f"/pictures/{first}")["labels"]["boxes"][wrong]["class_id"] == loaf,
         "the class mended",
     )
-    undo(page)
+    undo(page, "turned into loaf")
     ring = classes(page)["ring"]["id"]
     page.until(
         lambda: page.fetch(f"/pictures/{first}")["labels"]["boxes"][wrong]["class_id"] == ring,

@@ -6,6 +6,7 @@ from typing import Any
 import click
 
 from avocet.cli.common import number
+from avocet.core.score.mistakes import KINDS
 from avocet.core.score.operating import Wish
 from avocet.work.judge.answers import chosen_scores, confusion_of, mistakes_of
 from avocet.work.judge.opened import Measured
@@ -44,10 +45,11 @@ def show_figures(figures: dict[str, Any]) -> None:
 
 def show_mistakes(measured: Measured, minimum_score: float, overlap_limit: float) -> None:
     """Kinds of error, how often each is made and what mending it brings."""
-    click.echo(f"\nKinds of error     above {minimum_score:.2g}   mAP@.5 if mended")
+    width, head = max(map(len, KINDS)), f"above {minimum_score:.2g}"
+    click.echo(f"\n{'Kinds of error':{width + 2}}  {head:>11}  mAP@.5 if mended")
     for each in mistakes_of(measured, minimum_score, overlap_limit):
         gain = "" if each.gain is None else f"{each.gain:+.3f}"
-        click.echo(f"  {each.name:16} {each.count:10}   {gain:>16}")
+        click.echo(f"  {each.name:{width}}  {each.count:11}  {gain:>16}")
 
 
 def show_confusion(measured: Measured, minimum_score: float, overlap_limit: float) -> None:

@@ -40,12 +40,12 @@ from avocet.work.job_kinds import (
     JobKind,
 )
 from avocet.work.jobs import create_job, give
-from avocet.work.judge.sent import held_out_file
+from avocet.work.judge.sent import keep_held_out
 from avocet.work.snapshots.frozen import Frozen
 from avocet.work.snapshots.snapshots import freeze, labels_now, read_snapshot
 from avocet.work.train.ahead.plan import held_out_hash
 from avocet.work.train.runs import list_runs
-from avocet.work.train.watch import watched_file
+from avocet.work.train.watch import keep_watched_pictures
 
 RECORDS = "records.json"
 
@@ -122,11 +122,7 @@ def add_results(session: Session, folder: DataFolder, project_id: int) -> None:
         session.flush()
         _end(job, EVALUATE, ForEvaluation(evaluation_id=evaluation.id), record["outcome"])
         write_bytes(folder.evaluation(project_id, evaluation.id), results.files[f"evaluations/{number}.npz"])
-        held = Frozen.model_construct(
-            classes=frozen.classes,
-            pictures=[each for each in frozen.pictures if each.part == Part.VALIDATION],
-        )
-        write_bytes(held_out_file(folder, project_id, evaluation.id), held.model_dump_json().encode())
+        keep_held_out(folder, evaluation, frozen)
 
 
 def add_detection(session: Session, folder: DataFolder, project_id: int, clip: Clip) -> None:
@@ -172,9 +168,7 @@ def _add_run(
     _end(job, TRAIN, ForRun(run_id=run.id), record["outcome"])
     place = folder.run(project_id, run.id)
     _write(place, results.below(f"runs/{number}/"))
-    by_id = {picture.id: picture for picture in frozen.pictures}
-    watched = Frozen.model_construct(classes=frozen.classes, pictures=[by_id[each] for each in run.watched])
-    write_bytes(watched_file(place), watched.model_dump_json().encode())
+    keep_watched_pictures(place, frozen, run.watched)
     return run
 
 

@@ -19,7 +19,7 @@ LEAST_SHARE = 0.05
 """A level with a smaller share of all boxes is not used; its few boxes go to the nearest one that is."""
 
 
-def levels_of(sizes: ArrayLike, strides: Sequence[int], cells: float = CELLS_ACROSS) -> NDArray[np.int64]:
+def levels_of(sizes: ArrayLike, strides: Sequence[int]) -> NDArray[np.int64]:
     """The level that answers for each size: the coarsest whose cells are small enough for it.
 
     Parameters
@@ -28,8 +28,6 @@ def levels_of(sizes: ArrayLike, strides: Sequence[int], cells: float = CELLS_ACR
         Widths and heights in network-input pixels.
     strides : sequence of int
         Input pixels for one cell, fine to coarse.
-    cells : float
-        How many cells the shorter side must cover.
 
     Returns
     -------
@@ -42,13 +40,11 @@ def levels_of(sizes: ArrayLike, strides: Sequence[int], cells: float = CELLS_ACR
     array([0, 0, 1, 2])
     """
     shorter = np.asarray(sizes, dtype=np.float64).reshape(-1, 2).min(axis=1)
-    coarser = np.asarray(strides[1:], dtype=np.float64) * cells
+    coarser = np.asarray(strides[1:], dtype=np.float64) * CELLS_ACROSS
     return np.asarray(np.searchsorted(coarser, shorter, side="right"), dtype=np.int64)
 
 
-def levels_in_use(
-    sizes: ArrayLike, strides: Sequence[int], least_share: float = LEAST_SHARE
-) -> NDArray[np.int64]:
+def levels_in_use(sizes: ArrayLike, strides: Sequence[int]) -> NDArray[np.int64]:
     """The level that answers for each size, where levels with next to no boxes are not used.
 
     Parameters
@@ -56,14 +52,12 @@ def levels_in_use(
     sizes : (N, 2) array_like
         Widths and heights in network-input pixels.
     strides : sequence of int
-    least_share : float
-        Of all sizes, for a level to be used. The level with the most sizes always is.
 
     Returns
     -------
     (N,) ndarray of int64
         As `levels_of`, but a size whose level is not used belongs to the nearest that is, and of two as
-        near ones to the finer.
+        near ones to the finer. The level with the most sizes is always used.
 
     Examples
     --------
@@ -72,7 +66,7 @@ def levels_in_use(
     """
     level = levels_of(sizes, strides)
     held = np.bincount(level, minlength=len(strides))
-    used = np.flatnonzero((held >= least_share * len(level)) | (held == held.max()))
+    used = np.flatnonzero((held >= LEAST_SHARE * len(level)) | (held == held.max()))
     distance = np.abs(np.arange(len(strides))[:, None] - used[None, :])
     return np.asarray(used[distance.argmin(axis=1)][level], dtype=np.int64)
 

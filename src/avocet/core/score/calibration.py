@@ -77,11 +77,7 @@ def reliability(scores: ArrayLike, right: ArrayLike, bins: int = 10) -> Reliabil
     >>> round(found.expected_error, 3)
     0.15
     """
-    values, hits = np.asarray(scores, np.float64).reshape(-1), np.asarray(right, bool).reshape(-1)
-    if len(values) != len(hits):
-        raise ValueError(f"{len(values)} scores and {len(hits)} verdicts do not match")
-    if len(values) and not (values.min() >= 0 and values.max() <= 1):
-        raise ValueError("a score lies outside 0 to 1")
+    values, hits = _checked(scores, right)
     edges = np.linspace(0, 1, bins + 1)
     place = np.clip(np.ceil(values * bins - 1e-12).astype(np.int64) - 1, 0, bins - 1)
     counts = np.bincount(place, minlength=bins)
@@ -171,6 +167,37 @@ class ScoreMap:
         return np.where(wanted <= 0, 0.0, high)
 
 
+def reliability_before(scores: ArrayLike, right: ArrayLike, calibrated: ScoreMap) -> Reliability:
+    """The reliability that mapped scores had before they were mapped, from `CALIBRATED_SCORE` on.
+
+    Parameters
+    ----------
+    scores : (D,) array_like
+        As the map gave them.
+    right : (D,) array_like of bool
+    calibrated : ScoreMap
+
+    Returns
+    -------
+    Reliability
+
+    Raises
+    ------
+    ValueError
+        As `reliability`.
+
+    Examples
+    --------
+    >>> curve = ScoreMap(-1.0, 1.0, 1.0, 0.01)
+    >>> reliability_before(curve([0.03, 0.6]), [True, True], curve).counts.sum()
+    np.int64(1)
+    """
+    values, hits = _checked(scores, right)
+    former = calibrated.back(values)
+    used = former >= CALIBRATED_SCORE
+    return reliability(former[used], hits[used])
+
+
 def calibrate(scores: ArrayLike, right: ArrayLike, fixed: float) -> ScoreMap | None:
     """Fit a map after which a score says how often it is right.
 
@@ -204,11 +231,7 @@ def calibrate(scores: ArrayLike, right: ArrayLike, fixed: float) -> ScoreMap | N
     >>> round(float(found(0.5)), 2)
     0.9
     """
-    values, hits = np.asarray(scores, np.float64).reshape(-1), np.asarray(right, bool).reshape(-1)
-    if len(values) != len(hits):
-        raise ValueError(f"{len(values)} scores and {len(hits)} verdicts do not match")
-    if len(values) and not (values.min() >= 0 and values.max() <= 1):
-        raise ValueError("a score lies outside 0 to 1")
+    values, hits = _checked(scores, right)
     used = values >= CALIBRATED_SCORE
     values, hits = np.clip(values[used], CALIBRATED_SCORE, 1 - NEAREST_TO_ONE), hits[used]
     if len(values) < ENOUGH_DETECTIONS or hits.all() or not hits.any():
@@ -234,3 +257,12 @@ def _features(scores: Array) -> Array:
     rising = np.log(scores) - np.log(CALIBRATED_SCORE)
     falling = np.log1p(-CALIBRATED_SCORE) - np.log1p(-scores)
     return np.stack([rising, falling], axis=-1)
+
+
+def _checked(scores: ArrayLike, right: ArrayLike) -> tuple[Array, NDArray[np.bool_]]:
+    values, hits = np.asarray(scores, np.float64).reshape(-1), np.asarray(right, bool).reshape(-1)
+    if len(values) != len(hits):
+        raise ValueError(f"{len(values)} scores and {len(hits)} verdicts do not match")
+    if len(values) and not (values.min() >= 0 and values.max() <= 1):
+        raise ValueError("a score lies outside 0 to 1")
+    return values, hits

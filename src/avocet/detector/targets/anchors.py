@@ -13,6 +13,26 @@ from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.detector.training.settings import Settings
 
 
+def level_arrays(anchors: Sequence[Sequence[Sequence[float]]]) -> list[Array]:
+    """Anchors level by level, as a card or settings hold them, as arrays.
+
+    Parameters
+    ----------
+    anchors : sequence
+        Of each level the pairs of width and height; a level may have none.
+
+    Returns
+    -------
+    list of (A, 2) ndarray of float64
+
+    Examples
+    --------
+    >>> [each.shape for each in level_arrays([[(8, 9)], []])]
+    [(1, 2), (0, 2)]
+    """
+    return [np.array(level, dtype=np.float64).reshape(-1, 2) for level in anchors]
+
+
 def input_sizes(pictures: Sequence[LabelledPicture], side: int) -> Array:
     """Widths and heights of all boxes that count, in input pixels.
 
@@ -67,6 +87,6 @@ def anchors_for(sizes: Array, settings: Settings) -> list[Array]:
     if not len(sizes):
         raise InputError("the training pictures hold no box; label some first")
     if settings.anchors:
-        return [np.array(level, dtype=np.float64).reshape(-1, 2) for level in settings.anchors]
+        return level_arrays(settings.anchors)
     generator = np.random.default_rng(settings.seed)
     return cluster_by_level(shown_sizes(sizes, settings), STRIDES, ANCHORS_PER_LEVEL, generator, restarts=3)

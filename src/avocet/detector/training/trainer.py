@@ -25,7 +25,7 @@ from avocet.detector.model.starting import StartingWeights, Transfer, take_weigh
 from avocet.detector.pictures.batches import Batch, HeldOutPictures, TrainingPictures
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.detector.pictures.resizing import mean_colour
-from avocet.detector.targets.anchors import anchors_for, input_sizes
+from avocet.detector.targets.anchors import anchors_for, input_sizes, level_arrays
 from avocet.detector.targets.loss import LossWeights, detection_loss
 from avocet.detector.training.checkpoint import Progress, load_checkpoint, save_checkpoint
 from avocet.detector.training.reports import EpochReport, Validation
@@ -85,7 +85,7 @@ class Training:
         )
         kept = _kept_card(folder)
         self.anchors = (
-            [np.array(level, dtype=np.float64).reshape(-1, 2) for level in kept.anchors]
+            level_arrays(kept.anchors)
             if kept
             else anchors_for(input_sizes(training, settings.side), settings)
         )

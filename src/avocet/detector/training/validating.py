@@ -16,6 +16,7 @@ from avocet.detector.model.card import ModelCard
 from avocet.detector.model.network import Network
 from avocet.detector.model.predictor import as_input, candidates_of
 from avocet.detector.pictures.batches import HeldOutPictures
+from avocet.detector.targets.anchors import level_arrays
 from avocet.detector.targets.loss import LossWeights, detection_loss
 from avocet.detector.training.reports import Validation, figures_by_class
 
@@ -54,7 +55,7 @@ def validate(
     sums, batches = np.zeros(3), 0
     pictures = held_out.pictures
     found: dict[int, PictureDetections] = {}
-    anchors = [np.array(level, dtype=np.float64).reshape(-1, 2) for level in card.anchors]
+    anchors = level_arrays(card.anchors)
     for indices, batch in held_out:
         with torch.autocast(device.type, torch.bfloat16, enabled=bfloat16):
             outputs = network(as_input(batch.pixels, device))

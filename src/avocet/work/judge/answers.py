@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from avocet.core.detections import PictureDetections
-from avocet.core.score.calibration import CALIBRATED_SCORE, Reliability, reliability
+from avocet.core.score.calibration import CALIBRATED_SCORE, Reliability, reliability, reliability_before
 from avocet.core.score.confusion import Confusion, confusion
 from avocet.core.score.measurement import match_pictures, sum_up
 from avocet.core.score.mistakes import KINDS, Mistakes, find_mistakes
@@ -160,9 +160,7 @@ def calibration_of(
     now = reliability(scores[used], hits[used])
     if measured.calibrated is None:
         return now, None
-    former = measured.calibrated.back(scores)
-    used = former >= CALIBRATED_SCORE
-    return now, reliability(former[used], hits[used])
+    return now, reliability_before(scores, hits, measured.calibrated)
 
 
 def mistakes_of(measured: Measured, minimum_score: float, overlap_limit: float) -> list[MistakeKind]:

@@ -13,7 +13,7 @@ from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT, Candidates
 from avocet.core.score.measurement import AREA_BOUNDS
 from avocet.detector.model.card import score_map
 from avocet.detector.model.finder import Finder
-from avocet.files import replacing, write_bytes
+from avocet.files import replacing
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, Part
@@ -25,7 +25,7 @@ from avocet.work.judge.report import by_name, find_candidates, measure, millisec
 from avocet.work.judge.sent import (
     Numbers,
     bring_truth,
-    held_out_file,
+    keep_held_out,
     keep_truth,
     numbers_of,
     read_detections,
@@ -170,9 +170,7 @@ def _wanted(session: Session, folder: DataFolder, evaluation: Evaluation, again:
 def _truth(folder: DataFolder, evaluation: Evaluation, wanted: _Wanted) -> tuple[Frozen, Numbers, list[str]]:
     if evaluation.snapshot is not None:
         frozen = read_snapshot(folder, evaluation.snapshot)
-        held_out = [each for each in frozen.pictures if each.part == wanted.part]
-        kept = Frozen.model_construct(classes=frozen.classes, pictures=held_out)
-        write_bytes(held_out_file(folder, wanted.project_id, evaluation.id), kept.model_dump_json().encode())
+        keep_held_out(folder, evaluation, frozen)
         return frozen, numbers_of(frozen, wanted.part), []
     name = wanted.settings["sent"][TRUTH]
     path = sent_file(folder, evaluation, TRUTH, name)

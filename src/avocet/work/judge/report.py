@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.raw.candidates import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT, Candidates
 from avocet.core.score.bootstrap import RESAMPLES, interval, resample
-from avocet.core.score.calibration import CALIBRATED_SCORE, ScoreMap, reliability
+from avocet.core.score.calibration import CALIBRATED_SCORE, ScoreMap, reliability, reliability_before
 from avocet.core.score.measurement import AREA_BOUNDS, area_ranges, match_pictures, measure_detections
 from avocet.core.score.mistakes import KINDS, find_mistakes
 from avocet.core.score.precision import COCO_THRESHOLDS, INTERPOLATIONS
@@ -99,7 +99,8 @@ def measure(
     resamples = RESAMPLES if interpolation == "101-point" else 0
     resampled = resample(matched, np.random.default_rng(RESAMPLING_SEED), resamples)
     scores, hits = matched.scores.clip(0, 1), matched.hit[0, 0]
-    used = ~matched.skipped[0, 0] & (scores >= CALIBRATED_SCORE)
+    counted = ~matched.skipped[0, 0]
+    used = counted & (scores >= CALIBRATED_SCORE)
     classes = {}
     for index, name in enumerate(class_names):
         values = measured.average_precision[:, index, 0]
@@ -143,22 +144,13 @@ def measure(
         "calibration_error": _number(reliability(scores[used], hits[used]).expected_error),
         "calibration_error_before": None
         if calibrated is None
-        else _number(error_before(scores, hits, ~matched.skipped[0, 0], calibrated)),
+        else _number(reliability_before(scores[counted], hits[counted], calibrated).expected_error),
         "interpolation": interpolation,
         "area_bounds": [float(side) for side in area_bounds],
         "resamples": resamples,
         "overlap_limit": overlap_limit,
         "lowest_score": MEASURING_SCORE,
     }
-
-
-def error_before(
-    scores: NDArray[np.float64], hits: NDArray[np.bool_], counted: NDArray[np.bool_], calibrated: ScoreMap
-) -> float:
-    """The calibration error of scores as they were before a map."""
-    former = calibrated.back(scores)
-    used = counted & (former >= CALIBRATED_SCORE)
-    return reliability(former[used], hits[used]).expected_error
 
 
 def _flawless(

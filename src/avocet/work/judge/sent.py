@@ -17,7 +17,7 @@ from avocet.formats.coco import read_coco_with_ids
 from avocet.formats.coco_results import read_results
 from avocet.formats.record import IGNORE, RecordedPicture
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Part
+from avocet.store.tables import Evaluation, Part
 from avocet.work.exchange.located import Located, locate, opened_labels
 from avocet.work.pictures.files import content_hash
 from avocet.work.problems import NotFound
@@ -124,6 +124,14 @@ def kept_truth(folder: DataFolder, project_id: int, evaluation_id: int) -> Truth
 def held_out_file(folder: DataFolder, project_id: int, evaluation_id: int) -> Path:
     """The pictures of a snapshot that were measured on, so that opening figures reads no more than these."""
     return folder.evaluation_place(project_id, evaluation_id) / "held-out.json"
+
+
+def keep_held_out(folder: DataFolder, evaluation: Evaluation, frozen: Frozen) -> None:
+    """Keep the pictures of a snapshot's part that an evaluation measures on."""
+    held_out = [each for each in frozen.pictures if each.part == evaluation.part]
+    kept = Frozen.model_construct(classes=frozen.classes, pictures=held_out)
+    path = held_out_file(folder, evaluation.project_id, evaluation.id)
+    write_bytes(path, kept.model_dump_json().encode())
 
 
 def numbers_of(frozen: Frozen, part: Part | None) -> Numbers:

@@ -19,7 +19,6 @@ from avocet.detector.training.reports import EpochReport
 from avocet.detector.training.settings import Settings, settings_from
 from avocet.detector.training.trainer import Training
 from avocet.detector.training.watching import draw_watched, keep_watched
-from avocet.files import write_bytes
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part, Run, RunEpoch
@@ -31,7 +30,7 @@ from avocet.work.snapshots.snapshots import read_snapshot
 from avocet.work.train.run_files import add_to_log
 from avocet.work.train.runs import START_BUNDLE, get_run
 from avocet.work.train.step_losses import StepLosses
-from avocet.work.train.watch import watched_file
+from avocet.work.train.watch import keep_watched_pictures
 
 
 def train_run(sessions: Sessions, folder: DataFolder, run_id: int, reporter: Reporter) -> Trained:
@@ -81,9 +80,7 @@ def _train(
     else:
         add_to_log(place, f"Resumes after epoch {training.progress.epoch}")
     watched = _watched(frozen, run, settings)
-    by_id = {picture.id: picture for picture in frozen.pictures}
-    watch = Frozen.model_construct(classes=frozen.classes, pictures=[by_id[each] for each in watched])
-    write_bytes(watched_file(place), watch.model_dump_json().encode())
+    keep_watched_pictures(place, frozen, watched)
     total = training.total_steps
     with sessions.begin() as session:
         # Epochs after the kept checkpoint are trained again, and recorded again.

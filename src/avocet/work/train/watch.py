@@ -1,5 +1,6 @@
 """Following a run: what its figures hint at, and what it finds on its watch pictures."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -7,6 +8,7 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from avocet.detector.training.watching import read_watched, watched_epochs
+from avocet.files import write_bytes
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Run
 from avocet.work.problems import NotFound
@@ -48,6 +50,13 @@ def hints_of(run: Run) -> list[Hint]:
 def watched_file(place: Path) -> Path:
     """A run's watch pictures as its snapshot has them, so that looking at them reads no more than these."""
     return place / "watched.json"
+
+
+def keep_watched_pictures(place: Path, frozen: Frozen, watched: Sequence[int]) -> None:
+    """Keep the watch pictures, by their numbers, in a run's folder."""
+    by_id = {picture.id: picture for picture in frozen.pictures}
+    kept = Frozen.model_construct(classes=frozen.classes, pictures=[by_id[each] for each in watched])
+    write_bytes(watched_file(place), kept.model_dump_json().encode())
 
 
 def watch_of(session: Session, folder: DataFolder, run_id: int) -> Watch:
