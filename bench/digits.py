@@ -15,6 +15,7 @@ from PIL import Image
 from skimage import data
 from sklearn.datasets import load_digits
 
+from avocet.core.detections import PictureTruth
 from avocet.detector.model.predictor import Predictor
 from avocet.detector.model.shipped import shipped_weights
 from avocet.detector.pictures.augmentation import Augmentation
@@ -101,11 +102,9 @@ def _picture(
         under[...] = np.clip(under * (1 - strength) + colour * strength, 0, 255).astype(np.uint8)
         boxes.append(box)
         classes.append(int(targets[chosen]))
-    count = len(boxes)
     return LabelledPicture(
-        f"digits {number}", side, side, lambda: canvas, np.array(boxes, dtype=np.float64),
-        np.array(classes, dtype=np.int64), np.zeros(count, dtype=bool),
-    )  # fmt: skip
+        f"digits {number}", side, side, lambda: canvas, PictureTruth(np.array(boxes), np.array(classes))
+    )
 
 
 def _rgb(pixels: NDArray[np.uint8], side: int) -> NDArray[np.uint8]:

@@ -30,14 +30,12 @@ def labelled(seed: int) -> LabelledPicture:
     frame = render_still(seed)
     classes = np.array([NAMES.index(name) for name in frame.classes], dtype=np.int64)
     pixels = frame.pixels
-    return LabelledPicture(
-        f"frame {seed}", WIDTH, HEIGHT, lambda: pixels, frame.boxes, classes, np.zeros(len(classes), bool)
-    )
+    return LabelledPicture(f"frame {seed}", WIDTH, HEIGHT, lambda: pixels, PictureTruth(frame.boxes, classes))
 
 
 def truths_in(pictures: list[LabelledPicture]) -> list[PictureTruth]:
     """What there is to find in each picture."""
-    return [PictureTruth(each.boxes, each.classes, crowd=each.ignored) for each in pictures]
+    return [each.truth for each in pictures]
 
 
 def main() -> None:

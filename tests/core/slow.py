@@ -1,5 +1,7 @@
 """Slow, obviously right versions of the algorithms, written straight from their definitions."""
 
+from fractions import Fraction
+
 import numpy as np
 
 
@@ -97,9 +99,42 @@ def average_precision_slowly(scores, hits, truths, interpolation):
             total += (recall - last) * best_precision_from(recall)
             last = recall
         return total
-    # The very floating-point recall levels of the published evaluation.
-    levels = np.linspace(0, 1, 101 if interpolation == "101-point" else 11)
-    return float(np.mean([best_precision_from(level) for level in levels]))
+    # A recall that equals a point reaches it: compared as fractions.
+    count = 101 if interpolation == "101-point" else 11
+    levels = [Fraction(number, count - 1) for number in range(count)]
+    exact, found = [], 0
+    for rank, i in enumerate(order, start=1):
+        found += bool(hits[i])
+        exact.append((Fraction(found, int(truths)), found / rank))
+    return float(np.mean([max((p for r, p in exact if r >= level), default=0.0) for level in levels]))
+
+
+def weighted_precision_slowly(scene, weights, class_id, threshold):
+    """Average precision of pictures that count more or less; None where there is no truth."""
+    rows, truths = [], 0.0
+    for number, ((truth, found), weight) in enumerate(zip(scene, weights, strict=True)):
+        real = [i for i in range(len(truth.boxes)) if truth.classes[i] == class_id]
+        ignored = [bool(truth.ignored[i] or truth.crowd[i]) for i in real]
+        crowd = [bool(truth.crowd[i]) for i in real]
+        truths += weight * ignored.count(False)
+        mine = [i for i in range(len(found.boxes)) if found.classes[i] == class_id]
+        mine = sorted(mine, key=lambda i: -found.scores[i])
+        boxes = [truth.boxes[i] for i in real]
+        taken = match_slowly(
+            [found.boxes[i] for i in mine], [found.scores[i] for i in mine], boxes, threshold, ignored, crowd
+        )
+        for rank, (index, partner) in enumerate(zip(mine, taken, strict=True)):
+            if partner < 0 or not ignored[partner]:
+                rows.append((-found.scores[index], number, rank, weight, partner >= 0))
+    if not truths:
+        return None
+    right = seen = 0.0
+    points = []
+    for *_, weight, hit in sorted(rows):
+        right, seen = right + weight * hit, seen + weight
+        points.append((right / truths, right / seen))
+    levels = [number / 100 - 1e-9 for number in range(101)]
+    return float(np.mean([max((p for r, p in points if r >= level), default=0.0) for level in levels]))
 
 
 def decode_slowly(levels, anchors, strides, reach):

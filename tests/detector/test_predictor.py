@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 import torch
 
+from avocet.core.detections import PictureTruth
 from avocet.core.raw.candidates import MOST_CANDIDATES, Candidates
 from avocet.core.raw.letterbox import letterbox
 from avocet.detector.model.card import ModelCard
@@ -146,9 +147,7 @@ def test_held_out_pictures_come_in_batches_of_one_shape():
     def picture(seed, height, width):
         pixels = noise(seed, height, width)
         boxes = np.array([[1, 1, width / 2, height / 2]])
-        return LabelledPicture(
-            str(seed), width, height, lambda: pixels, boxes, np.array([0]), np.array([False])
-        )
+        return LabelledPicture(str(seed), width, height, lambda: pixels, PictureTruth(boxes, [0]))
 
     shapes = [(64, 96), (96, 64), (64, 96), (64, 96), (50, 96)]
     held = HeldOutPictures([picture(seed, *shape) for seed, shape in enumerate(shapes)], 96, 2)

@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 import torch
 
+from avocet.core.detections import PictureTruth
 from avocet.core.errors import InputError
 from avocet.detector.model.device import chosen_device
 from avocet.detector.model.shipped import shipped_weights
@@ -125,15 +126,7 @@ def test_sides_change_every_epoch_in_steps_of_32():
 def test_one_picture_one_class_boxes_of_one_size(tmp_path):
     random = np.random.default_rng(0)
     pixels = random.integers(0, 255, (64, 96, 3), dtype=np.uint8)
-    only = LabelledPicture(
-        "a.png",
-        96,
-        64,
-        lambda: pixels,
-        np.array([[10.0, 10, 30, 30]]),
-        np.zeros(1, np.int64),
-        np.zeros(1, bool),
-    )
+    only = LabelledPicture("a.png", 96, 64, lambda: pixels, PictureTruth([[10.0, 10, 30, 30]], [0]))
     run = trainer.Training(replace(SETTINGS, epochs=1, batch=8, passes=3), ["roll"], [only], [only], tmp_path)
     reports = []
     assert run.run(reports.append) and np.isfinite(reports[0].loss)

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 import safetensors.torch
 
+from avocet.core.detections import PictureTruth
 from avocet.core.errors import InputError
 from avocet.detector.model.predictor import Predictor
 from avocet.detector.pictures.augmentation import Augmentation
@@ -27,13 +28,7 @@ def picture(seed, width=96, height=64):
         boxes.append((x, y, x + side, y + side))
     count = len(boxes)
     return LabelledPicture(
-        f"{seed}.png",
-        width,
-        height,
-        lambda: pixels,
-        np.array(boxes, float),
-        np.zeros(count, np.int64),
-        np.zeros(count, bool),
+        f"{seed}.png", width, height, lambda: pixels, PictureTruth(np.array(boxes, float), [0] * count)
     )
 
 
@@ -131,9 +126,7 @@ def test_unreadable_picture_ends_the_epoch_with_its_error():
     def fail():
         raise InputError("belt.jpg is damaged")
 
-    broken = LabelledPicture(
-        "belt.jpg", 96, 64, fail, np.zeros((0, 4)), np.zeros(0, np.int64), np.zeros(0, bool)
-    )
+    broken = LabelledPicture("belt.jpg", 96, 64, fail, PictureTruth([], []))
     with pytest.raises(InputError, match=r"belt\.jpg"):
         list(TrainingPictures([broken], 96, 1, Augmentation(), 0).epoch(0))
 
@@ -169,9 +162,7 @@ def test_unusable_settings_are_named(values, expected):
 
 
 def test_nothing_to_learn_from_is_said(tmp_path):
-    empty = LabelledPicture(
-        "a", 96, 64, lambda: None, np.zeros((0, 4)), np.zeros(0, np.int64), np.zeros(0, bool)
-    )
+    empty = LabelledPicture("a", 96, 64, lambda: None, PictureTruth([], []))
     for parts, expected in (
         (([], [picture(0)]), "training part"),
         (([picture(0)], []), "validation part"),

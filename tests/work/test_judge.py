@@ -325,10 +325,10 @@ def test_two_side_by_side_in_words(frozen, tmp_path):
     first, second = opened(frozen, half)[0], opened(frozen, perfect)[0]
     made = put_side_by_side(first, second, 0.5, 1)
     assert f"all.json measures +{made.figures[0].second - made.figures[0].first:.3f} mAP" in made.words
-    assert "against half.json, which is more than chance" in made.words
+    assert "against half.json, but whether that is chance cannot be told from so few pictures" in made.words
     assert "half.json measures −" in put_side_by_side(second, first, 0.5, 1).words
     assert made.only_second == 2 and made.both_right == made.only_first == made.neither == 0
-    assert made.figures[0].second == 1 and made.figures[0].low > 0
+    assert made.figures[0].second == 1 and made.figures[0].low is None
     assert put_side_by_side(second, second, 0.5, 1).words == "all.json and all.json find the same."
     training = measure_detections(
         frozen, tmp_path / "t.json", results(frozen[4], Part.TRAINING), Part.TRAINING
@@ -439,7 +439,12 @@ def test_measuring_perfect_and_useless_answers(data, trained):
     truths = [PictureTruth(picture.boxes, picture.classes, picture.ignored) for picture in pictures]
     good, bad = measure(frozen.classes, truths, perfect), measure(frozen.classes, truths, nothing)
     assert good["map"] == good["map75"] == 1.0 and bad["map50"] == 0.0
-    assert good["map_interval"] == [1.0, 1.0] and bad["map50_interval"] == [0.0, 0.0]
+    assert good["map_interval"] is None, "of two pictures nothing can be told"
+    many = measure(frozen.classes, truths * 5, perfect * 5), measure(frozen.classes, truths * 5, nothing * 5)
+    assert many[0]["map_interval"][1] == 1.0 > many[0]["map_interval"][0] > 0.8
+    assert many[1]["map50_interval"][0] == 0.0 < many[1]["map50_interval"][1] < 0.3
+    ranges = [each["interval"] for each in many[0]["sizes"].values() if each["truths"]]
+    assert ranges and all(low < high == 1.0 for low, high in ranges)
     assert (good["flawless"], bad["flawless"]) == (len(pictures), 0)
     counted = sum(len(picture.boxes) for picture in pictures)
     assert sum(each["truths"] for each in good["sizes"].values()) == counted

@@ -250,12 +250,15 @@ def test_verdicts_in_words(data, labelled):
         assert verdict(study) is None
         for values, expected in (
             ([0.475, 0.677, 0.753, 0.793], "worth the labelling"),
-            ([0.9, 0.9, 0.9, 0.9], "little; look at labels"),
-            ([0.2, 0.7, 0.3, 0.65], "Too uncertain to say"),
+            ([0.9] * 4, "little; look at labels"),
+            ([0.2, 0.7, 0.3, 0.65], "cannot be told"),
         ):
-            study.plan = [{"pictures": count, "seed": 0} for count in (10, 20, 30, 40)]
+            study.plan = [
+                {"pictures": count, "seed": seed} for seed in (0, 1, 2) for count in (10, 20, 30, 40)
+            ]
             study.results = [
-                {"pictures": count, "seed": 0, "map": value, "map50": value}
+                {"pictures": count, "seed": seed, "map": value, "map50": value}
+                for seed in (0, 1, 2)
                 for count, value in zip((10, 20, 30, 40), values, strict=True)
             ]
             assert expected in verdict(study).words

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.core.boxes import Array, as_boxes
+from avocet.core.boxes import Array, area, as_boxes
 
 
 @dataclass(frozen=True)
@@ -17,12 +17,16 @@ class PictureTruth:
     boxes : (G, 4) ndarray of float64
     classes : (G,) ndarray of int64
     ignored, crowd : (G,) ndarray of bool
+    areas : (G,) ndarray of float64
+        In square pixels, by which an object is small or large: that of its outline where a file gives
+        it, as COCO has it; else, also where it is NaN, that of the box.
     """
 
     boxes: Array
     classes: NDArray[np.int64]
     ignored: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
     crowd: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, bool))
+    areas: Array = field(default_factory=lambda: np.zeros(0))
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "boxes", as_boxes(self.boxes))
@@ -30,6 +34,12 @@ class PictureTruth:
         for name in ("ignored", "crowd"):
             flags = np.asarray(getattr(self, name), bool).reshape(-1)
             object.__setattr__(self, name, flags if len(flags) else np.zeros(len(self.boxes), bool))
+        own = area(self.boxes)
+        told = np.asarray(self.areas, np.float64).reshape(-1)
+        told = told if len(told) else np.full(len(own), np.nan)
+        if len(told) != len(own):
+            raise ValueError("boxes and areas of a picture differ in number")
+        object.__setattr__(self, "areas", np.where(np.isnan(told), own, told))
         if not len(self.boxes) == len(self.classes) == len(self.ignored) == len(self.crowd):
             raise ValueError("boxes, classes and flags of a picture differ in number")
 

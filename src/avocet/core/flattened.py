@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.core.boxes import Array
+from avocet.core.boxes import Array, area
 from avocet.core.detections import PictureDetections, PictureTruth
 
 
@@ -29,6 +29,8 @@ class Flat:
         Its place in the picture.
     flags, crowd : (N,) ndarray of bool
         Truths that do not count, crowds among them; and crowds.
+    areas : (N,) ndarray of float64
+        In square pixels.
     """
 
     boxes: Array
@@ -39,6 +41,7 @@ class Flat:
     index: NDArray[np.int64]
     flags: NDArray[np.bool_]
     crowd: NDArray[np.bool_]
+    areas: Array
 
     def some(self, chosen: NDArray[np.bool_] | NDArray[np.int64]) -> "Flat":
         """Those at some places."""
@@ -74,15 +77,16 @@ def flatten(pictures: Sequence[PictureTruth] | Sequence[PictureDetections], ids:
     kind = sort[place] if len(ids) else place
     wanted = (ids[kind] == classes) if len(ids) else np.zeros(len(classes), bool)
     none = np.zeros(len(boxes), dtype=bool)
-    scores, flags, crowd = np.zeros(len(boxes)), none, none
+    scores, flags, crowd, areas = np.zeros(len(boxes)), none, none, area(boxes)
     if pictures and isinstance(pictures[0], PictureDetections):
         scores = np.concatenate([each.scores for each in pictures])  # type: ignore[union-attr]
     elif pictures:
         crowd = np.concatenate([each.crowd for each in pictures])  # type: ignore[union-attr]
         flags = np.concatenate([each.ignored for each in pictures]) | crowd  # type: ignore[union-attr]
+        areas = np.concatenate([each.areas for each in pictures])  # type: ignore[union-attr]
     ends = np.cumsum(counts, dtype=np.int64)
     index = np.arange(len(boxes)) - np.repeat(ends - counts, counts)
-    flat = Flat(boxes, scores, owner, kind, owner * max(1, len(ids)) + kind, index, flags, crowd)
+    flat = Flat(boxes, scores, owner, kind, owner * max(1, len(ids)) + kind, index, flags, crowd, areas)
     return flat.some(wanted)
 
 

@@ -249,9 +249,20 @@ def _add_box(
             bool(entry.get("iscrowd", 0)),
             dict(attributes) if isinstance(attributes, dict) else {},
             track if _is_id(track) and abs(track) < 2**62 else None,
+            _area_of(entry, corners),
         )
     )
     return ""
+
+
+def _area_of(entry: dict[str, Any], corners: tuple[float, float, float, float]) -> float | None:
+    """The area that the file gives, where it is that of an outline and not the box's own."""
+    told: Any = entry.get("area")
+    if not _is_number(told) or not 0 < told < float("inf"):
+        return None
+    x1, y1, x2, y2 = corners
+    own = (x2 - x1) * (y2 - y1)
+    return None if abs(told - own) <= 1e-6 * own else float(told)
 
 
 def _is_id(value: Any) -> bool:

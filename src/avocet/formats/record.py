@@ -30,6 +30,8 @@ class RecordedBox:
         Only what holds: a flag that is not set is not there.
     track : int or None
         Number of the object through the frames of a clip.
+    area : float or None
+        In square pixels, of the object's outline, where the file gives one.
     """
 
     label: int
@@ -37,6 +39,7 @@ class RecordedBox:
     crowd: bool = False
     attributes: dict[str, Any] = field(default_factory=dict)
     track: int | None = None
+    area: float | None = None
 
     def __post_init__(self) -> None:
         if self.attributes:

@@ -95,6 +95,34 @@ def test_choices_equal_trying_every_score(found, missed, amount, miss, alarm):
         assert price[chosen] == pytest.approx(min(price.values())) and price[chosen] <= miss * truths
 
 
+@examples(60)
+@given(st.integers(0, 10_000), st.integers(3, 60), st.sampled_from(["precision", "recall", "f1"]))
+def test_a_wish_holds_with_the_number_that_is_read(seed, count, wish):
+    """Chosen, printed at three digits, typed in again and measured with: scores between two numbers and on them."""
+    random = np.random.default_rng(seed)
+    scores = np.where(
+        random.random(count) < 0.5, random.integers(0, 1000, count) / 1000, random.random(count)
+    )
+    scores, hits = scores.astype(random.choice([np.float32, np.float64])), random.random(count) < 0.7
+    curve = operating_curve(scores, hits, count)
+    chosen = choose_score(curve, wish, 0.6)
+    if chosen is None:
+        return
+    passed = scores.astype(np.float64) >= float(f"{chosen:.3f}")
+    place = int(np.flatnonzero(curve.scores == chosen)[0])
+    assert curve.hits[place] == (passed & hits).sum() and curve.false_alarms[place] == (passed & ~hits).sum()
+    if wish == "precision":
+        assert (passed & hits).sum() >= 0.6 * passed.sum()
+    if wish == "recall":
+        assert (passed & hits).sum() >= 0.6 * count - 1e-9
+    middle = best_f1_score(curve)
+    if middle is not None:
+        assert f"{middle:.3f}" == f"{middle:.6f}"[:5], "what is read is what is kept"
+        passed = scores.astype(np.float64) >= middle
+        right, wrong = (passed & hits).sum(), (passed & ~hits).sum()
+        assert 2 * right / (right + wrong + count) >= curve.f1.max() - 1 / count - 1e-9
+
+
 def test_unknown_wish():
     with pytest.raises(ValueError, match="unknown wish 'luck'"):
         choose_score(operating_curve([], [], 0), "luck")

@@ -4,9 +4,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from avocet.core.detections import PictureDetections, PictureTruth
-from avocet.core.score.bootstrap import interval, resample
 from avocet.core.score.matching import match
-from avocet.core.score.measurement import area_ranges, match_pictures, measure_detections, sum_up
+from avocet.core.score.measurement import area_ranges, measure_detections
 from avocet.core.score.precision import COCO_THRESHOLDS, average_precision, evaluate
 from tests.conftest import examples
 from tests.core.slow import average_precision_slowly, match_slowly, measure_slowly
@@ -181,61 +180,6 @@ def test_sizes_worked_by_hand():
     assert measured.mean(0.5, "small") == 1.0 and measured.mean_recall(1) == 0.0
     with pytest.raises(ValueError, match="2 pictures of truths, but 1"):
         measure_detections([truth, truth], [found], [1], [0.5])
-
-
-@examples(40)
-@given(st.lists(pictures(classes=2), min_size=1, max_size=4), st.integers(0, 5))
-def test_resampled_pictures_measure_like_pictures_written_down_again(scene, seed):
-    """Each resample against the slow version on the very pictures drawn."""
-    truths, found = [each[0] for each in scene], [each[1] for each in scene]
-    matched = match_pictures(truths, found, [0, 1], [0.5, 0.75])
-    resampled = resample(matched, np.random.default_rng(seed), 3).average_precision
-    drawn = np.random.default_rng(seed).multinomial(len(scene), np.full(len(scene), 1 / len(scene)), size=3)
-    for number, counts in enumerate(drawn):
-        again = [each for each, count in zip(scene, counts, strict=True) for _ in range(count)]
-        for k in (0, 1):
-            for t, threshold in enumerate((0.5, 0.75)):
-                expected = measure_slowly(again, k, threshold, (0, np.inf), 100)[0]
-                if expected is None:
-                    assert np.isnan(resampled[t, k, number])
-                elif (
-                    len({each.scores[i] for each in found for i in range(len(each.scores))})
-                    == sum(len(each.scores) for each in found)
-                    and counts.max() == 1
-                ):
-                    assert resampled[t, k, number] == pytest.approx(expected, abs=1e-9)
-                else:
-                    # Copies tie in score: their order is a matter of choice, the size of it is not.
-                    assert 0 <= resampled[t, k, number] <= 1
-
-
-def test_all_pictures_drawn_once_give_the_measurement():
-    random = np.random.default_rng(0)
-    truths, found = random_scene(random, 30)
-    matched = match_pictures(truths, found, [0, 1, 2], COCO_THRESHOLDS)
-
-    class OnceEach:
-        def multinomial(self, count, chances, size):
-            return np.ones((size, count), np.int64)
-
-    np.testing.assert_allclose(
-        resample(matched, OnceEach(), 1).average_precision[:, :, 0],
-        sum_up(matched).average_precision[:, :, 0],
-        atol=1e-9,
-    )
-
-
-def test_intervals_hold_the_truth_about_as_often_as_they_say():
-    """Many small sets from one source: the mean over a large set lies in most of their intervals."""
-    random = np.random.default_rng(1)
-    large = match_pictures(*random_scene(random, 1500), [0], [0.5])
-    real = sum_up(large).mean(0.5)
-    held = 0
-    for _ in range(40):
-        small = match_pictures(*random_scene(random, 60), [0], [0.5])
-        low, high = interval(resample(small, random, 200).mean(0), sum_up(small).mean(0.5))
-        held += low <= real <= high
-    assert held >= 34, f"the 95 % interval held the truth {held} times of 40"
 
 
 def random_scene(random, count):

@@ -122,7 +122,7 @@ const chart = computed(() => {
             },
             {
               type: "line",
-              name: "90 % interval",
+              name: "Range of all curves that fit",
               symbol: "rect",
               symbolSize: [14, 2],
               lineStyle: { color: "#8A6A2F", width: 3 },

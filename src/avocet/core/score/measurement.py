@@ -6,14 +6,18 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from avocet.core.boxes import Array, area
+from avocet.core.boxes import Array
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.flattened import flatten, rank_in_group
 from avocet.core.score.matching_all import match_all
+from avocet.core.score.recalls import precision_over_recalls
 
 Areas = Mapping[str, tuple[float, float]]
 
 ALL: Areas = {"all": (0.0, float("inf"))}
+RECALL_POINTS = 101
+"""Recalls at which precision is read, as COCO has them."""
+
 AREA_BOUNDS = (32.0, 96.0)
 """Sides of a square in pixels, as COCO has them: up to the first an object is small, up to the second medium."""
 
@@ -100,12 +104,12 @@ def measure_detections(
     thresholds: ArrayLike,
     areas: Areas = ALL,
     limits: Sequence[int] = (100,),
-    points: ArrayLike | None = None,
+    points: int = RECALL_POINTS,
 ) -> Measurement:
     """Measure by the published COCO rules (Lin et al., 2014).
 
     Of each class and picture the best detections are looked at, as many as the greatest limit.
-    For an area range, truths outside of it are ignored, and so are detections outside of it that
+    For an area range, truths whose area (see `avocet.core.detections.PictureTruth`) lies outside of it are ignored, and so are detections outside of it that
     hit nothing.
 
     Parameters
@@ -119,9 +123,9 @@ def measure_detections(
         Least and greatest box area in square pixels, by name.
     limits : sequence of int
         Rising.
-    points : array_like, optional
-        Recalls at which precision is read, by default 0, 0.01, …, 1; empty takes the exact area
-        under the envelope.
+    points : int
+        Evenly spaced recalls at which precision is read, by default 0, 0.01, …, 1; 0 takes the exact
+        area under the envelope. See `avocet.core.score.recalls`.
 
     Returns
     -------
@@ -228,10 +232,9 @@ def match_pictures(
     order = order[rank[order] < most_detections]
     mine, rank = mine.some(order), rank[order]
 
-    real_area, my_area = area(real.boxes), area(mine.boxes)
     low, high = bounds[:, :1], bounds[:, 1:]
-    ignored = real.flags | (real_area < low) | (real_area > high)
-    outside = (my_area < low) | (my_area > high)
+    ignored = real.flags | (real.areas < low) | (real.areas > high)
+    outside = (mine.areas < low) | (mine.areas > high)
     taken = match_all(mine.boxes, mine.group, rank, real.boxes, real.group, ignored, real.crowd, levels).truth
     hit = taken >= 0
     # The column at the end answers for detections that hit nothing.
@@ -244,10 +247,9 @@ def match_pictures(
 
 
 def sum_up(
-    matched: MatchedPictures, limits: Sequence[int] = (100,), points: ArrayLike | None = None
+    matched: MatchedPictures, limits: Sequence[int] = (100,), points: int = RECALL_POINTS
 ) -> Measurement:
     """Precision and recall of matched pictures; see `measure_detections`."""
-    at = np.linspace(0, 1, 101) if points is None else np.asarray(points, dtype=np.float64)
     shape = (len(matched.thresholds), len(matched.class_ids), len(matched.areas))
     precision = np.full(shape, np.nan)
     recall = np.full((*shape, len(limits)), np.nan)
@@ -263,7 +265,7 @@ def sum_up(
         if not known.any():
             continue
         own = counts[number][known]
-        precision[:, number, known] = _average_precision(found[:, known], lost[:, known], own, at)
+        precision[:, number, known] = _average_precision(found[:, known], lost[:, known], own, points)
         for column, limit in enumerate(limits):
             within = found[:, :, matched.rank[part] < limit].sum(axis=2)
             recall[:, number, known, column] = within[:, known] / own
@@ -275,23 +277,15 @@ def sum_up(
 
 
 def _average_precision(
-    found: NDArray[np.bool_], lost: NDArray[np.bool_], truths: NDArray[np.int64], points: Array
+    found: NDArray[np.bool_], lost: NDArray[np.bool_], truths: NDArray[np.int64], points: int
 ) -> Array:
     """(T, A) average precisions of (T, A, D) hits and false alarms in order of falling score."""
     made = np.zeros(found.shape[:2])
-    if not found.shape[2]:
-        return made
-    right, wrong = np.cumsum(found, axis=2), np.cumsum(lost, axis=2)
-    precision = right / np.maximum(right + wrong, 1)
-    envelope = np.maximum.accumulate(precision[:, :, ::-1], axis=2)[:, :, ::-1]
-    for level in range(found.shape[0]):
-        for span in range(found.shape[1]):
-            recall = right[level, span] / truths[span]
-            if len(points):
-                place = np.searchsorted(recall, points, side="left")
-                made[level, span] = np.append(envelope[level, span], 0.0)[place].mean()
-            else:
-                made[level, span] = np.sum(np.diff(recall, prepend=0.0) * envelope[level, span])
+    seen = np.cumsum(found | lost, axis=2, dtype=np.float64)
+    for level, span in np.argwhere(found.any(axis=2)).tolist():
+        at_hits = seen[level, span, found[level, span], None]
+        right = np.arange(1.0, len(at_hits) + 1)[:, None]
+        made[level, span] = precision_over_recalls(right, at_hits, truths[[span]].astype(float), points)[0]
     return made
 
 

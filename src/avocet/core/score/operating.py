@@ -10,6 +10,9 @@ from avocet.core.boxes import Array
 
 Wish = Literal["precision", "recall", "f1", "price"]
 
+DIGITS = 3
+"""A minimum score is chosen among those that a person reads and writes down: of so many digits."""
+
 
 @dataclass(frozen=True)
 class OperatingCurve:
@@ -18,7 +21,7 @@ class OperatingCurve:
     Attributes
     ----------
     scores : (N,) ndarray of float64
-        Different scores, falling; as a minimum score each lets itself pass.
+        Different minimum scores of `DIGITS` digits, falling.
     hits, false_alarms : (N,) ndarray of int64
         At that minimum score.
     truths : int
@@ -44,7 +47,10 @@ class OperatingCurve:
 
 
 def operating_curve(scores: ArrayLike, hits: ArrayLike, truths: int) -> OperatingCurve:
-    """Hits and false alarms at every minimum score.
+    """Hits and false alarms at every minimum score that a person would write down.
+
+    Scores are rounded down to `DIGITS` digits, and those that become one pass together: what is said
+    of a minimum score is then exactly what it gives when it is written down and measured with.
 
     Parameters
     ----------
@@ -59,17 +65,39 @@ def operating_curve(scores: ArrayLike, hits: ArrayLike, truths: int) -> Operatin
 
     Examples
     --------
-    >>> curve = operating_curve([0.9, 0.8, 0.8, 0.3], [True, False, True, True], 4)
+    >>> curve = operating_curve([0.9, 0.8009, 0.8002, 0.3], [True, False, True, True], 4)
     >>> curve.scores, curve.hits, curve.false_alarms
     (array([0.9, 0.8, 0.3]), array([1, 2, 3]), array([0, 1, 1]))
     """
-    values, found = np.asarray(scores, np.float64).reshape(-1), np.asarray(hits, bool).reshape(-1)
+    values, found = rounded_down(scores), np.asarray(hits, bool).reshape(-1)
     order = np.argsort(-values, kind="stable")
     values, found = values[order], found[order]
     # Detections of one score pass together.
     last = np.append(values[1:] != values[:-1], True) if len(values) else np.zeros(0, bool)
     right, wrong = np.cumsum(found), np.cumsum(~found)
     return OperatingCurve(values[last], right[last], wrong[last], int(truths))
+
+
+def rounded_down(scores: ArrayLike) -> Array:
+    """Scores at `DIGITS` digits, never above what they were: as a minimum score each lets its own pass.
+
+    Parameters
+    ----------
+    scores : (N,) array_like
+
+    Returns
+    -------
+    (N,) ndarray of float64
+
+    Examples
+    --------
+    >>> rounded_down([0.2899999, 0.29, 0.57, 1.0])
+    array([0.289, 0.29 , 0.57 , 1.   ])
+    """
+    values = np.asarray(scores, np.float64).reshape(-1)
+    near = np.round(np.round(values * 10**DIGITS) / 10**DIGITS, DIGITS)
+    lower: Array = np.where(near > values, np.round(near - 10.0**-DIGITS, DIGITS), near)
+    return lower
 
 
 def best_f1_score(curve: OperatingCurve) -> float | None:
@@ -84,7 +112,7 @@ def best_f1_score(curve: OperatingCurve) -> float | None:
     Returns
     -------
     float or None
-        None where nothing was hit.
+        Of `DIGITS` digits; None where nothing was hit.
 
     Examples
     --------
@@ -101,7 +129,8 @@ def best_f1_score(curve: OperatingCurve) -> float | None:
         last += 1
     # Whatever lies between two scores lets the same pass.
     below = float(curve.scores[last + 1]) if last + 1 < len(curve.scores) else 0.0
-    return (float(curve.scores[first]) + below) / 2
+    steps = 10**DIGITS
+    return float(np.ceil(np.round((curve.scores[first] + below) / 2 * steps, 6)) / steps)
 
 
 def choose_score(

@@ -9,14 +9,11 @@ from numpy.typing import ArrayLike, NDArray
 
 from avocet.core.boxes import Array
 from avocet.core.detections import PictureDetections, PictureTruth
-from avocet.core.score.measurement import measure_detections
+from avocet.core.score.measurement import RECALL_POINTS, measure_detections
+from avocet.core.score.recalls import precision_over_recalls
 
 Interpolation = Literal["101-point", "11-point", "exact-area"]
-INTERPOLATIONS: Mapping[str, Array] = {
-    "101-point": np.linspace(0, 1, 101),
-    "11-point": np.linspace(0, 1, 11),
-    "exact-area": np.zeros(0),
-}
+INTERPOLATIONS: Mapping[str, int] = {"101-point": RECALL_POINTS, "11-point": 11, "exact-area": 0}
 """Recalls at which precision is read; none takes the exact area."""
 
 COCO_THRESHOLDS = np.round(np.arange(0.5, 0.96, 0.05), 2)
@@ -111,15 +108,14 @@ def average_precision(
     """
     if truths == 0:
         return float("nan")
-    recall, precision = precision_recall(scores, hits, truths)
-    envelope = np.maximum.accumulate(precision[::-1])[::-1]
-    if interpolation == "exact-area":
-        return float(np.sum(np.diff(np.concatenate([[0.0], recall])) * envelope))
     if interpolation not in INTERPOLATIONS:
         raise ValueError(f"unknown interpolation {interpolation!r}")
-    points = INTERPOLATIONS[interpolation]
-    position = np.searchsorted(recall, points, side="left")
-    return float(np.mean(np.concatenate([envelope, [0.0]])[position]))
+    order = np.argsort(-np.asarray(scores, np.float64), kind="stable")
+    places = np.flatnonzero(np.asarray(hits, bool)[order])
+    found, seen = np.arange(1.0, len(places) + 1)[:, None], (places[:, None] + 1).astype(np.float64)
+    return float(
+        precision_over_recalls(found, seen, np.array([float(truths)]), INTERPOLATIONS[interpolation])[0]
+    )
 
 
 def precision_recall(scores: ArrayLike, hits: ArrayLike, truths: int) -> tuple[Array, Array]:

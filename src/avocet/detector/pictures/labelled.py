@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from avocet.core.boxes import Array
+from avocet.core.detections import PictureTruth
 
 
 @dataclass(frozen=True)
@@ -20,16 +21,27 @@ class LabelledPicture:
         Original size in pixels.
     read : callable
         Returns the (H, W, 3) uint8 pixels.
-    boxes : (N, 4) ndarray of float64
+    truth : PictureTruth
         In original pixels.
-    classes : (N,) ndarray of int64
-    ignored : (N,) ndarray of bool
     """
 
     name: str
     width: int
     height: int
     read: Callable[[], NDArray[np.uint8]]
-    boxes: Array
-    classes: NDArray[np.int64]
-    ignored: NDArray[np.bool_]
+    truth: PictureTruth
+
+    @property
+    def boxes(self) -> Array:
+        """(N, 4) corners in original pixels."""
+        return self.truth.boxes
+
+    @property
+    def classes(self) -> NDArray[np.int64]:
+        """(N,) classes."""
+        return self.truth.classes
+
+    @property
+    def ignored(self) -> NDArray[np.bool_]:
+        """(N,) boxes in which nothing is learnt: those marked to be ignored, and crowds."""
+        return self.truth.ignored | self.truth.crowd

@@ -30,6 +30,7 @@ class ClassMapIn(Request):
 
 class ClassSize(Schema):
     ap: float | None
+    interval: tuple[float, float] | None = None
     truths: int
 
 
@@ -48,6 +49,7 @@ class ClassFigures(Schema):
 
 class SizeFigures(Schema):
     map: float | None
+    interval: tuple[float, float] | None = None
     truths: int
 
 

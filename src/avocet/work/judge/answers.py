@@ -10,7 +10,7 @@ from avocet.core.score.confusion import Confusion, confusion
 from avocet.core.score.measurement import match_pictures, sum_up
 from avocet.core.score.mistakes import KINDS, Mistakes, find_mistakes
 from avocet.core.score.operating import OperatingCurve, Wish, choose_score, operating_curve
-from avocet.work.judge.opened import LOWEST_SCORE, Measured
+from avocet.work.judge.opened import EVERY_SCORE, Measured
 
 MOST_POINTS = 400
 """Points of a curve that are drawn."""
@@ -127,7 +127,7 @@ def curves_of(
 ) -> list[PrecisionRecall]:
     """Precision-recall curves by class and IoU."""
     numbers = range(len(measured.classes))
-    found = measured.found(LOWEST_SCORE, overlap_limit)
+    found = measured.found(EVERY_SCORE, overlap_limit)
     matched = match_pictures(measured.truths, found, numbers, ious)
     precisions = sum_up(matched).average_precision[:, :, 0]
     curves = []

@@ -6,11 +6,12 @@ from functools import lru_cache
 import numpy as np
 
 from avocet.core.errors import InputError
-from avocet.core.score.bootstrap import Resampled, resample
-from avocet.core.score.measurement import Measurement, match_pictures, sum_up
-from avocet.core.score.paired import Difference, difference
+from avocet.core.score.chance.paired import Difference, difference
+from avocet.core.score.chance.resampling import Resampled, resample
+from avocet.core.score.chance.swapping import swap
+from avocet.core.score.measurement import MatchedPictures, match_pictures
 from avocet.core.score.precision import COCO_THRESHOLDS
-from avocet.work.judge.opened import LOWEST_SCORE, Measured
+from avocet.work.judge.opened import EVERY_SCORE, Measured
 from avocet.work.snapshots.frozen import FrozenBox
 
 SEED = 0
@@ -66,7 +67,7 @@ class SideBySide:
 def put_side_by_side(
     first: Measured, second: Measured, minimum_score: float, overlap_limit: float
 ) -> SideBySide:
-    """Compare two evaluations by a paired bootstrap over their pictures.
+    """Compare two evaluations on the same pictures: by how much they differ, and whether by chance.
 
     Raises
     ------
@@ -80,44 +81,45 @@ def put_side_by_side(
         )
     if first.classes != second.classes:
         raise InputError(f"{first.name} and {second.name} were measured with other classes")
-    (one, one_drawn), (two, two_drawn) = _drawn(first, overlap_limit), _drawn(second, overlap_limit)
-    overall = difference(one_drawn.mean(), two_drawn.mean(), one.mean(), two.mean())
-    figures = [
-        _figure("mAP at 0.50:0.95", one.mean(), two.mean(), overall),
-        _figure(
-            "mAP at 0.5",
-            one.mean(0.5),
-            two.mean(0.5),
-            difference(one_drawn.mean(0), two_drawn.mean(0), one.mean(0.5), two.mean(0.5)),
-        ),
-    ]
-    for number, name in enumerate(first.classes):
-        a, b = (float(each.average_precision[0, number, 0]) for each in (one, two))
-        draws = [each.average_precision[0, number] for each in (one_drawn, two_drawn)]
-        figures.append(_figure(name, a, b, difference(draws[0], draws[1], a, b)))
+    (matched, one), (other_matched, two) = _drawn(first, overlap_limit), _drawn(second, overlap_limit)
+    swapped = swap(matched, other_matched, np.random.default_rng(SEED))
+    figures, found = [], []
+    for name, level, kind in [
+        ("mAP at 0.50:0.95", None, None),
+        ("mAP at 0.5", 0, None),
+        *((each, 0, number) for number, each in enumerate(first.classes)),
+    ]:
+        found.append(difference(one, two, swapped, level, kind))
+        figures.append(_figure(name, one.figure(level, kind), two.figure(level, kind), found[-1]))
+    overall = found[0]
     pictures, counts = _pictures(first, second, minimum_score, overlap_limit)
     return SideBySide(in_words(first.name, second.name, overall), figures, pictures, *counts)
 
 
 def in_words(first: str, second: str, found: Difference) -> str:
     """Whether a difference in mAP is more than chance, as a sentence."""
-    if np.isnan(found.low):
+    if np.isnan(found.amount):
         return "There is no truth to compare on."
-    if found.amount == found.low == found.high == 0:
+    if found.same:
         return f"{first} and {second} find the same."
-    low, high = found.low, found.high
+    said = f"{second} measures {_signed(found.amount)} mAP at 0.50:0.95 against {first}"
+    if np.isnan(found.low):
+        return f"{said}, but whether that is chance cannot be told from so few pictures."
     if found.more_than_chance:
         return (
-            f"{second} measures {_signed(found.amount)} mAP at 0.50:0.95 against {first}, which is more than chance: "
-            f"on other pictures of this kind the difference would lie between {_signed(low)} and {_signed(high)} "
-            "in 95 of 100 cases."
+            f"{said}, which is more than chance: had each answered in place of the other on pictures chosen by lot, "
+            f"they would differ as much in {_times(found.chance)}. Over many such sets of pictures "
+            f"the difference would lie between {_signed(found.low)} and {_signed(found.high)} in the mean."
         )
-    better, share = (second, found.better) if found.amount >= 0 else (first, 1 - found.better)
+    better, share = (second, found.ahead) if found.amount >= 0 else (first, 1 - found.ahead)
     return (
-        f"{second} measures {_signed(found.amount)} mAP against {first}, but that can be chance: on other pictures "
-        f"of this kind {better} would come out ahead in {100 * share:.0f} of 100 cases. "
-        "More pictures to measure on would tell."
+        f"{said}, but that can be chance: on another set of as many such pictures {better} would come out "
+        f"ahead about {10 * round(10 * share)} times in 100. More pictures to measure on would tell."
     )
+
+
+def _times(chance: float) -> str:
+    return "less than 1 case of 100" if chance < 0.01 else f"{100 * chance:.0f} of 100 cases"
 
 
 def _signed(value: float) -> str:
@@ -130,11 +132,11 @@ def _labels(measured: Measured) -> list[list[FrozenBox]]:
 
 
 @lru_cache(maxsize=8)
-def _drawn(measured: Measured, overlap_limit: float) -> tuple[Measurement, Resampled]:
-    """The same pictures are drawn for every model, as the seed is the same."""
-    found = measured.found(LOWEST_SCORE, overlap_limit)
+def _drawn(measured: Measured, overlap_limit: float) -> tuple[MatchedPictures, Resampled]:
+    """Pictures weigh the same for every model, as the seed is the same."""
+    found = measured.found(EVERY_SCORE, overlap_limit)
     matched = match_pictures(measured.truths, found, range(len(measured.classes)), COCO_THRESHOLDS)
-    return sum_up(matched), resample(matched, np.random.default_rng(SEED))
+    return matched, resample(matched, np.random.default_rng(SEED))
 
 
 def _figure(name: str, first: float, second: float, found: Difference) -> FigureCompared:

@@ -12,7 +12,7 @@ from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
 from avocet.core.score.doubts import Doubt, DoubtKind, doubt_labels
 from avocet.store.tables import Change, FineAsItIs, Part, Picture, PictureState
-from avocet.work.judge.opened import LOWEST_SCORE, Measured
+from avocet.work.judge.opened import EVERY_SCORE, Measured
 from avocet.work.labels.boxes import NewBox, boxes_of
 from avocet.work.labels.changes import begin_change, change_picture
 from avocet.work.labels.classes import list_classes
@@ -137,7 +137,7 @@ def call_it_fine(session: Session, measured: Measured, overlap_limit: float, num
 
 
 def _entries(measured: Measured, overlap_limit: float) -> list[DoubtedLabel]:
-    found = measured.found(LOWEST_SCORE, overlap_limit)
+    found = measured.found(EVERY_SCORE, overlap_limit)
     doubts = doubt_labels(measured.truths, found, len(measured.classes))
     return [_entry(measured, number, doubt, found[doubt.picture]) for number, doubt in enumerate(doubts)]
 

@@ -20,7 +20,6 @@ from avocet.store.tables import Evaluation, Part
 from avocet.work.job_kinds import ForEvaluation, Task
 from avocet.work.job_outcomes import Evaluated
 from avocet.work.judge.evaluations import DETECTIONS, MODEL, TRUTH, get_evaluation, sent_file
-from avocet.work.judge.opened import truth_in
 from avocet.work.judge.report import by_name, find_candidates, measure, milliseconds
 from avocet.work.judge.sent import (
     Numbers,
@@ -33,7 +32,7 @@ from avocet.work.judge.sent import (
 )
 from avocet.work.models.bundles import Bundles, bundles_of
 from avocet.work.models.opening import open_model
-from avocet.work.snapshots.frozen import Frozen, labelled_pictures
+from avocet.work.snapshots.frozen import Frozen, labelled_pictures, truth_in
 from avocet.work.snapshots.snapshots import read_snapshot
 
 

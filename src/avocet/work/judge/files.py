@@ -7,7 +7,7 @@ from typing import Any
 
 from avocet.formats.coco_results import write_results
 from avocet.store.tables import Evaluation
-from avocet.work.judge.opened import LOWEST_SCORE, Measured
+from avocet.work.judge.opened import EVERY_SCORE, Measured
 
 COLUMNS = (
     ("ap50", "AP at IoU 0.5"),
@@ -51,7 +51,7 @@ def report_csv(report: dict[str, Any]) -> str:
 
 def detections_json(measured: Measured, overlap_limit: float) -> str:
     """What was found, as COCO results; ids count the evaluation's pictures and classes from 1."""
-    found = measured.found(LOWEST_SCORE, overlap_limit)
+    found = measured.found(EVERY_SCORE, overlap_limit)
     rows = write_results(found, list(range(1, len(found) + 1)), list(range(1, len(measured.classes) + 1)))
     return json.dumps(rows)
 

@@ -6,23 +6,20 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
-from avocet.core.boxes import as_boxes
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.detector.model.card import score_map
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.formats.coco import CocoIds, read_coco_with_ids
 from avocet.formats.kinds import recognise
-from avocet.formats.record import IGNORE, RecordedPicture, find_nothing
+from avocet.formats.record import find_nothing
 from avocet.media.pictures import read_picture
 from avocet.work.exchange.located import Located, locate, opened_labels
-from avocet.work.judge.opened import Measured, truth_in
+from avocet.work.judge.opened import Measured
 from avocet.work.judge.report import by_name, find_candidates, measure
 from avocet.work.judge.sent import Numbers, read_detections
 from avocet.work.progress import Reporter
-from avocet.work.snapshots.frozen import FrozenBox, FrozenPicture
+from avocet.work.snapshots.frozen import FrozenPicture, frozen_from, truth_in
 
 
 @dataclass(frozen=True)
@@ -88,7 +85,7 @@ def read_truth(path: Path, images: Path | None, needs_pictures: bool) -> Iterato
         if not any(picture.boxes for picture in located.record.pictures):
             raise InputError(f"{path.name} has no box to measure against")
         numbers = _numbers(ids, located) if ids is not None else None
-        pictures = [_frozen(number, each) for number, each in enumerate(located.record.pictures, start=1)]
+        pictures = [frozen_from(each, number) for number, each in enumerate(located.record.pictures, start=1)]
         yield FileTruth(path.name, located, pictures, located.problems, numbers)
 
 
@@ -132,9 +129,7 @@ def measure_file(
             notes.append(
                 f"{path.name} does not know the classes {', '.join(unknown)}; they count as never found"
             )
-        labelled = [
-            _labelled(picture, truth.located.paths[picture.name]) for picture in truth.located.record.pictures
-        ]
+        labelled = [_labelled(picture, truth.located.paths[picture.name]) for picture in truth.pictures]
         candidates = by_name(find_candidates(predictor, labelled, reporter), names, truth.classes)
         limit, about = OVERLAP_LIMIT, predictor.about
     limit = settings["overlap_limit"] if settings["overlap_limit"] is not None else limit
@@ -158,31 +153,11 @@ def _numbers(ids: CocoIds, located: Located) -> Numbers:
     )
 
 
-def _frozen(number: int, picture: RecordedPicture) -> FrozenPicture:
-    return FrozenPicture(
-        id=number,
-        name=picture.name,
-        content_hash="",
-        suffix="",
-        width=picture.width,
-        height=picture.height,
-        part=None,
-        boxes=[FrozenBox(box.label, *box.corners, box.crowd) for box in picture.boxes],
-        attributes={
-            place: {IGNORE: True} for place, box in enumerate(picture.boxes) if box.attributes.get(IGNORE)
-        },
-    )
-
-
-def _labelled(picture: RecordedPicture, path: Path) -> LabelledPicture:
+def _labelled(picture: FrozenPicture, path: Path) -> LabelledPicture:
     return LabelledPicture(
-        name=picture.name,
-        width=picture.width,
-        height=picture.height,
-        read=lambda: read_picture(path, picture.name),
-        boxes=as_boxes([box.corners for box in picture.boxes]),
-        classes=np.array([box.label for box in picture.boxes], dtype=np.int64),
-        ignored=np.array(
-            [box.crowd or bool(box.attributes.get(IGNORE)) for box in picture.boxes], dtype=bool
-        ),
+        picture.name,
+        picture.width,
+        picture.height,
+        lambda: read_picture(path, picture.name),
+        truth_in(picture),
     )

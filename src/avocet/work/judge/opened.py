@@ -21,14 +21,14 @@ from avocet.store.tables import Evaluation, JobState, Part
 from avocet.work.judge.sent import held_out_file, kept_truth
 from avocet.work.pictures.files import StoredPicture
 from avocet.work.problems import NotFound
-from avocet.work.snapshots.frozen import Frozen, FrozenPicture, ignored_boxes
+from avocet.work.snapshots.frozen import Frozen, FrozenPicture, truth_in
 from avocet.work.snapshots.snapshots import read_snapshot
 
 MATCHING_IOU = 0.5
 """IoU from which a prediction counts as a hit on the stage."""
 
-LOWEST_SCORE = 0.005
-"""The lowest score that is looked at, as when measuring."""
+EVERY_SCORE = 0.0
+"""All candidates that were kept: our own models look down to a score of their own, other programs as they like."""
 
 
 class Measured:
@@ -98,7 +98,7 @@ class Measured:
 
     def matched(self, overlap_limit: float, iou_threshold: float = MATCHING_IOU) -> MatchedPictures:
         """All detections down to the lowest score, matched at one IoU."""
-        found = self.found(LOWEST_SCORE, overlap_limit)
+        found = self.found(EVERY_SCORE, overlap_limit)
         return match_pictures(self.truths, found, range(len(self.classes)), [iou_threshold])
 
     @cached_property
@@ -222,16 +222,6 @@ def truth_of(folder: DataFolder, evaluation: Evaluation) -> Frozen:
     if kept.is_file():
         return Frozen.model_validate_json(kept.read_bytes())
     return read_snapshot(folder, evaluation.snapshot)
-
-
-def truth_in(picture: FrozenPicture) -> PictureTruth:
-    """A picture's truths. Boxes marked to be ignored are, as in the figures."""
-    return PictureTruth(
-        np.array([box.corners for box in picture.boxes], dtype=np.float64).reshape(-1, 4),
-        np.array([box.label for box in picture.boxes], dtype=np.int64),
-        ignored_boxes(picture),
-        np.array([box.crowd for box in picture.boxes], dtype=bool),
-    )
 
 
 def load_candidates(path: Path) -> list[Candidates]:

@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.raw.candidates import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT, Candidates
-from avocet.core.score.bootstrap import RESAMPLES, interval, resample
 from avocet.core.score.calibration import CALIBRATED_SCORE, ScoreMap, reliability, reliability_before
-from avocet.core.score.measurement import AREA_BOUNDS, area_ranges, match_pictures, measure_detections
+from avocet.core.score.chance.resampling import RESAMPLES, Resampled, resample
+from avocet.core.score.measurement import AREA_BOUNDS, area_ranges, match_pictures, measure_detections, sum_up
 from avocet.core.score.mistakes import KINDS, find_mistakes
 from avocet.core.score.precision import COCO_THRESHOLDS, INTERPOLATIONS
 from avocet.detector.model.finder import Finder
@@ -81,8 +81,8 @@ def measure(
     Returns
     -------
     dict
-        ``map50``, ``map75``, ``map``, their 95 % intervals over resampled pictures, ``sizes``
-        (mAP of small, medium and large objects), ``recall`` (AR at 1, 10 and 100), ``classes``
+        ``map50``, ``map75``, ``map``, their 95 % intervals over resampled pictures (None where too
+        few pictures have a truth), ``sizes`` (mAP of small, medium and large objects), ``recall`` (AR at 1, 10 and 100), ``classes``
         (name to figures and the counts behind them at IoU 0.5), ``pictures`` and how many of them
         are ``flawless``, ``mistakes`` (count above the minimum score and gain by kind),
         ``calibration_error`` and what it was before scores were calibrated. A figure is None where there is no truth to find.
@@ -92,24 +92,25 @@ def measure(
     ]
     numbers = range(len(class_names))
     areas = area_ranges(area_bounds)
-    measured = measure_detections(
-        truths, detections, numbers, COCO_THRESHOLDS, areas, LIMITS, INTERPOLATIONS[interpolation]
-    )
-    matched = match_pictures(truths, detections, numbers, COCO_THRESHOLDS)
+    matched = match_pictures(truths, detections, numbers, COCO_THRESHOLDS, areas, max(LIMITS))
+    measured = sum_up(matched, LIMITS, INTERPOLATIONS[interpolation])
     resamples = RESAMPLES if interpolation == "101-point" else 0
-    resampled = resample(matched, np.random.default_rng(RESAMPLING_SEED), resamples)
+    by_size = [
+        resample(matched, np.random.default_rng(RESAMPLING_SEED), resamples, span)
+        for span in range(len(areas))
+    ]
+    resampled = by_size[0]
     scores, hits = matched.scores.clip(0, 1), matched.hit[0, 0]
     counted = ~matched.skipped[0, 0]
     used = counted & (scores >= CALIBRATED_SCORE)
     classes = {}
     for index, name in enumerate(class_names):
         values = measured.average_precision[:, index, 0]
-        drawn = resampled.average_precision[:, index]
         classes[name] = {
             "ap50": _number(values[0]),
             "ap": _number(values.mean()),
-            "ap50_interval": _interval(drawn[0], values[0]),
-            "ap_interval": _interval(drawn.mean(axis=0), values.mean()),
+            "ap50_interval": _interval(resampled, 0, index),
+            "ap_interval": _interval(resampled, None, index),
             "truths": int(measured.truths[index, 0]),
             "detections": int(measured.detections[index]),
             "hits": int(measured.hits[0, index, 0]),
@@ -117,6 +118,7 @@ def measure(
             "sizes": {
                 size: {
                     "ap": _number(measured.average_precision[:, index, number].mean()),
+                    "interval": _interval(by_size[number], None, index),
                     "truths": int(measured.truths[index, number]),
                 }
                 for number, size in enumerate(measured.areas)
@@ -128,10 +130,14 @@ def measure(
         "map50": _number(measured.mean(0.5)),
         "map75": _number(measured.mean(0.75)),
         "map": _number(measured.mean()),
-        "map50_interval": _interval(resampled.mean(0), measured.mean(0.5)),
-        "map_interval": _interval(resampled.mean(), measured.mean()),
+        "map50_interval": _interval(resampled, 0),
+        "map_interval": _interval(resampled),
         "sizes": {
-            size: {"map": _number(measured.mean(None, size)), "truths": int(measured.truths[:, number].sum())}
+            size: {
+                "map": _number(measured.mean(None, size)),
+                "interval": _interval(by_size[number]),
+                "truths": int(measured.truths[:, number].sum()),
+            }
             for number, size in enumerate(measured.areas)
             if number
         },
@@ -200,8 +206,9 @@ def milliseconds(predictor: Finder, pictures: Sequence[LabelledPicture]) -> floa
     return 1000 * float(np.median(times))
 
 
-def _interval(values: NDArray[np.float64], measured: float) -> list[float] | None:
-    low, high = interval(values, measured)
+def _interval(drawn: Resampled, level: int | None = None, kind: int | None = None) -> list[float] | None:
+    """None also where there are too few pictures to tell."""
+    low, high = drawn.interval(level, kind)
     return None if math.isnan(low) else [low, high]
 
 

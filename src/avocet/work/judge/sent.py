@@ -15,13 +15,13 @@ from avocet.core.raw.candidates import Candidates
 from avocet.files import copy_file, write_bytes
 from avocet.formats.coco import read_coco_with_ids
 from avocet.formats.coco_results import read_results
-from avocet.formats.record import IGNORE, RecordedPicture
+from avocet.formats.record import RecordedPicture
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, Part
 from avocet.work.exchange.located import Located, locate, opened_labels
 from avocet.work.pictures.files import content_hash
 from avocet.work.problems import NotFound
-from avocet.work.snapshots.frozen import Frozen, FrozenBox, FrozenPicture
+from avocet.work.snapshots.frozen import Frozen, FrozenPicture, frozen_from
 
 LARGEST_JSON = 1_000_000_000
 
@@ -197,19 +197,7 @@ def _frozen(
         target = folder.picture(project_id, digest, suffix)
         if not target.is_file():
             copy_file(path, target)
-    return FrozenPicture(
-        id=number,
-        name=picture.name,
-        content_hash=digest,
-        suffix=suffix,
-        width=picture.width,
-        height=picture.height,
-        part=None,
-        boxes=[FrozenBox(box.label, *box.corners, box.crowd) for box in picture.boxes],
-        attributes={
-            place: {IGNORE: True} for place, box in enumerate(picture.boxes) if box.attributes.get(IGNORE)
-        },
-    )
+    return frozen_from(picture, number, digest, suffix)
 
 
 def _truth_file(folder: DataFolder, project_id: int, evaluation_id: int) -> Path:

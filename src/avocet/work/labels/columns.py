@@ -14,6 +14,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from avocet.core.boxes import Array
+from avocet.formats.record import IGNORE
 from avocet.store.rows import among, plain_rows
 from avocet.store.tables import Box, Part, Picture, PictureState, Project
 from avocet.work.labels.states import LABELLED
@@ -44,7 +45,8 @@ class LabelColumns:
     box_ids, class_ids : (N,) ndarray of int64
     corners : (N, 4) ndarray of float64
         ``[x1, y1, x2, y2]`` in original pixels.
-    crowd : (N,) ndarray of bool
+    crowd, ignored : (N,) ndarray of bool
+        Regions of many objects, and boxes that a person marked to be ignored.
     track : (N,) ndarray of bool
         Whether the box has a track number.
     stamp : int
@@ -61,6 +63,7 @@ class LabelColumns:
     class_ids: NDArray[np.int64]
     corners: Array
     crowd: NDArray[np.bool_]
+    ignored: NDArray[np.bool_]
     track: NDArray[np.bool_]
     stamp: int = 0
 
@@ -88,7 +91,7 @@ class LabelColumns:
         return LabelColumns(
             self.picture_ids[chosen], self.sizes[chosen], self.part[chosen], self.state[chosen],
             self.revisions[chosen], place[self.owner[boxes]], self.box_ids[boxes], self.class_ids[boxes], self.corners[boxes],
-            self.crowd[boxes], self.track[boxes], self.stamp,
+            self.crowd[boxes], self.ignored[boxes], self.track[boxes], self.stamp,
         )  # fmt: skip
 
 
@@ -167,11 +170,12 @@ def _boxes(session: Session, wanted: Sequence[Any]) -> Array:
     """The boxes of pictures, of each in order, as a table of numbers, see `_box_table`."""
     pictures = select(Picture.id).where(*wanted)
     query = select(
-        Box.picture_id, Box.id, Box.class_id, Box.x1, Box.y1, Box.x2, Box.y2, Box.crowd, Box.track.is_not(None)
+        Box.picture_id, Box.id, Box.class_id, Box.x1, Box.y1, Box.x2, Box.y2, Box.crowd,
+        func.coalesce(func.json_extract(Box.attributes, f'$."{IGNORE}"') == 1, 0), Box.track.is_not(None),
     )  # fmt: skip
     query = query.where(Box.picture_id.in_(pictures)).order_by(Box.picture_id, Box.position)
     chunks = [np.array(some, dtype=np.float64) for some in plain_rows(session, query)]
-    return np.concatenate(chunks) if chunks else np.zeros((0, 9))
+    return np.concatenate(chunks) if chunks else np.zeros((0, 10))
 
 
 def _picture_table(columns: LabelColumns) -> Array:
@@ -182,11 +186,11 @@ def _picture_table(columns: LabelColumns) -> Array:
 
 
 def _box_table(columns: LabelColumns) -> Array:
-    """Picture id, box id, class id, corners, crowd, has a track."""
+    """Picture id, box id, class id, corners, crowd, ignored, has a track."""
     return np.column_stack(
         [
             columns.picture_ids[columns.owner], columns.box_ids, columns.class_ids, columns.corners,
-            columns.crowd, columns.track,
+            columns.crowd, columns.ignored, columns.track,
         ]
     ).astype(np.float64)  # fmt: skip
 
@@ -215,6 +219,7 @@ def _assembled(pictures: Array, boxes: Array, stamp: int) -> LabelColumns:
         class_ids=boxes[:, 2].astype(np.int64),
         corners=np.ascontiguousarray(boxes[:, 3:7]),
         crowd=boxes[:, 7].astype(bool),
-        track=boxes[:, 8].astype(bool),
+        ignored=boxes[:, 8].astype(bool),
+        track=boxes[:, 9].astype(bool),
         stamp=stamp,
     )

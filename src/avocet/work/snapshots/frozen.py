@@ -9,8 +9,9 @@ from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from avocet.core.boxes import as_boxes
+from avocet.core.detections import PictureTruth
 from avocet.detector.pictures.labelled import LabelledPicture
-from avocet.formats.record import IGNORE
+from avocet.formats.record import IGNORE, RecordedPicture
 from avocet.media.pictures import read_picture
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part
@@ -45,7 +46,7 @@ class FrozenBox(NamedTuple):
 class FrozenPicture(BaseModel):
     """A picture of a snapshot.
 
-    Attributes and track numbers are kept by the box's place in the list, where there are any;
+    Attributes, track numbers and areas of outlines are kept by the box's place in the list, where there are any;
     ``path`` says where a picture lies that was not copied.
     """
 
@@ -59,6 +60,7 @@ class FrozenPicture(BaseModel):
     boxes: list[FrozenBox]
     attributes: dict[int, dict[str, Any]] = {}
     tracks: dict[int, int] = {}
+    areas: dict[int, float] = {}
     path: str | None = None
 
 
@@ -99,20 +101,46 @@ def summary_of(frozen: Frozen) -> SnapshotSummary:
 def labelled_pictures(
     folder: DataFolder, project_id: int, frozen: Frozen, part: Part | None
 ) -> list[LabelledPicture]:
-    """The pictures of one part, ready to train or measure on. Boxes marked to be ignored are."""
+    """The pictures of one part, ready to train or measure on."""
     return [
         LabelledPicture(
-            name=picture.name,
-            width=picture.width,
-            height=picture.height,
-            read=_Reader(folder, project_id, picture),
-            boxes=as_boxes([box.corners for box in picture.boxes]),
-            classes=np.array([box.label for box in picture.boxes], dtype=np.int64),
-            ignored=ignored_boxes(picture) | np.array([box.crowd for box in picture.boxes], dtype=bool),
+            picture.name,
+            picture.width,
+            picture.height,
+            _Reader(folder, project_id, picture),
+            truth_in(picture),
         )
         for picture in frozen.pictures
         if picture.part == part
     ]
+
+
+def truth_in(picture: FrozenPicture) -> PictureTruth:
+    """A picture's truths. Boxes marked to be ignored are."""
+    return PictureTruth(
+        as_boxes([box.corners for box in picture.boxes]),
+        np.array([box.label for box in picture.boxes], dtype=np.int64),
+        ignored_boxes(picture),
+        np.array([box.crowd for box in picture.boxes], dtype=bool),
+        np.array([picture.areas.get(place, np.nan) for place in range(len(picture.boxes))]),
+    )
+
+
+def frozen_from(picture: RecordedPicture, number: int, digest: str = "", suffix: str = "") -> FrozenPicture:
+    """A picture of a file of truths that was sent or named, to measure on."""
+    boxes = list(enumerate(picture.boxes))
+    return FrozenPicture(
+        id=number,
+        name=picture.name,
+        content_hash=digest,
+        suffix=suffix,
+        width=picture.width,
+        height=picture.height,
+        part=None,
+        boxes=[FrozenBox(box.label, *box.corners, box.crowd) for box in picture.boxes],
+        attributes={place: {IGNORE: True} for place, box in boxes if box.attributes.get(IGNORE)},
+        areas={place: box.area for place, box in boxes if box.area is not None},
+    )
 
 
 def ignored_boxes(picture: FrozenPicture) -> NDArray[np.bool_]:

@@ -9,9 +9,9 @@ from avocet.files import write_bytes
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Snapshot
 from avocet.work.labels.columns import PARTS, LabelColumns
-from avocet.work.snapshots.frozen import Frozen
+from avocet.work.snapshots.frozen import Frozen, ignored_boxes
 
-FIELDS = ("picture_ids", "sizes", "part", "owner", "class_ids", "corners", "crowd")
+FIELDS = ("picture_ids", "sizes", "part", "owner", "class_ids", "corners", "crowd", "ignored")
 
 
 def frozen_columns(frozen: Frozen) -> LabelColumns:
@@ -19,6 +19,7 @@ def frozen_columns(frozen: Frozen) -> LabelColumns:
     pictures = frozen.pictures
     rows = [(place, *box) for place, picture in enumerate(pictures) for box in picture.boxes]
     table = np.array(rows, dtype=np.float64).reshape(-1, 7)
+    ignored = [ignored_boxes(picture) for picture in pictures]
     return _completed(
         picture_ids=np.array([each.id for each in pictures], np.int64),
         sizes=np.array([(each.width, each.height) for each in pictures], np.float64).reshape(-1, 2),
@@ -27,6 +28,7 @@ def frozen_columns(frozen: Frozen) -> LabelColumns:
         class_ids=table[:, 1].astype(np.int64),
         corners=np.ascontiguousarray(table[:, 2:6]),
         crowd=table[:, 6].astype(bool),
+        ignored=np.concatenate([np.zeros(0, bool), *ignored]),
     )
 
 
@@ -43,6 +45,8 @@ def kept_columns(folder: DataFolder, snapshot: Snapshot) -> LabelColumns | None:
     if not path.is_file():
         return None
     with np.load(path, allow_pickle=False) as kept:
+        if not set(FIELDS) <= set(kept.files):
+            return None
         return _completed(**{name: kept[name] for name in FIELDS})
 
 

@@ -8,7 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
 
 from avocet.core.errors import InputError
-from avocet.core.score.saturation import Saturation, fit_saturation
+from avocet.core.score.chance.saturation import Saturation, fit_saturation
 from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Study
@@ -21,6 +21,8 @@ from avocet.work.train.runs import PreparedRun, prepare_run
 
 SHARES = (0.25, 0.5, 0.75, 1.0)
 LEAST_PICTURES = 4
+WORTH = 0.02
+"""Gain in mAP that twice as many pictures are worth labelling for."""
 
 
 @dataclass(frozen=True)
@@ -183,15 +185,12 @@ def verdict(study: Study) -> Verdict | None:
 
 
 def _in_words(curve: Saturation, most: int) -> str:
-    gain, low, high = curve.middle - curve.now, curve.low - curve.now, curve.high - curve.now
     said = (
         f"Twice as many pictures ({2 * most}) would bring mAP at 0.50:0.95 from about {curve.now:.2f} to "
-        f"{curve.middle:.2f} (90 % interval {curve.low:.2f} to {curve.high:.2f}). "
+        f"between {curve.low:.2f} and {curve.high:.2f}, whichever way the curve goes on. "
     )
-    if low > 0.02:
+    if curve.gain_low > WORTH:
         return said + "More pictures are worth the labelling."
-    if high < 0.02:
+    if curve.gain_high < WORTH:
         return said + "More of the same pictures bring little; look at labels, size and side instead."
-    if gain > 0.02 and low > -0.02:
-        return said + "More pictures will probably help; another seed or two would make it surer."
-    return said + "Too uncertain to say; more seeds or more steps would tell."
+    return said + "Whether they are worth the labelling cannot be told; more seeds would."

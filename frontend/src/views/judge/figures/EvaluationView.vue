@@ -272,7 +272,7 @@ const file = (name: string): string => `/api/v1/evaluations/${evaluationId}/${na
           :evaluation-id="evaluationId"
           :overlap-limit="overlapLimit"
           :run="run"
-          @use="minimumScore = Math.floor(100 * $event) / 100"
+          @use="minimumScore = $event"
           @saved="run = $event" />
         <CalibrationChart
           v-else-if="page === 'calibration'"

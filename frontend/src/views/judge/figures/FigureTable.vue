@@ -7,8 +7,11 @@ import { count, precision } from "@/parts/format";
 
 const props = defineProps<{ report: NonNullable<Evaluation["report"]> }>();
 const emit = defineEmits<{ open: [name: string] }>();
-const between = (range?: readonly number[] | null): string =>
-  range ? `${precision(range[0])} to ${precision(range[1])}` : "–";
+/** Of a figure without a range there were too few pictures, or another rule was asked for. */
+const between = (range: readonly number[] | null | undefined, figure: number | null | undefined): string => {
+  if (range) return `${precision(range[0])} to ${precision(range[1])}`;
+  return props.report.resamples && figure !== null && figure !== undefined ? "too few to tell" : "–";
+};
 const problems = props.report.problems ?? [];
 const bounds = props.report.area_bounds ?? CONSTANTS.area_bounds;
 const sizes = [
@@ -16,10 +19,13 @@ const sizes = [
   { key: "medium", said: `medium, to ${bounds[1]}²` },
   { key: "large", said: "large, above" },
 ];
-const precisionRule = `Precision averaged over recall by the ${props.report.interpolation} rule.`;
+const ofSize = (held?: readonly number[] | null): string => `95 % range: ${between(held, null)}.`;
+const precisionRule = `Precision averaged over recall by the ${props.report.interpolation} rule. A recall equal to a point reaches it: 7 of 20 found read precision at 0.35.`;
 const range = props.report.resamples
-  ? `Where 95 % of ${props.report.resamples.toLocaleString("en")} measurements lie, on pictures drawn anew from these.`
-  : "There are too few pictures for a range.";
+  ? "Over many such sets of pictures, the mean of this figure lies in 95 of 100 such ranges. One other set of as " +
+    "many pictures can well lie outside. From fewer than five pictures with a class it cannot be told. " +
+    "Worked out by giving the pictures random weights 1,000 times (Bayesian bootstrap)."
+  : "Ranges are worked out for the 101-point rule only.";
 const counted = `Predictions, hits, false alarms and misses are counted at IoU 0.5, from score ${props.report.lowest_score} up.`;
 const worst = Object.entries(props.report.classes).reduce<string>(
   (found, [name, each]) =>
@@ -60,11 +66,14 @@ const worst = Object.entries(props.report.classes).reduce<string>(
           <td class="number">
             <b>{{ precision(figures.ap50) }}</b>
           </td>
-          <td class="number soft">{{ between(figures.ap50_interval) }}</td>
+          <td class="number soft">{{ between(figures.ap50_interval, figures.ap50) }}</td>
           <td class="number">{{ precision(figures.ap) }}</td>
-          <td class="number soft">{{ between(figures.ap_interval) }}</td>
+          <td class="number soft">{{ between(figures.ap_interval, figures.ap) }}</td>
           <td v-for="size in sizes" :key="size.key" class="number">
-            {{ precision(figures.sizes?.[size.key]?.ap) }}
+            <Explained v-if="figures.sizes?.[size.key]?.interval" :says="ofSize(figures.sizes[size.key]!.interval)">{{
+              precision(figures.sizes[size.key]!.ap)
+            }}</Explained>
+            <template v-else>{{ precision(figures.sizes?.[size.key]?.ap) }}</template>
             <small v-if="figures.sizes?.[size.key]" class="soft">({{ figures.sizes![size.key]!.truths }})</small>
           </td>
           <td class="number">{{ figures.truths }}</td>
@@ -78,12 +87,15 @@ const worst = Object.entries(props.report.classes).reduce<string>(
           <td class="number">
             <b>{{ precision(report.map50) }}</b>
           </td>
-          <td class="number soft">{{ between(report.map50_interval) }}</td>
+          <td class="number soft">{{ between(report.map50_interval, report.map50) }}</td>
           <td class="number">{{ precision(report.map) }}</td>
-          <td class="number soft">{{ between(report.map_interval) }}</td>
+          <td class="number soft">{{ between(report.map_interval, report.map) }}</td>
           <td v-for="size in sizes" :key="size.key" class="number">
             {{ precision(report.sizes?.[size.key]?.map) }}
             <small v-if="report.sizes?.[size.key]" class="soft">({{ report.sizes![size.key]!.truths }})</small>
+            <div v-if="report.sizes?.[size.key]?.truths" class="soft range" :data-test="`range-${size.key}`">
+              {{ between(report.sizes![size.key]!.interval, report.sizes![size.key]!.map) }}
+            </div>
           </td>
           <td colspan="5" />
         </tr>
@@ -156,6 +168,10 @@ button {
 .more dd {
   margin: 0;
   font-variant-numeric: tabular-nums;
+}
+.range {
+  font-size: 12px;
+  white-space: nowrap;
 }
 .worst td:first-child .soft {
   margin-left: 6px;

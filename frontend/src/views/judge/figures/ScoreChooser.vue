@@ -46,11 +46,9 @@ const load = latestOnly(async () => {
 });
 watch([wish, given, () => props.overlapLimit], load, { immediate: true, deep: true });
 
-/** Scores are rounded down, so that the detection they were chosen by still passes. */
+/** They come as they are shown: at three digits, with the figures that exactly these give. */
 const chosenScores = computed(() =>
-  Object.fromEntries(
-    classes.value.flatMap((each) => (each.score === null ? [] : [[each.name, Math.floor(1000 * each.score) / 1000]])),
-  ),
+  Object.fromEntries(classes.value.flatMap((each) => (each.score === null ? [] : [[each.name, each.score]]))),
 );
 async function keep(scores: Record<string, number>): Promise<void> {
   if (!props.run) return;

@@ -45,13 +45,16 @@ class RunLabels:
         return np.bincount(self.columns.class_ids[self.boxes_in(part)], minlength=len(self.names))
 
     def learnt_sizes(self, side: int | None = None) -> tuple[Array, NDArray[np.int64]]:
-        """Widths and heights of all training boxes, and their classes; crowds are left out.
+        """Widths and heights of the training boxes that are learnt, and their classes.
+
+        As `avocet.detector.targets.anchors.input_sizes` has them of the pictures: crowds and boxes
+        marked to be ignored are left out.
 
         In input pixels of ``side``; without it as shares of the picture's longer side, to be scaled
         later.
         """
         columns = self.columns
-        learnt = self.boxes_in(Part.TRAINING) & ~columns.crowd
+        learnt = self.boxes_in(Part.TRAINING) & ~columns.crowd & ~columns.ignored
         corners, owner = columns.corners[learnt], columns.owner[learnt]
         sizes = corners[:, 2:] - corners[:, :2]
         if side is None:
@@ -97,6 +100,7 @@ def _only(columns: LabelColumns, boxes: NDArray[np.bool_], class_ids: NDArray[np
         class_ids=class_ids[boxes],
         corners=columns.corners[boxes],
         crowd=columns.crowd[boxes],
+        ignored=columns.ignored[boxes],
         track=columns.track[boxes],
     )
 

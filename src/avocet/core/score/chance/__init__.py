@@ -1,0 +1,1 @@
+"""How sure a figure is, and whether two differ by more than chance."""
