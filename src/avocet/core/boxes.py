@@ -36,6 +36,39 @@ def as_boxes(boxes: ArrayLike) -> Array:
     return array
 
 
+def finite_boxes(boxes: ArrayLike) -> Array:
+    """The same as `as_boxes`, and refuse boxes with a corner that is no finite number.
+
+    One such box among many would make every comparison with it false, and the others slip through.
+
+    Parameters
+    ----------
+    boxes : (N, 4) array_like
+
+    Returns
+    -------
+    (N, 4) ndarray of float64
+
+    Raises
+    ------
+    ValueError
+        If a corner is NaN or infinite; the message names the first such box.
+
+    Examples
+    --------
+    >>> finite_boxes([[0, 0, 1, 1], [0, 0, float("nan"), 1]])
+    Traceback (most recent call last):
+    ...
+    ValueError: box 1 has a corner that is no finite number: [0.0, 0.0, nan, 1.0]
+    """
+    array = as_boxes(boxes)
+    good = np.isfinite(array).all(axis=1)
+    if not good.all():
+        first = int(good.argmin())
+        raise ValueError(f"box {first} has a corner that is no finite number: {array[first].tolist()}")
+    return array
+
+
 def from_corner_size(boxes: ArrayLike) -> Array:
     """Convert ``[x, y, width, height]`` (top-left corner and size) to ``[x1, y1, x2, y2]``.
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.core.boxes import Array, area, as_boxes
+from avocet.core.boxes import Array, area, finite_boxes
 
 
 @dataclass(frozen=True)
@@ -29,7 +29,7 @@ class PictureTruth:
     areas: Array = field(default_factory=lambda: np.zeros(0))
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "boxes", as_boxes(self.boxes))
+        object.__setattr__(self, "boxes", finite_boxes(self.boxes))
         object.__setattr__(self, "classes", np.asarray(self.classes, np.int64).reshape(-1))
         for name in ("ignored", "crowd"):
             flags = np.asarray(getattr(self, name), bool).reshape(-1)
@@ -60,7 +60,7 @@ class PictureDetections:
     classes: NDArray[np.int64]
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "boxes", as_boxes(self.boxes))
+        object.__setattr__(self, "boxes", finite_boxes(self.boxes))
         object.__setattr__(self, "scores", np.asarray(self.scores, np.float64).reshape(-1))
         object.__setattr__(self, "classes", np.asarray(self.classes, np.int64).reshape(-1))
         if not len(self.boxes) == len(self.scores) == len(self.classes):

@@ -5,6 +5,10 @@ from hypothesis import strategies as st
 
 from avocet.core import near_pairs
 from avocet.core.boxes import iou
+from avocet.core.detections import PictureDetections
+from avocet.core.raw.candidates import in_picture
+from avocet.core.raw.decode import decode
+from avocet.core.raw.letterbox import letterbox
 from avocet.core.raw.suppression import suppress
 from tests.conftest import examples
 from tests.core.slow import iou_of_two, suppress_slowly
@@ -108,12 +112,29 @@ def test_chain_by_hand():
     assert result.overlap[1] == pytest.approx(60 / 140)
 
 
+def test_what_is_no_box_does_not_let_the_others_through():
+    """A network gone astray at one cell: its box is none, and duplicates elsewhere are still suppressed."""
+    raw = np.full((1, 6, 1, 4), 4.0)
+    raw[0, 2:4] = 0
+    for astray in (np.nan, np.inf, -np.inf):
+        raw[0, 0, 0, 1] = astray
+        decoded = decode([raw], [[[60, 20]]], [8])
+        assert len(decoded.boxes) == 4
+        chosen = in_picture(decoded, letterbox(32, 8, 32), 32, 8, 0.2).candidates
+        assert np.isfinite(chosen.boxes).all()
+        assert len(chosen.after_suppression(0.2, 0.1).boxes) == 1
+    with pytest.raises(ValueError, match="box 1 has a corner that is no finite number"):
+        PictureDetections([[0, 0, 1, 1], [0, 0, np.nan, 1]], [0.5, 0.5], [0, 0])
+
+
 @pytest.mark.parametrize(
     ("boxes", "scores", "limit"),
     [
         ([[0, 0, 1, 1]], [0.1, 0.2], 0.5),
         ([[0, 0, 1, 1]], [np.nan], 0.5),
         ([[0, 0, 1, 1]], [0.1], 1.5),
+        ([[0, 0, 1, 1], [0, 0, 1, np.nan]], [0.1, 0.2], 0.5),
+        ([[0, 0, 1, 1], [0, 0, np.inf, 1]], [0.1, 0.2], 0.5),
     ],
 )
 def test_unusable_input_is_refused(boxes, scores, limit):

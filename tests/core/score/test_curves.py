@@ -43,7 +43,7 @@ def test_many_boxes_give_nearly_the_anchors_of_all():
     sizes = centres[random.integers(3, size=MANY_SIZES)] * random.lognormal(0, 0.08, (MANY_SIZES, 2))
     few = cluster_anchors(sizes[:-1], 3, np.random.default_rng(5))
     many = cluster_anchors(sizes, 3, np.random.default_rng(5))
-    assert np.abs(many / few - 1).max() < 0.01
+    assert np.abs(many / few - 1).max() < 0.03
     assert mean_best_iou(sizes, many) == pytest.approx(mean_best_iou(sizes, few), abs=1e-3)
 
 

@@ -164,6 +164,8 @@ def in_picture(
     boxes = clip(box.to_picture(decoded.boxes), width, height)
     high_enough = scores >= minimum_score
     visible = (boxes[:, 2] > boxes[:, 0]) & (boxes[:, 3] > boxes[:, 1])
+    # What a network gone astray gives is no box; cut to the picture, an endless one would be all of it.
+    visible &= np.isfinite(decoded.boxes).all(axis=1)
     order = np.flatnonzero(high_enough & visible)
     order = order[np.argsort(-scores[order], kind="stable")[:most]]
     return InPicture(boxes, scores, classes.astype(np.int64), high_enough, visible, order)

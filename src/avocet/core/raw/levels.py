@@ -106,7 +106,7 @@ def cluster_by_level(
     --------
     >>> anchors = cluster_by_level([[20, 18], [40, 38], [44, 36]], (8, 16, 32), 1, np.random.default_rng(0))
     >>> [each.tolist() for each in anchors]
-    [[[20.0, 18.0]], [[42.0, 37.0]], []]
+    [[[20.0, 18.0]], [[44.0, 36.0]], []]
     """
     array = np.asarray(sizes, dtype=np.float64).reshape(-1, 2)
     if not len(array):

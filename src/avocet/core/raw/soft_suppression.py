@@ -6,7 +6,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from avocet.core.boxes import Array, as_boxes, iou
+from avocet.core.boxes import Array, finite_boxes, iou
 
 SIGMA = 0.5
 """Width of the Gaussian, as in the paper."""
@@ -67,7 +67,7 @@ def soften(
     Raises
     ------
     ValueError
-        If lengths differ, a score is NaN, the method is unknown or a parameter out of range.
+        If lengths differ, a score is NaN, a corner is not finite, the method is unknown or a parameter out of range.
 
     Examples
     --------
@@ -77,7 +77,7 @@ def soften(
     >>> soften(boxes, [0.9, 0.8, 0.7], "gaussian").scores.round(3)
     array([0.9  , 0.158, 0.7  ])
     """
-    array, values = as_boxes(boxes), np.array(scores, dtype=np.float64).reshape(-1)
+    array, values = finite_boxes(boxes), np.array(scores, dtype=np.float64).reshape(-1)
     labels = np.zeros(len(array), np.int64) if classes is None else np.asarray(classes).reshape(-1)
     if not len(array) == len(values) == len(labels):
         raise ValueError(f"{len(array)} boxes, {len(values)} scores and {len(labels)} classes do not match")

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from avocet.core.boxes import Array, as_boxes
+from avocet.core.boxes import Array, finite_boxes
 from avocet.core.near_pairs import pairs_above
 
 
@@ -59,7 +59,7 @@ def suppress(
     Raises
     ------
     ValueError
-        If lengths differ, a score is NaN, or the limit is outside 0 to 1.
+        If lengths differ, a score is NaN, a corner is not finite, or the limit is outside 0 to 1.
 
     Examples
     --------
@@ -68,7 +68,7 @@ def suppress(
     >>> result.kept, result.suppressor, result.overlap
     (array([1, 2]), array([ 1, -1, -1]), array([0.9, 0. , 0. ]))
     """
-    array, values = as_boxes(boxes), np.asarray(scores, dtype=np.float64).reshape(-1)
+    array, values = finite_boxes(boxes), np.asarray(scores, dtype=np.float64).reshape(-1)
     labels = np.zeros(len(array), dtype=np.int64) if classes is None else np.asarray(classes).reshape(-1)
     if not len(array) == len(values) == len(labels):
         raise ValueError(f"{len(array)} boxes, {len(values)} scores and {len(labels)} classes do not match")
