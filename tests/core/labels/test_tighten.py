@@ -6,6 +6,7 @@ import pytest
 from avocet.core.boxes import iou
 from avocet.core.labels.tighten import tighten
 from avocet.demo.belt import render_still
+from tests.core.labels.shapes import GROUNDS, SHAPES, scene
 
 pytestmark = pytest.mark.slow
 
@@ -50,6 +51,29 @@ def test_tight_boxes_stay(goods):
 def test_boxes_drawn_too_small_grow(goods):
     before, after = overlaps(goods, -0.1, 0.0)
     assert after.mean() > before.mean()
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+def test_tips_holes_and_shades_are_seen(shape):
+    """Tight boxes stay and loose ones come back, on plain, noisy, textured and shaded grounds alike."""
+    random = np.random.default_rng(1)
+    tight, loose = [], []
+    for number in range(60):
+        picture, box = scene(shape, GROUNDS[number % 4], random)
+        tight.append(iou([tighten(picture, box)], [box])[0, 0])
+        rough = loosened(box, picture, random.uniform(0, 0.15, 4))
+        loose.append(iou([tighten(picture, rough)], [box])[0, 0])
+    assert (np.array(tight) > 0.95).mean() >= 0.98, np.sort(tight)[:4]
+    assert (np.array(loose) >= 0.9).mean() >= 0.95, np.sort(loose)[:4]
+
+
+def test_without_evidence_a_box_stays_as_it_is():
+    random = np.random.default_rng(2)
+    same = 0
+    for number in range(60):
+        picture, box = scene(SHAPES[number % 6], GROUNDS[number // 6 % 4], random, told_apart=False)
+        same += tighten(picture, box).tolist() == box.tolist()
+    assert same >= 58, f"{same} of 60 stayed"
 
 
 def test_nothing_to_go_by_changes_nothing():

@@ -1,5 +1,7 @@
 """Tightening: fitting a roughly drawn box to the edges of its object, from the picture alone."""
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy import ndimage
@@ -15,33 +17,56 @@ LEVELS = (6, 14, 14)
 LEAST_SPAN = (24.0, 12.0, 6.0)
 """Least differences along these axes, in grey levels, that are spread over all steps."""
 
+LEAST_PIXELS = 9
+"""Of fewer pixels nothing is counted."""
+
 WORKING_SIDE = 128
 """The box is looked at with about so many pixels along its longer side."""
 
-TOUCHED = 0.06
-"""Share of a row or column that must belong to the object for the object to reach so far."""
+TOUCHED = 1
+"""So many pixels of a row or column must belong to the object for the object to reach so far: specks are gone by then."""
 
-CUT_THROUGH = 0.33
+CUT_THROUGH = 0.25
 """An edge moves outwards only where the drawn one cuts through the object: so much of what lies beyond is filled."""
 
 TIGHT_ALREADY = 0.92
 """A box that overlaps so well with what was found is as good as that, and stays."""
 
-TOLD_APART = 0.15
-"""Share of the colours in which object and background must differ (total variation)."""
-
 STAYS = 0.025
 """An edge found nearer to the drawn one than this share of the side stays as it was drawn."""
+
+UNLIKE, MARGIN = 1.2, 0.03
+"""The colours in the box must differ from those around it (total variation) by so many times as much as those of
+one side around it do from the others, and by a margin."""
+
+LEAST_OWN = 0.08
+"""Share of the box that must be of colours which are not around it."""
+
+GROUND_SHOWS = 0.35
+"""Share of the ground's colours that are taken to be no more frequent in the box than ground shows in it."""
+
+LIKELIER = 0.7
+"""Logarithm of how much likelier than ground a pixel of the object is."""
+
+MOSTLY_INSIDE = 0.6
+"""Share of a patch that lies in the drawn box, if it is the object's and not a neighbour's."""
+
+LEAST_PATCH = 0.02
+"""Share of the box that a patch of the object covers."""
+
+ROUNDS = 3
+"""Times that colours of object and ground are counted anew from what was found."""
 
 
 def tighten(pixels: NDArray[np.uint8], box: ArrayLike) -> Array:
     """Fit a roughly drawn box to the object in it.
 
-    Colours that are frequent in a frame around the box and rare in its middle are taken for
-    background, as in histogram-based segmentation; what is likelier object than background and
-    hangs together with the middle is the object. Each edge then moves, by at most a fifth of the
-    side, to where the object's rows or columns end. An edge that is right already stays, and a
-    box in which object and background cannot be told apart comes back as it was.
+    Colours of a frame around the box are those of the ground, evened out where it is shaded. What the
+    box has beyond as much ground as shows in it are the object's, as in histogram-based
+    segmentation; it need be neither solid nor in the middle, such as a ring. Each edge then moves, by
+    at most a fifth of the side, to where the object ends, be it in a tip. An edge that
+    is right already stays, and a box whose colours differ from those around it no more than these do
+    among each other comes back as it was.
 
     Parameters
     ----------
@@ -111,35 +136,89 @@ def _object(crop: NDArray[np.float32], box: Array) -> NDArray[np.bool_] | None:
     height, width = crop.shape[:2]
     rows, columns = np.arange(height) + 0.5, np.arange(width) + 0.5
     centre, half = (box[:2] + box[2:]) / 2, (box[2:] - box[:2]) / 2
-    across = (columns - centre[0]) / half[0]
-    down = (rows - centre[1]) / half[1]
-    radius = np.hypot(across[None], down[:, None])
-    square = np.maximum(np.abs(across)[None], np.abs(down)[:, None])
-    middle, around = radius < 0.6, square > 1.0
-    # Corners of the box are mostly background, and count where the box fills the picture.
-    around |= radius > 1.25
-    if middle.sum() < 9 or around.sum() < 9:
+    across = np.abs(columns - centre[0])[None] / half[0]
+    down = np.abs(rows - centre[1])[:, None] / half[1]
+    square = np.maximum(across, down)
+    within, frame = square < 1.0, square > 1.0
+    # Corners of the box are mostly ground, and count where the box fills the picture.
+    ground = frame | (np.hypot(across, down) > 1.25)
+    if within.sum() < LEAST_PIXELS or ground.sum() < LEAST_PIXELS:
         return None
-    codes = _colour_codes(crop)
-    for _ in range(2):
-        inside = _counts(codes[middle])
-        outside = _counts(codes[around])
-        if np.abs(inside - outside).sum() < 2 * TOLD_APART:
+    codes = _colour_codes(_evened(crop, frame))
+    inside, outside = _counts(codes[within]), _counts(codes[ground])
+    wavers = _unlike_among(codes, frame, rows, columns, box)
+    if np.abs(inside - outside).sum() / 2 < UNLIKE * wavers + MARGIN:
+        return None
+    own = np.maximum(inside - _ground_in(inside, outside) * outside, 0)
+    if own.sum() < LEAST_OWN:
+        return None
+    own /= own.sum()
+    mask = np.zeros(within.shape, dtype=bool)
+    for _ in range(ROUNDS):
+        likely = np.log(own[codes] + 1e-4) - np.log(outside[codes] + 1e-4)
+        mask = (ndimage.gaussian_filter(likely, 0.7) > LIKELIER) & (square < 1 + 2 * REACH)
+        mask = _patches(mask, within)
+        sure, ground = mask & (square < 0.98), ~ndimage.binary_dilation(mask, iterations=2)
+        if sure.sum() < LEAST_PIXELS or ground.sum() < LEAST_PIXELS:
             return None
-        likely = np.log(inside[codes] + 1e-4) - np.log(outside[codes] + 1e-4)
-        likely = ndimage.gaussian_filter(likely, 1.0)
-        mask = (likely > 0) & (square < 1 + 2 * REACH)
-        mask = ndimage.binary_opening(mask, iterations=1) | (mask & middle)
-        names, _ = ndimage.label(mask)
-        inner = names[middle & mask]
-        if not len(inner):
-            return None
-        mask = ndimage.binary_fill_holes(names == np.bincount(inner).argmax())
-        middle = mask & (square < 0.95)
-        around = ~mask
-        if middle.sum() < 9 or around.sum() < 9:
-            return None
-    return np.asarray(mask)
+        own, outside = _counts(codes[sure]), _counts(codes[ground])
+    return mask
+
+
+def _evened(crop: NDArray[np.float32], frame: NDArray[np.bool_]) -> NDArray[np.float32]:
+    """The crop without the shading of its ground: a plane through the frame's brightness, whatever stands out of it."""
+    height, width = crop.shape[:2]
+    y, x = np.mgrid[:height, :width]
+    places = np.stack(
+        [np.ones(height * width), (x / width - 0.5).ravel(), (y / height - 0.5).ravel()], axis=1
+    )
+    light, every = crop.mean(axis=2).ravel(), frame.ravel()
+    used, plane = every, np.full(height * width, 1.0)
+    for _ in range(4):
+        if used.sum() < LEAST_PIXELS:
+            return crop
+        plane = places @ np.linalg.lstsq(places[used], light[used], rcond=None)[0]
+        off = np.abs(light - plane)
+        used = every & (off <= max(3 * float(np.median(off[used])), 2.0))
+    level = float(np.median(plane[every]))
+    if level < 4:
+        return crop
+    shading = np.clip(plane / level, 0.4, 2.5).reshape(height, width, 1)
+    return np.asarray(crop / shading, dtype=np.float32)
+
+
+def _unlike_among(
+    codes: NDArray[np.int64], frame: NDArray[np.bool_], rows: NDArray[Any], columns: NDArray[Any], box: Array
+) -> float:
+    """How much the colours on one side of the box differ from those on the others, in the middle of the four."""
+    sides = [columns[None] < box[0], columns[None] > box[2], rows[:, None] < box[1], rows[:, None] > box[3]]
+    unlike = []
+    for side in sides:
+        here, others = frame & side, frame & ~side
+        if here.sum() >= 3 * LEAST_PIXELS and others.any():
+            unlike.append(np.abs(_counts(codes[here]) - _counts(codes[others])).sum() / 2)
+    return float(np.median(unlike)) if unlike else 0.0
+
+
+def _ground_in(inside: Array, outside: Array) -> float:
+    """Share of the box in which the ground shows: what its colours have there of their frequency around it."""
+    known = outside > 1e-4
+    ratio, weight = inside[known] / outside[known], outside[known]
+    order = np.argsort(ratio)
+    passed = np.cumsum(weight[order]) / weight.sum()
+    return float(np.clip(ratio[order][np.searchsorted(passed, GROUND_SHOWS)], 0, 1))
+
+
+def _patches(mask: NDArray[np.bool_], within: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Of what may be object the patches that lie in the box for the most part, and are more than specks."""
+    names, count = ndimage.label(mask)
+    whole, inner, solid = (
+        np.bincount(names[chosen], minlength=count + 1)
+        for chosen in (mask, mask & within, ndimage.binary_opening(mask))
+    )
+    good = (inner > MOSTLY_INSIDE * whole) & (solid > 0) & (whole >= LEAST_PATCH * within.sum())
+    good[0] = False
+    return np.asarray(good[names])
 
 
 def _colour_codes(crop: NDArray[np.float32]) -> NDArray[np.int64]:
@@ -172,20 +251,20 @@ def _fitted(mask: NDArray[np.bool_], box: Array) -> Array:
         reach = REACH * (second - first)
         other = np.clip(np.round([box[1 - axis], box[3 - axis]]).astype(int), 0, mask.shape[axis])
         strip = mask[other[0] : other[1]] if axis == 0 else mask[:, other[0] : other[1]]
-        filled = strip.mean(axis=axis) if strip.size else np.zeros(0)
-        found[axis] = _edge(filled, first, reach)
-        found[axis + 2] = len(filled) - _edge(filled[::-1], len(filled) - second, reach)
+        filled, across = strip.sum(axis=axis), max(1, strip.shape[axis])
+        found[axis] = _edge(filled, across, first, reach)
+        found[axis + 2] = len(filled) - _edge(filled[::-1], across, len(filled) - second, reach)
     return found
 
 
-def _edge(filled: Array, drawn: float, reach: float) -> float:
-    """Where the object begins near a drawn edge, given the filled share of each row or column."""
+def _edge(filled: NDArray[np.int64], across: int, drawn: float, reach: float) -> float:
+    """Where the object begins near a drawn edge, given its pixels in each row or column."""
     places = np.arange(len(filled))
-    touched = places[(filled > TOUCHED) & (np.abs(places - drawn) <= reach)]
+    touched = places[(filled >= TOUCHED) & (np.abs(places - drawn) <= reach)]
     if not len(touched):
         return drawn
     found = float(touched[0])
-    beyond = filled[int(found) : int(np.ceil(drawn))]
+    beyond = filled[int(found) : int(np.ceil(drawn))] / across
     if found < drawn and beyond.mean() < CUT_THROUGH:
         return drawn
     return found
