@@ -7,6 +7,7 @@ BENCHES = (
     "suppression",
     "evaluation",
     "judging",
+    "uncertainty",
     "intake",
     "reading",
     "pages",

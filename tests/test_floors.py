@@ -116,7 +116,16 @@ def test_core_knows_only_numbers(path):
         for node in ast.walk(tree)
         if isinstance(node, ast.ImportFrom) and node.module
     }
-    assert tops <= {"numpy", "scipy", "collections", "dataclasses", "itertools", "typing", "avocet"}
+    assert tops <= {
+        "numpy",
+        "scipy",
+        "collections",
+        "dataclasses",
+        "functools",
+        "itertools",
+        "typing",
+        "avocet",
+    }
 
 
 @pytest.mark.parametrize("module", ["serving", "importing", "exporting", "measuring"])

@@ -1,17 +1,22 @@
 """Training on tiny pictures: it learns, it is reproducible, it resumes bit for bit."""
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 import safetensors.torch
 
-from avocet.core.detections import PictureTruth
+from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.errors import InputError
+from avocet.core.raw.candidates import Candidates
 from avocet.detector.model.predictor import Predictor
 from avocet.detector.pictures.augmentation import Augmentation
 from avocet.detector.pictures.batches import TrainingPictures
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.detector.training.settings import Settings, settings_from
 from avocet.detector.training.trainer import Training
+from avocet.detector.training.validating import _figures
+from avocet.work.judge.report import measure
 
 SETTINGS = Settings(side=96, epochs=4, batch=2, seed=3, augmentation=Augmentation(flips="sideways"))
 
@@ -129,6 +134,18 @@ def test_unreadable_picture_ends_the_epoch_with_its_error():
     broken = LabelledPicture("belt.jpg", 96, 64, fail, PictureTruth([], []))
     with pytest.raises(InputError, match=r"belt\.jpg"):
         list(TrainingPictures([broken], 96, 1, Augmentation(), 0).epoch(0))
+
+
+def test_validation_honours_crowds_as_judge_does():
+    """Of three detections in a crowd none is a false alarm: the best epoch is chosen by what Judge will say."""
+    truth = PictureTruth([[0, 0, 10, 10], [20, 0, 60, 40]], [0, 0], crowd=[False, True])
+    held = SimpleNamespace(pictures=[LabelledPicture("a.png", 96, 64, lambda: None, truth)])
+    found = PictureDetections(
+        [[22, 2, 34, 14], [40, 4, 52, 16], [24, 20, 36, 32], [0, 0, 10, 10]], [0.9, 0.8, 0.7, 0.6], [0] * 4
+    )
+    told = _figures(["roll"], held, [found], np.zeros(3), False)
+    judged = measure(["roll"], [truth], [Candidates(found.boxes, found.scores, found.classes)], 1.0)
+    assert told.map50 == judged["map50"] == 1.0 and told.map == judged["map"]
 
 
 @pytest.mark.parametrize(

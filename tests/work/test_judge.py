@@ -10,6 +10,7 @@ import pytest
 from avocet.core.detections import PictureTruth
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import Candidates
+from avocet.core.score.chance.paired import Difference
 from avocet.jobs.worker import run_job
 from avocet.media.pictures import read_picture
 from avocet.store.tables import JobState, ObjectClass, Part, Picture, PictureState
@@ -22,7 +23,7 @@ from avocet.work.judge.answers import (
     mistaken_boxes,
     mistakes_of,
 )
-from avocet.work.judge.beside import put_side_by_side
+from avocet.work.judge.beside import in_words, put_side_by_side
 from avocet.work.judge.doubts import accept_prediction, call_it_fine, list_doubts
 from avocet.work.judge.evaluations import (
     Order,
@@ -365,6 +366,33 @@ def test_a_bundle_with_other_classes_asks_which_are_meant(trained, tmp_path):
         evaluation = get_evaluation(session, evaluation_id)
         assert evaluation.job.state == JobState.DONE
         assert "does not know croissants, loafs, pretzels" in evaluation.report["problems"][0]
+
+
+def test_detections_count_at_every_score(frozen, tmp_path):
+    """A perfect detector that is shy of itself is perfect."""
+    shy = results(frozen[4], Part.VALIDATION, lambda rows: [each | {"score": 0.004} for each in rows])
+    measured, evaluation = opened(frozen, measure_detections(frozen, tmp_path / "shy.json", shy))
+    assert evaluation.report["map"] == 1 and evaluation.report["lowest_score"] == 0
+    assert sum(row["hits"] for row in measured.wall(0.0, 1)) == len(shy)
+
+
+def test_two_side_by_side_say_how_sure_they_are():
+    def told(**values):
+        plain = {"amount": 0.05, "low": 0.01, "high": 0.09, "chance": 0.02, "ahead": 0.9, "same": False}
+        return in_words("Stint", "Dunlin", Difference(**plain | values))
+
+    assert (
+        "more than chance" in told() and "2 of 100 cases" in told() and "between +0.010 and +0.090" in told()
+    )
+    assert "less than 1 case of 100" in told(chance=0.001)
+    assert "can be chance" in told(low=-0.01) and "Dunlin would come out ahead about 90 times" in told(
+        low=-0.01
+    )
+    worse = told(amount=-0.05, low=-0.09, high=0.02, ahead=0.02)
+    assert "Stint would come out ahead about 95 times in 100" in worse and "−0.050" in worse
+    assert told(same=True, amount=0.0) == "Stint and Dunlin find the same."
+    nan = float("nan")
+    assert "no truth" in told(amount=nan) and "cannot be told from so few" in told(low=nan, high=nan)
 
 
 def test_ignored_boxes_are_not_measured(data, session, labelled):

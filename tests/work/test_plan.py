@@ -9,13 +9,16 @@ import pytest
 
 from avocet.core.errors import InputError
 from avocet.core.raw.anchors import mean_best_iou
+from avocet.detector.targets.anchors import input_sizes
 from avocet.jobs.worker import run_job
 from avocet.store.tables import Box, JobState, Part, Picture, PictureState
 from avocet.work.job_kinds import CLUSTER_ANCHORS, DRAW_AUGMENTED, PROBE_RUN, SUM_UP_SIZES
+from avocet.work.labels.boxes import NewBox, labels_of, save_labels
 from avocet.work.labels.classes import add_class
 from avocet.work.labels.columns import read_columns
 from avocet.work.progress import SILENT, Stopped
-from avocet.work.snapshots.snapshots import get_snapshot, labels_now
+from avocet.work.snapshots.frozen import labelled_pictures
+from avocet.work.snapshots.snapshots import freeze, get_snapshot, labels_now, read_snapshot
 from avocet.work.train.ahead.anchors import anchor_effect, cluster_for_page
 from avocet.work.train.ahead.looks_ahead import draw_augmented, probe_run, sum_up_sizes
 from avocet.work.train.ahead.plan import plan_run
@@ -187,6 +190,29 @@ def test_anchors_for_the_page_are_those_of_the_training(data, labelled, run_id):
         with zipfile.ZipFile(model_path(folder, run)) as bundle:
             card = json.loads(bundle.read("model.json"))
         assert card["anchors"] == [[[9.0, 9.0]] * 2, [], [[70.0, 70.0]]]
+
+
+def test_what_is_not_learnt_has_no_part_in_the_anchors(data, labelled):
+    """Crowds, and boxes marked to be ignored: what the page clusters is what the training does."""
+    folder, sessions = data
+    with sessions.begin() as session:
+        picture = only(session, labelled, Part.TRAINING)[0]
+        own = labels_of(picture)["boxes"][0]["class_id"]
+        boxes = [
+            NewBox(own, (0, 0, 30, 20)),
+            NewBox(own, (0, 0, 92, 60), attributes={"ignore": True}),
+            NewBox(own, (0, 0, 90, 62), crowd=True),
+        ]
+        save_labels(session, picture, picture.revision, boxes, PictureState.DONE)
+    with sessions.begin() as session:
+        page = now(session, labelled).learnt_sizes(96)[0]
+        frozen = read_snapshot(folder, freeze(session, folder, labelled))
+    training = input_sizes(labelled_pictures(folder, labelled, frozen, Part.TRAINING), 96)
+    snapshot = labels_of_snapshot(frozen).learnt_sizes(96)[0]
+    whole, part = (np.sort(each, axis=0) for each in (page, training))
+    np.testing.assert_allclose(whole, part)
+    np.testing.assert_allclose(np.sort(snapshot, axis=0), part)
+    assert page.max() < 88, "neither the crowd nor the ignored box"
 
 
 def test_augmented_sheet_is_drawn_by_seed(data, labelled):

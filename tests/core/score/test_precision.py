@@ -182,6 +182,19 @@ def test_sizes_worked_by_hand():
         measure_detections([truth, truth], [found], [1], [0.5])
 
 
+def test_outlines_say_how_large_an_object_is():
+    """A thin diagonal object: its box is large, its outline's area, as COCO has it, small."""
+    boxes = [[0, 0, 100, 100], [200, 0, 300, 100]]
+    found = PictureDetections(boxes, [0.9, 0.8], [1, 1])
+    thin = PictureTruth(boxes, [1, 1], areas=[900, np.nan])
+    for truth, small, large in ((PictureTruth(boxes, [1, 1]), 0, 2), (thin, 1, 1)):
+        measured = measure_detections([truth], [found], [1], [0.5], area_ranges())
+        counts = dict(zip(measured.areas, measured.truths[0].tolist(), strict=True))
+        assert (counts["small"], counts["large"], counts["all"]) == (small, large, 2)
+    with pytest.raises(ValueError, match="areas"):
+        PictureTruth(boxes, [1, 1], areas=[900])
+
+
 def random_scene(random, count):
     """Truths of three classes, found two times of three, with false alarms."""
     truths, found = [], []

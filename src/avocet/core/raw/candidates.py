@@ -21,8 +21,10 @@ OVERLAP_LIMIT = 0.5
 ScoreChange = Callable[[Array], Array]
 """A rising map of scores."""
 
+EVERY_SCORE = 0.0
+
 MEASURING_SCORE = 0.005
-"""Average precision looks at everything above this score."""
+"""Our own detectors look down to this score when average precision is measured; that of others keep what they like."""
 
 MOST_CANDIDATES = 1000
 """Candidates of one picture that suppression looks at, best first."""

@@ -5,12 +5,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from avocet.core.detections import PictureDetections
+from avocet.core.raw.candidates import EVERY_SCORE
 from avocet.core.score.calibration import CALIBRATED_SCORE, Reliability, reliability, reliability_before
 from avocet.core.score.confusion import Confusion, confusion
 from avocet.core.score.measurement import match_pictures, sum_up
 from avocet.core.score.mistakes import KINDS, Mistakes, find_mistakes
 from avocet.core.score.operating import OperatingCurve, Wish, choose_score, operating_curve
-from avocet.work.judge.opened import EVERY_SCORE, Measured
+from avocet.work.judge.opened import Measured
 
 MOST_POINTS = 400
 """Points of a curve that are drawn."""

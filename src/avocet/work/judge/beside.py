@@ -6,12 +6,13 @@ from functools import lru_cache
 import numpy as np
 
 from avocet.core.errors import InputError
+from avocet.core.raw.candidates import EVERY_SCORE
 from avocet.core.score.chance.paired import Difference, difference
 from avocet.core.score.chance.resampling import Resampled, resample
 from avocet.core.score.chance.swapping import swap
 from avocet.core.score.measurement import MatchedPictures, match_pictures
 from avocet.core.score.precision import COCO_THRESHOLDS
-from avocet.work.judge.opened import EVERY_SCORE, Measured
+from avocet.work.judge.opened import Measured
 from avocet.work.snapshots.frozen import FrozenBox
 
 SEED = 0
@@ -114,7 +115,7 @@ def in_words(first: str, second: str, found: Difference) -> str:
     better, share = (second, found.ahead) if found.amount >= 0 else (first, 1 - found.ahead)
     return (
         f"{said}, but that can be chance: on another set of as many such pictures {better} would come out "
-        f"ahead about {10 * round(10 * share)} times in 100. More pictures to measure on would tell."
+        f"ahead about {min(95, round(20 * share) * 5)} times in 100. More pictures to measure on would tell."
     )
 
 

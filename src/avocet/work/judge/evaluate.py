@@ -9,7 +9,7 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT, Candidates
+from avocet.core.raw.candidates import EVERY_SCORE, MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT, Candidates
 from avocet.core.score.measurement import AREA_BOUNDS
 from avocet.detector.model.card import score_map
 from avocet.detector.model.finder import Finder
@@ -89,7 +89,7 @@ def _evaluate(task: Task[ForEvaluation]) -> Evaluated:
         # Another program has suppressed its duplicates itself.
         extra: dict[str, Any] = {}
         minimum_score = MINIMUM_SCORE
-        overlap_limit = 1.0
+        overlap_limit, lowest_score = 1.0, EVERY_SCORE
     else:
         assert wanted.bundles is not None
         predictor = open_model(wanted.bundles)
@@ -113,7 +113,7 @@ def _evaluate(task: Task[ForEvaluation]) -> Evaluated:
             name: predictor.about.get(name) for name in ("epoch", "side", "size", "calibration")
         }
         minimum_score = predictor.about.get("minimum_score", MINIMUM_SCORE)
-        overlap_limit = OVERLAP_LIMIT
+        overlap_limit, lowest_score = OVERLAP_LIMIT, MEASURING_SCORE
     report = measure(
         frozen.classes,
         [truth_in(picture) for picture in pictures],
@@ -123,6 +123,7 @@ def _evaluate(task: Task[ForEvaluation]) -> Evaluated:
         wanted.settings["areas"],
         minimum_score,
         score_map(extra.get("calibration")),
+        lowest_score,
     )
     report |= extra | {"problems": problems[:50]}
     save_candidates(folder.evaluation(wanted.project_id, evaluation_id), candidates)

@@ -5,9 +5,10 @@ import io
 import json
 from typing import Any
 
+from avocet.core.raw.candidates import EVERY_SCORE
 from avocet.formats.coco_results import write_results
 from avocet.store.tables import Evaluation
-from avocet.work.judge.opened import EVERY_SCORE, Measured
+from avocet.work.judge.opened import Measured
 
 COLUMNS = (
     ("ap50", "AP at IoU 0.5"),

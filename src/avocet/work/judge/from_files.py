@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from avocet.core.errors import InputError
-from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
+from avocet.core.raw.candidates import EVERY_SCORE, MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.detector.model.card import score_map
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.formats.coco import CocoIds, read_coco_with_ids
@@ -111,7 +111,7 @@ def measure_file(
         if not path.is_file():
             raise InputError(f"{path}: there is no such file of detections")
         candidates = read_detections(path, path.name, truth.numbers, len(truth.pictures), class_map)
-        limit, about = 1.0, dict[str, Any](minimum_score=MINIMUM_SCORE)
+        limit, lowest, about = 1.0, EVERY_SCORE, dict[str, Any](minimum_score=MINIMUM_SCORE)
     else:
         # Imported here: torch takes seconds that a measurement of detections need not wait for.
         from avocet.detector.model.predictor import Predictor
@@ -131,14 +131,14 @@ def measure_file(
             )
         labelled = [_labelled(picture, truth.located.paths[picture.name]) for picture in truth.pictures]
         candidates = by_name(find_candidates(predictor, labelled, reporter), names, truth.classes)
-        limit, about = OVERLAP_LIMIT, predictor.about
+        limit, lowest, about = OVERLAP_LIMIT, MEASURING_SCORE, predictor.about
     limit = settings["overlap_limit"] if settings["overlap_limit"] is not None else limit
     measured = Measured(path.name, truth.classes, truth.pictures, candidates)
     truths = [truth_in(picture) for picture in truth.pictures]
     least = settings["minimum_score"] if settings["minimum_score"] is not None else about["minimum_score"]
     figures = measure(
         truth.classes, truths, candidates, limit, settings["interpolation"], settings["areas"], least,
-        score_map(about.get("calibration")),
+        score_map(about.get("calibration")), lowest,
     )  # fmt: skip
     return FileMeasured(measured, figures, limit, notes)
 

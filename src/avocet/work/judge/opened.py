@@ -10,7 +10,7 @@ import numpy as np
 from avocet.core.boxes import Array
 from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.flattened import flatten
-from avocet.core.raw.candidates import Candidates, suppress_pictures
+from avocet.core.raw.candidates import EVERY_SCORE, Candidates, suppress_pictures
 from avocet.core.score.calibration import ScoreMap
 from avocet.core.score.matching import match
 from avocet.core.score.matching_all import overlapping_pairs
@@ -26,9 +26,6 @@ from avocet.work.snapshots.snapshots import read_snapshot
 
 MATCHING_IOU = 0.5
 """IoU from which a prediction counts as a hit on the stage."""
-
-EVERY_SCORE = 0.0
-"""All candidates that were kept: our own models look down to a score of their own, other programs as they like."""
 
 
 class Measured:

@@ -58,6 +58,7 @@ def measure(
     area_bounds: Sequence[float] = AREA_BOUNDS,
     minimum_score: float = MINIMUM_SCORE,
     calibrated: ScoreMap | None = None,
+    lowest_score: float = MEASURING_SCORE,
 ) -> dict[str, Any]:
     """mAP, AP by class and by size, recall and how sure they are, by the COCO rules.
 
@@ -77,6 +78,8 @@ def measure(
         From which boxes are counted as flawless or as errors.
     calibrated : ScoreMap, optional
         What the scores have been through.
+    lowest_score : float
+        Down to which candidates were kept: other programs keep what they like.
 
     Returns
     -------
@@ -88,7 +91,7 @@ def measure(
         ``calibration_error`` and what it was before scores were calibrated. A figure is None where there is no truth to find.
     """
     detections: list[PictureDetections] = [
-        each.after_suppression(MEASURING_SCORE, overlap_limit) for each in candidates
+        each.after_suppression(lowest_score, overlap_limit) for each in candidates
     ]
     numbers = range(len(class_names))
     areas = area_ranges(area_bounds)
@@ -155,7 +158,7 @@ def measure(
         "area_bounds": [float(side) for side in area_bounds],
         "resamples": resamples,
         "overlap_limit": overlap_limit,
-        "lowest_score": MEASURING_SCORE,
+        "lowest_score": lowest_score,
     }
 
 
