@@ -5,7 +5,9 @@ import { computed } from "vue";
 const value = defineModel<number>({ required: true });
 const props = defineProps<{ label: string; min: number; max: number; step: number }>();
 const shown = computed(() =>
-  props.step < 1 ? value.value.toFixed(Number.isInteger(Math.round(1e3 * value.value) / 10) ? 2 : 3) : value.value.toFixed(0),
+  props.step < 1
+    ? value.value.toFixed(Number.isInteger(Math.round(1e3 * value.value) / 10) ? 2 : 3)
+    : value.value.toFixed(0),
 );
 </script>
 
