@@ -401,7 +401,7 @@ def test_a_picture_that_changed_where_it_lies_is_named(page, server, sessions, t
     page.find("stage-failed", "outside.jpg was changed on disk after it was added")
     path.unlink()
     page.driver.refresh()
-    page.find("stage-failed", "outside.jpg is not at")
+    page.find("stage-failed", "outside.jpg is not in the folder")
 
 
 def test_what_was_broken_off_goes_on(page, server, sessions, tmp_path, belt):

@@ -58,6 +58,7 @@ def test_folders_of_the_server(data, queued, work, labelled, tmp_path, frames):
     (place / "day" / "a.jpg").write_bytes(b"changed")
     gone = client.get(f"{BASE}/pictures/{page['pictures'][0]['id']}/file")
     assert gone.status_code == 422 and "was changed on disk" in gone.json["detail"]
+    assert str(place) not in gone.json["detail"], "where it lies on the server is not told"
 
 
 def test_tags_orders_and_choices(client, labelled):

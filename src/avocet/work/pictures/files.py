@@ -62,13 +62,18 @@ def picture_path(folder: DataFolder, picture: Picture | StoredPicture) -> Path:
 
 
 def unchanged(path: Path, digest: str, name: str, size: int | None = None, time: int | None = None) -> Path:
-    """The path of a file that lies outside, once it is sure that it is still the one that was added."""
+    """The path of a file that lies outside, once it is sure that it is still the one that was added.
+
+    Where it lies on this machine is not told to whoever asks for it.
+    """
     if not path.is_file():
-        raise NotFound(f"the file of {name} is not at {path} any more; its labels are kept")
+        raise NotFound(
+            f"the file of {name} is not in the folder {path.parent.name} any more; its labels are kept"
+        )
     status = path.stat()
     if (status.st_size, status.st_mtime_ns) != (size, time) and content_hash(path) != digest:
         raise InputError(
-            f"{name} was changed on disk after it was added ({path}); its labels are kept. "
+            f"{name} was changed on disk after it was added; its labels are kept. "
             "Put the former file back, or add the changed one as a new picture."
         )
     return path
