@@ -5,6 +5,7 @@ The short form runs with the other tests; ``make soak`` goes on for three minute
 
 import http.client
 import json
+import multiprocessing
 import os
 import random
 import shutil
@@ -108,14 +109,13 @@ def test_sixteen_callers_at_once(serve, tmp_path, made_once):
     threads = [threading.Thread(target=each.work, args=(ends,), daemon=True) for each in callers]
     for thread in threads:
         thread.start()
-    page = Caller(port, 99)
-    while time.monotonic() < ends:
-        status, _ = page.ask("GET", f"{BASE}/projects/1/pictures?limit=120")
-        assert status == 200
-        time.sleep(0.05)
+    # In a process of its own: one that shared the interpreter with the callers would wait for them.
+    with multiprocessing.get_context("spawn").Pool(1) as reader:
+        pages = reader.apply(turn_pages, (port, SECONDS))
     for thread in threads:
         thread.join(timeout=60)
         assert not thread.is_alive(), "a request was never answered"
+    page = Caller(port, 99)
     assert [each.wrong for each in [*callers, page] if each.wrong] == []
     kept = {
         number: json.loads(page.ask("GET", f"{BASE}/pictures/{number}")[1])["labels"]["revision"]
@@ -127,13 +127,24 @@ def test_sixteen_callers_at_once(serve, tmp_path, made_once):
     peaks = {pid: peak(pid) for pid in [process.pid, *children_of(process.pid)]}
     assert max(peaks.values()) < LARGEST_SERVER, peaks
     if SOAK:
-        pages, every = sorted(page.waits), sorted(wait for each in callers for wait in each.waits)
-        often = pages[int(0.95 * len(pages))][0]
+        every = sorted(wait for each in callers for wait in each.waits)
+        often = pages[int(0.95 * len(pages))]
         print(
             f"{len(every):,} requests, the longest {every[-1]}; a page {1000 * often:.0f} ms (p95), "
-            f"{1000 * pages[-1][0]:.0f} ms at most; peaks {[f'{each / 1e6:.2f} GB' for each in peaks.values()]}"
+            f"{1000 * pages[-1]:.0f} ms at most of {len(pages)}; peaks {[f'{each / 1e6:.2f} GB' for each in peaks.values()]}"
         )
-        assert every[-1][0] < 5
+        assert every[-1][0] < 5 and often < 0.1
+
+
+def turn_pages(port, seconds):
+    """Ask for a page of the grid again and again, as somebody at work does; the waits, rising."""
+    page, ends = Caller(port, 99), time.monotonic() + seconds
+    while time.monotonic() < ends:
+        status, _ = page.ask("GET", f"{BASE}/projects/1/pictures?limit=120")
+        assert status == 200
+        time.sleep(0.05)
+    assert page.wrong == []
+    return sorted(wait for wait, *_ in page.waits)
 
 
 def peak(pid):

@@ -108,7 +108,9 @@ def test_read_where_it_lies_and_changed_there(data, project, shelf, frames):
         picture_path(folder, picture)
     assert thumbnail(folder, picture).is_file()
     path.unlink()
-    with pytest.raises(NotFound, match=r"night/a\.jpg is not in the folder night any more; its labels are kept"):
+    with pytest.raises(
+        NotFound, match=r"night/a\.jpg is not in the folder night any more; its labels are kept"
+    ):
         picture_path(folder, picture)
 
 
