@@ -74,7 +74,8 @@ const worst = Object.entries(props.report.classes).reduce<string>(
               precision(figures.sizes[size.key]!.ap)
             }}</Explained>
             <template v-else>{{ precision(figures.sizes?.[size.key]?.ap) }}</template>
-            <small v-if="figures.sizes?.[size.key]" class="soft">({{ figures.sizes![size.key]!.truths }})</small>
+            {{ " "
+            }}<small v-if="figures.sizes?.[size.key]" class="soft">({{ figures.sizes![size.key]!.truths }})</small>
           </td>
           <td class="number">{{ figures.truths }}</td>
           <td class="number">{{ figures.detections }}</td>
