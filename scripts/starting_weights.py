@@ -14,9 +14,9 @@ Curlew 0.87.
 import argparse
 from pathlib import Path
 
-import numpy as np
 from shape_scenes import SHAPES, render_scene
 
+from avocet.core.detections import PictureTruth
 from avocet.detector.model.bundle import read_bundle
 from avocet.detector.model.shipped import pack_weights, shipped_weights
 from avocet.detector.pictures.augmentation import Augmentation
@@ -34,15 +34,7 @@ TARGET = Path(__file__).parent.parent / "src" / "avocet" / "detector" / "weights
 def scene(seed: int) -> LabelledPicture:
     """A rendered scene as a training picture."""
     pixels, boxes, classes = render_scene(seed, SIDE)
-    return LabelledPicture(
-        str(seed),
-        SIDE,
-        SIDE,
-        lambda: pixels,
-        boxes,
-        np.array(classes, np.int64),
-        np.zeros(len(classes), bool),
-    )
+    return LabelledPicture(str(seed), SIDE, SIDE, lambda: pixels, PictureTruth(boxes, classes))
 
 
 def main() -> None:
