@@ -60,6 +60,17 @@ def test_by_hand():
 
 
 @pytest.mark.parametrize(
+    ("area", "read"),
+    [(120, 120.0), (400, None), (400.0000001, None), (0, None), ("much", None), (None, None)],
+)
+def test_the_area_of_an_outline_is_read(area, read):
+    """A box of 20×20: what is said of its area counts where it is another one, and a number."""
+    held = document()
+    held["annotations"][0]["area"] = area
+    assert parse_coco(held, "truth.json").pictures[0].boxes[0].area == read
+
+
+@pytest.mark.parametrize(
     ("annotation", "expected"),
     [
         ({"image_id": 9}, "annotation 5 is on image 9"),

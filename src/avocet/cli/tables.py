@@ -23,7 +23,11 @@ def show_figures(figures: dict[str, Any]) -> None:
     between = _between(figures["map50_interval"])
     click.echo(f"{'mean':{width}}  {number(figures['map50'])}  {between}  {number(figures['map'])}")
     small, medium = figures["area_bounds"]
-    sizes = ", ".join(f"{size} {number(entry['map']).strip()}" for size, entry in figures["sizes"].items())
+    sizes = ", ".join(
+        f"{size} {number(entry['map']).strip()}"
+        + (f" ({_between(held)})" if (held := entry["interval"]) else "")
+        for size, entry in figures["sizes"].items()
+    )
     recalls = ", ".join(f"{number(value).strip()} at {limit}" for limit, value in figures["recall"].items())
     held = figures["map_interval"]
     between = f"; at 0.50:0.95 between {held[0]:.3f} and {held[1]:.3f} (95 %)" if held else ""
