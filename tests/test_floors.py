@@ -54,7 +54,7 @@ def test_imports_point_down_and_rooms_stay_small(path):
     assert not wrong, f"{path.name} imports {wrong}"
 
 
-WINGS = {"raw", "score", "labels"}
+WINGS = {"raw", "score", "labels", "tracks"}
 
 
 @pytest.mark.parametrize("path", [p for p in MODULES if "core" in p.parts], ids=lambda path: path.name)

@@ -99,6 +99,19 @@ def test_train_judge_and_use(page):
     moving = "const v = document.querySelector('video'); return v && v.readyState >= 2 && v.currentTime > 0.1 && v.videoWidth"
     assert page.until(lambda: page.driver.execute_script(moving), "the clip playing") == 960
     assert page.find("csv").get_attribute("href").endswith("detections.csv?download")
+    # Objects of the clip, each once; a click, or the key, goes to its first sight.
+    found = page.own("detections")["detections"][0]
+    page.find("clip-objects", "object")
+    objects = page.fetch(f"/detections/{found['id']}/files/objects.json")["objects"]
+    assert len(objects) == sum(found["summary"]["objects"].values()) == len(page.all("clip-object"))
+    if objects:
+        last = objects[-1]
+        page.all("clip-object")[-1].click()
+        at = "const v = document.querySelector('video'); return v.paused && !v.seeking && v.currentTime"
+        page.until(
+            lambda: abs(page.driver.execute_script(at) - last["first_seconds"]) < 0.05, "its first sight"
+        )
+    assert page.find("objects-csv").get_attribute("href").endswith("objects.csv?download")
     page.find("stage-use", "last on belt.mp4")
 
 

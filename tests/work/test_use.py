@@ -3,12 +3,15 @@
 import csv
 import json
 
+import numpy as np
 import pytest
 
 from avocet.core.errors import InputError
+from avocet.core.raw.candidates import Candidates
 from avocet.detector.model.predictor import Predictor
 from avocet.jobs.worker import run_job
 from avocet.media.clips import ClipWriter, clip_info
+from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import JobState
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent, Stopped
@@ -53,9 +56,63 @@ def test_detection_over_pictures_and_a_clip(trained, frames, tmp_path, made_once
             x1, y1, x2, y2 = found["box"]
             assert 0 <= x1 < x2 <= 960 and 0 <= y1 < y2 <= 540 and found["score"] >= 0.01
     assert clip_info(result_file(folder, detection, "annotated/in/belt.mp4")).frames == 3
+    objects = json.loads(result_file(folder, detection, "objects.json").read_text())["objects"]
+    assert len(objects) == sum(summary["objects"].values())
     for name in ("../../../avocet.sqlite", "input/000000.mp4", "gone.jpg"):
         with pytest.raises(NotFound):
             result_file(folder, detection, name)
+
+
+class Scripted:
+    """Finds what it was told, frame by frame."""
+
+    classes = ("roll", "ring")
+
+    def __init__(self, frames, about=None):
+        self.frames, self.about, self.asked = list(frames), about or {}, []
+
+    def candidates(self, pictures, minimum_score):
+        self.asked.append(minimum_score)
+        found = [self.frames.pop(0) for _ in pictures]
+        return [Candidates(*(np.array(each) for each in zip(*some, strict=True))) for some in found]
+
+
+def rolling(number, score=0.9):
+    """A roll that moves right, and a ring that stays."""
+    return [([10 + 8 * number, 10, 70 + 8 * number, 70], score, 0), ([300, 200, 360, 260], 0.8, 1)]
+
+
+def test_objects_of_a_clip_are_counted_once(frames, tmp_path):
+    """A weak box carries its object on without being told, and begins none."""
+    write_clip(tmp_path / "belt.mp4", [frames[0]] * 6)
+    items = [Input(tmp_path / "belt.mp4", "belt.mp4")]
+    script = [rolling(number, 0.3 if number == 3 else 0.9) for number in range(6)]
+    script[5].append(([500, 400, 560, 460], 0.4, 0))
+    finder = Scripted(script)
+    summary = detect(finder, items, tmp_path / "out", 0.5, 0.5, Silent())
+    assert finder.asked == [0.25] and summary["objects"] == {"roll": 1, "ring": 1}
+    assert summary["detections"] == 11, "the weak ones are not told"
+    rows = list(csv.DictReader((tmp_path / "out" / "objects.csv").open()))
+    assert [(row["object"], row["class"], row["first_frame"], row["last_frame"], row["frames_seen"]) for row in rows] == [
+        ("1", "roll", "0", "5", "6"), ("2", "ring", "0", "5", "6"),
+    ]  # fmt: skip
+    assert float(rows[0]["last_seconds"]) == pytest.approx(0.5, abs=0.01)
+    told = json.loads((tmp_path / "out" / "detections.json").read_text())["pictures"]
+    assert [[row["object"] for row in each["detections"]] for each in told] == [[1, 2]] * 3 + [[2]] + [
+        [1, 2]
+    ] * 2
+    numbers = [row["object"] for row in csv.DictReader((tmp_path / "out" / "detections.csv").open())]
+    assert numbers.count("1") == 5 and numbers.count("2") == 6
+    combined = Scripted([rolling(number) for number in range(6)], {"method": "fusion"})
+    detect(combined, items, tmp_path / "combined", 0.5, 0.5, Silent())
+    assert combined.asked == [0.5], "weaker boxes would move those that are combined"
+
+
+def test_pictures_have_no_objects(frames, tmp_path):
+    (tmp_path / "still.jpg").write_bytes(encode_jpeg(frames[0].pixels))
+    still = [Input(tmp_path / "still.jpg", "still.jpg")]
+    summary = detect(Scripted([rolling(0)]), still, tmp_path / "out", 0.5, 0.5, Silent())
+    assert summary["objects"] is None and not (tmp_path / "out" / "objects.csv").exists()
 
 
 def test_stopped_detection_keeps_what_it_found(trained, frames, tmp_path):

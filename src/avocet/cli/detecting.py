@@ -12,6 +12,7 @@ from avocet.detector.model.predictor import Predictor
 from avocet.work.use.detect import ANNOTATED, CSV_NAME, JSON_NAME, gather
 from avocet.work.use.detect import detect as run
 from avocet.work.use.detections import check_limits
+from avocet.work.use.objects import OBJECTS_CSV, OBJECTS_JSON
 
 
 @click.command()
@@ -61,6 +62,18 @@ def detect(
     )
     for name, count in summary["by_class"].items():
         click.echo(f"  {name}: {count}")
-    click.echo(f"Written to {out}: {ANNOTATED}/, {JSON_NAME}, {CSV_NAME}")
+    objects = summary["objects"]
+    if objects is not None:
+        told = ", ".join(f"{name} {count}" for name, count in objects.items() if count)
+        click.echo(
+            f"{sum(objects.values())} objects in clips, each counted once{f': {told}' if told else ''}"
+        )
+    written = [
+        f"{ANNOTATED}/",
+        JSON_NAME,
+        CSV_NAME,
+        *([OBJECTS_CSV, OBJECTS_JSON] if objects is not None else []),
+    ]
+    click.echo(f"Written to {out}: {', '.join(written)}")
     if summary["problems"]:
         sys.exit(1)

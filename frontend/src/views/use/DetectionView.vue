@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** One detection: progress while it runs, then its summary and the annotated copies. */
-import { computed, onBeforeUnmount, onMounted, ref } from "vue";
+import { computed, nextTick, onBeforeUnmount, onMounted, ref } from "vue";
 import { useRoute } from "vue-router";
 
 import { api, type Detection, take } from "@/api/client";
@@ -10,11 +10,13 @@ import { useLiveJob } from "@/parts/jobs/liveJob";
 import { useKeys } from "@/state/keys";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
+import ObjectList, { type ClipObject } from "@/views/use/ObjectList.vue";
 
 interface Summary {
   pictures?: number;
   detections?: number;
   by_class?: Record<string, number>;
+  objects?: Record<string, number> | null;
   seconds?: number;
   frames_per_second?: number | null;
   problems?: string[];
@@ -62,6 +64,21 @@ async function stop(): Promise<void> {
 
 function go(step: number): void {
   shown.value = Math.min(Math.max(shown.value + step, 0), Math.max(0, copies.value.length - 1));
+}
+
+const stem = (name: string): string => name.replace(/\.[^./]*$/, "");
+/** Show a clip at the moment when an object comes into sight. */
+async function goTo(found: ClipObject): Promise<void> {
+  const place = copies.value.findIndex((each) => stem(each) === stem(found.clip));
+  if (place >= 0 && place !== shown.value) {
+    shown.value = place;
+    await nextTick();
+  }
+  const target = video.value;
+  if (!target) return;
+  target.pause();
+  // Just into the frame: at its very beginning some browsers still show the one before.
+  target.currentTime = found.first_seconds + 0.01;
 }
 
 function play(): void {
@@ -140,6 +157,12 @@ useKeys([
             <b>{{ number }}</b>
           </div>
         </section>
+        <ObjectList
+          v-if="summary.objects"
+          :key="detectionId"
+          :address="address('objects.json')"
+          :download="`${address('objects.csv')}?download`"
+          @go="goTo" />
         <section v-if="summary.problems?.length" class="notice bad">
           <p v-for="each in summary.problems" :key="each">{{ each }}</p>
         </section>

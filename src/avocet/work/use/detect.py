@@ -25,6 +25,7 @@ from avocet.readable import readable
 from avocet.work.labels.classes import COLOURS
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.use.detections import check_limits
+from avocet.work.use.objects import WEAKER, FoundInClip, link_clip, objects_by_class, write_objects
 
 BATCH = 8
 JSON_NAME, CSV_NAME, ANNOTATED = "detections.json", "detections.csv", "annotated"
@@ -52,13 +53,24 @@ class _Results:
     counts: Counter[str] = field(default_factory=Counter)
     problems: list[str] = field(default_factory=list)
     copies: list[str] = field(default_factory=list)
+    objects: list[dict[str, Any]] = field(default_factory=list)
     taken: set[str] = field(default_factory=set)
 
     def least_scores(self) -> NDArray[np.float64]:
         """The minimum score of each class."""
         return np.array([self.by_class.get(name, self.minimum_score) for name in self.predictor.classes])
 
-    def note(self, name: str, pixels: NDArray[np.uint8], found: PictureDetections, **more: Any) -> None:
+    @property
+    def weakest(self) -> float:
+        """Share of the minimum scores down to which boxes of a clip are looked at.
+
+        Where several models' boxes are combined, weaker ones would move those that are told.
+        """
+        return 1.0 if self.predictor.about.get("method") == "fusion" else WEAKER
+
+    def note(
+        self, name: str, pixels: NDArray[np.uint8], found: PictureDetections, **more: Any
+    ) -> dict[str, Any]:
         classes = self.predictor.classes
         rows = [
             {
@@ -70,7 +82,9 @@ class _Results:
         ]
         self.counts.update(row["class"] for row in rows)
         height, width = pixels.shape[:2]
-        self.pictures.append({"name": name, "width": width, "height": height} | more | {"detections": rows})
+        row = {"name": name, "width": width, "height": height} | more | {"detections": rows}
+        self.pictures.append(row)
+        return row
 
     def annotate(self, pixels: NDArray[np.uint8], found: PictureDetections) -> NDArray[np.uint8]:
         names = self.predictor.classes
@@ -133,7 +147,8 @@ def detect(
     predictor : Finder
     inputs : sequence of Input
     out : Path
-        Gets ``annotated/``, ``detections.json`` and ``detections.csv``; boxes in original pixels.
+        Gets ``annotated/``, ``detections.json`` and ``detections.csv``; boxes in original pixels. With
+        clips also ``objects.json`` and ``objects.csv``: every object once, with its first and last sight.
     minimum_score, overlap_limit : float
     reporter : Reporter
     by_class : mapping of str to float, optional
@@ -142,7 +157,8 @@ def detect(
     Returns
     -------
     dict
-        Summary: pictures, detections by class, seconds, frames a second, problems.
+        Summary: pictures, detections by class, objects of clips by class, seconds, frames a second,
+        problems.
 
     Raises
     ------
@@ -172,15 +188,22 @@ def detect(
         "pictures": len(results.pictures),
         "detections": sum(results.counts.values()),
         "by_class": {name: results.counts[name] for name in predictor.classes},
+        "objects": objects_by_class(results.objects, predictor.classes) if _has_clip(inputs) else None,
         "seconds": round(seconds, 2),
         "frames_per_second": round(len(results.pictures) / seconds, 2) if seconds else None,
         "problems": results.problems,
         "copies": results.copies,
     }
     _write_results(results, out, summary)
+    if _has_clip(inputs):
+        write_objects(results.objects, out)
     if stopped:
         raise Stopped
     return summary
+
+
+def _has_clip(inputs: Sequence[Input]) -> bool:
+    return any(each.is_clip for each in inputs)
 
 
 class _Progress:
@@ -226,6 +249,7 @@ def _detect_stills(results: _Results, items: Sequence[Input], out: Path, progres
 
 def _detect_clip(results: _Results, item: Input, out: Path, progress: _Progress) -> None:
     copy = results.free_name(item.name, ".mp4")
+    clip, least = FoundInClip(item.name), results.least_scores()
     try:
         rate = clip_info(item.path, item.name).rate
         stopped = False
@@ -237,17 +261,20 @@ def _detect_clip(results: _Results, item: Input, out: Path, progress: _Progress)
                         height, width = pictures[0].shape[:2]
                         writer = ClipWriter(temporary, width, height, rate)
                     for (number, seconds), pixels, found in zip(
-                        numbers, pictures, _find(results, pictures), strict=True
+                        numbers, pictures, _find(results, pictures, results.weakest), strict=True
                     ):
-                        writer.write(results.annotate(pixels, found))
-                        results.note(
+                        told = found.scores >= least[found.classes]
+                        strong = PictureDetections(found.boxes[told], found.scores[told], found.classes[told])
+                        writer.write(results.annotate(pixels, strong))
+                        row = results.note(
                             item.name,
                             pixels,
-                            found,
+                            strong,
                             frame=number,
                             seconds=round(seconds, 4),
                             annotated=f"{ANNOTATED}/{copy}",
                         )
+                        clip.add(found, told, row)
                     progress.add(len(pictures))
             except Stopped:
                 # What was annotated so far is worth keeping as a clip that plays.
@@ -256,6 +283,7 @@ def _detect_clip(results: _Results, item: Input, out: Path, progress: _Progress)
                 if writer is not None:
                     writer.close()
         results.copies.append(copy)
+        results.objects += link_clip(clip, least, results.predictor.classes, len(results.objects) + 1)
         if stopped:
             raise Stopped
     except InputError as error:
@@ -275,8 +303,11 @@ def _frame_batches(item: Input) -> Iterator[tuple[list[tuple[int, float]], list[
         yield numbers, pictures
 
 
-def _find(results: _Results, pictures: Sequence[NDArray[np.uint8]]) -> list[PictureDetections]:
-    least = results.least_scores()
+def _find(
+    results: _Results, pictures: Sequence[NDArray[np.uint8]], share: float = 1.0
+) -> list[PictureDetections]:
+    """What is found down to a share of the minimum scores."""
+    least = share * results.least_scores()
     candidates = results.predictor.candidates(pictures, float(least.min())) if pictures else []
     return [each.after_suppression(least, results.overlap_limit) for each in candidates]
 
@@ -294,8 +325,8 @@ def _write_results(results: _Results, out: Path, summary: dict[str, Any]) -> Non
     write_text(out / JSON_NAME, json.dumps(document, ensure_ascii=False, indent=1))
     with replacing(out / CSV_NAME) as temporary, temporary.open("w", newline="", encoding="utf-8") as opened:
         writer = csv.writer(opened)
-        writer.writerow(["picture", "frame", "seconds", "class", "score", "x1", "y1", "x2", "y2"])
+        writer.writerow(["picture", "frame", "seconds", "class", "score", "x1", "y1", "x2", "y2", "object"])
         for picture in results.pictures:
             place = [picture["name"], picture.get("frame", ""), picture.get("seconds", "")]
             for row in picture["detections"]:
-                writer.writerow([*place, row["class"], row["score"], *row["box"]])
+                writer.writerow([*place, row["class"], row["score"], *row["box"], row.get("object", "")])

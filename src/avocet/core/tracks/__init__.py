@@ -1,0 +1,1 @@
+"""Objects over the frames of a clip."""
