@@ -14,6 +14,21 @@ WITHOUT_END = 60_000
 """Pictures from which the true figures are taken."""
 
 
+TRAININGS = np.repeat([10.0, 20.0, 30.0, 40.0], 3)
+"""Pictures of each training of a study: three with each number."""
+
+CURVES = {
+    "power, quick to level off": lambda n: 0.9 - 1.2 * n**-0.9,
+    "power, slow": lambda n: 0.95 - n**-0.35,
+    "logarithm": lambda n: np.minimum(1, 0.15 + 0.14 * np.log(n)),
+    "S-shaped": lambda n: 0.85 / (1 + np.exp(-(np.log(n) - np.log(35)) / 0.5)),
+    "S-shaped, beyond the pictures": lambda n: 0.85 / (1 + np.exp(-(np.log(n) - np.log(80)) / 0.4)),
+    "exponential": lambda n: 0.85 - 0.7 * np.exp(-n / 20),
+    "level": lambda n: 0.7 + 0 * n,
+}
+"""What a training with so many pictures reaches, on average."""
+
+
 @dataclass(frozen=True)
 class Population:
     """Pictures, and how a detector does on them.

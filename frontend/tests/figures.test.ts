@@ -1,6 +1,6 @@
 import { describe, expect, test } from "vitest";
 
-import { capital, count, duration, precision } from "@/parts/format";
+import { capital, count, duration, precision, threshold } from "@/parts/format";
 import { latestOnly } from "@/views/judge/figures/thresholds";
 import { later } from "./mounted";
 
@@ -15,6 +15,15 @@ describe("figures as people read them", () => {
     [7_500, "2 h 5 min"],
     [-3, "0 s"],
   ])("%d seconds are %s", (seconds, words) => expect(duration(seconds)).toBe(words));
+
+  test.each([
+    [0.366, "0.366"],
+    [0.3, "0.30"],
+    [0.25, "0.25"],
+    [1, "1.00"],
+    [0.1 + 0.2, "0.30"],
+    [0.005, "0.005"],
+  ])("a threshold of %d is told whole: %s", (value, said) => expect(threshold(value)).toBe(said));
 
   test("counts have their plural and thousands", () => {
     expect([count(1, "box", "boxes"), count(1943, "box", "boxes"), count(0, "picture")]).toEqual([

@@ -93,7 +93,7 @@ def test_train_judge_and_use(page):
     slider = page.find("[data-test=score-slider] [role=slider]")
     slider.send_keys(Keys.HOME)
     page.click("start-detection")
-    page.find("objects", "box", 240)
+    page.find("box-count", "box", 240)
     assert float(page.find("speed").text) > 0
     assert page.own("detections")["detections"][0]["summary"]["pictures"] == 12
     moving = "const v = document.querySelector('video'); return v && v.readyState >= 2 && v.currentTime > 0.1 && v.videoWidth"

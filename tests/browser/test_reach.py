@@ -182,7 +182,7 @@ def test_results_on_files_from_this_computer(page, belt, tmp_path):
     page.find("use-files").send_keys(f"{belt / 'still-0.jpg'}\n{belt / 'still-1.jpg'}\n{bad}")
     page.find("use-form", "3 files from this computer")
     page.click("start-detection")
-    page.find("objects", "box", 240)
+    page.find("box-count", "box", 240)
     page.find(".notice", "bad.png is not a JPEG")
     loaded = "const i = document.querySelector('.stage img'); return i && i.naturalWidth"
     assert page.until(lambda: page.driver.execute_script(loaded), "the annotated copy") == 960

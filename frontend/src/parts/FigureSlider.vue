@@ -2,13 +2,11 @@
 /** A slider with its name and its figure beside it. */
 import { computed } from "vue";
 
+import { threshold } from "@/parts/format";
+
 const value = defineModel<number>({ required: true });
 const props = defineProps<{ label: string; min: number; max: number; step: number }>();
-const shown = computed(() =>
-  props.step < 1
-    ? value.value.toFixed(Number.isInteger(Math.round(1e3 * value.value) / 10) ? 2 : 3)
-    : value.value.toFixed(0),
-);
+const shown = computed(() => (props.step < 1 ? threshold(value.value) : value.value.toFixed(0)));
 </script>
 
 <template>

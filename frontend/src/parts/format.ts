@@ -5,6 +5,12 @@ export function precision(value: number | null | undefined): string {
   return value === null || value === undefined ? "–" : value.toFixed(3);
 }
 
+/** A minimum score or a limit, whole: two digits, or as many as it has. */
+export function threshold(value: number): string {
+  const said = String(Number(value.toFixed(6)));
+  return (said.split(".")[1] ?? "").length > 2 ? said : value.toFixed(2);
+}
+
 /** A duration such as 45 s, 3 min 20 s or 2 h 5 min. */
 export function duration(seconds: number): string {
   const whole = Math.max(0, Math.round(seconds));

@@ -67,5 +67,5 @@ def explain(
     write_text(out, document + "\n")
     everything, above, best, kept = found.funnel()
     click.echo(
-        f"{everything} candidates, {above} above {least:.2g}, {best} of them looked at, {kept} kept: {out}"
+        f"{everything} candidates, {above} above {least:g}, {best} of them looked at, {kept} kept: {out}"
     )

@@ -37,7 +37,7 @@ def show_figures(figures: dict[str, Any]) -> None:
     click.echo(
         f"Measured on {figures['pictures']} pictures, {figures['interpolation']} rule; counts are at IoU 0.5 "
         f"and any score. In {figures['flawless']} everything was found above "
-        f"{figures['minimum_score']:.2g}, and nothing else."
+        f"{figures['minimum_score']:g}, and nothing else."
     )
     if figures["calibration_error"] is not None:
         before = figures.get("calibration_error_before")
@@ -49,7 +49,7 @@ def show_figures(figures: dict[str, Any]) -> None:
 
 def show_mistakes(measured: Measured, minimum_score: float, overlap_limit: float) -> None:
     """Kinds of error, how often each is made and what mending it brings."""
-    width, head = max(map(len, KINDS)), f"above {minimum_score:.2g}"
+    width, head = max(map(len, KINDS)), f"above {minimum_score:g}"
     click.echo(f"\n{'Kinds of error':{width + 2}}  {head:>11}  mAP@.5 if mended")
     for each in mistakes_of(measured, minimum_score, overlap_limit):
         gain = "" if each.gain is None else f"{each.gain:+.3f}"
@@ -61,7 +61,7 @@ def show_confusion(measured: Measured, minimum_score: float, overlap_limit: floa
     made = confusion_of(measured, minimum_score, overlap_limit, 0.5)
     rows, columns = [*measured.classes, "background"], [*measured.classes, "not found"]
     width = max(map(len, (*rows, *columns)))
-    click.echo(f"\nTrue class by row, predicted by column, at minimum score {minimum_score:.2g} and IoU 0.5")
+    click.echo(f"\nTrue class by row, predicted by column, at minimum score {minimum_score:g} and IoU 0.5")
     click.echo(" " * width + "".join(f"  {name:>{max(len(name), 4)}}" for name in columns))
     for name, counts in zip(rows, made.counts.tolist(), strict=True):
         click.echo(f"{name:{width}}" + _row(counts, columns))

@@ -3,6 +3,7 @@
 import { computed } from "vue";
 
 import type { Anatomy, Candidate, Fates } from "@/api/client";
+import { threshold } from "@/parts/format";
 import { SUPPRESSIONS, type Suppression } from "@/views/anatomy/suppressions";
 
 const props = defineProps<{
@@ -37,7 +38,7 @@ const by = computed(() => props.fates?.candidates.find((each) => each.number ===
 const name = (each: Candidate): string => props.anatomy.class_names[each.class_index]!;
 const fate = (each: Candidate): string => {
   if (each.fate === "dropped" && each.suppressor !== null) return `dropped at IoU ${each.overlap!.toFixed(2)}`;
-  if (each.fate === "below the minimum score") return `score under ${props.minimumScore.toFixed(2)}`;
+  if (each.fate === "below the minimum score") return `score under ${threshold(props.minimumScore)}`;
   return each.fate;
 };
 </script>
@@ -101,7 +102,7 @@ const fate = (each: Candidate): string => {
         >
       </template>
       <template v-else-if="selected.fate === 'dropped'"
-        >its score was lowered to {{ selected.left_score.toFixed(3) }}, under {{ minimumScore.toFixed(2) }}.</template
+        >its score was lowered to {{ selected.left_score.toFixed(3) }}, under {{ threshold(minimumScore) }}.</template
       >
       <template v-else-if="selected.fate === 'kept'"
         >kept{{

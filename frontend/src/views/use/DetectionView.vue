@@ -4,7 +4,7 @@ import { computed, nextTick, onBeforeUnmount, onMounted, ref } from "vue";
 import { useRoute } from "vue-router";
 
 import { api, type Detection, take } from "@/api/client";
-import { count, duration } from "@/parts/format";
+import { count, duration, threshold } from "@/parts/format";
 import JobState from "@/parts/jobs/JobState.vue";
 import { useLiveJob } from "@/parts/jobs/liveJob";
 import { useKeys } from "@/state/keys";
@@ -136,13 +136,13 @@ useKeys([
       </div>
       <aside>
         <section>
-          <p class="big" data-test="objects">{{ count(summary.detections ?? 0, "box", "boxes") }}</p>
+          <p class="big" data-test="box-count">{{ count(summary.detections ?? 0, "box", "boxes") }}</p>
           <p class="soft">
             in {{ count(summary.pictures ?? 0, isClip ? "frame" : "picture") }}, {{ duration(summary.seconds ?? 0) }},
             <b data-test="speed">{{ summary.frames_per_second }}</b> frames a second
           </p>
           <p class="soft">
-            {{ detection?.run_name }}, minimum score {{ detection?.minimum_score.toFixed(2) }}, overlap limit
+            {{ detection?.run_name }}, minimum score {{ threshold(detection?.minimum_score ?? 0) }}, overlap limit
             {{ detection?.overlap_limit }}
           </p>
         </section>

@@ -65,7 +65,7 @@ useKeys([
         >
         <a :href="download" data-test="objects-csv"><el-button tag="span" size="small">CSV</el-button></a>
       </header>
-      <p v-if="!objects.length" class="soft">No box was seen on three frames in a row.</p>
+      <p v-if="!objects.length" class="soft">Nothing was seen on three frames.</p>
       <button
         v-for="each in objects"
         :key="each.object"

@@ -41,10 +41,7 @@ const unlabelled = computed(() => {
 const run = computed(() => usable.value.find((each) => `run ${each.id}` === model.value));
 const saved = computed(() => Object.entries(run.value?.minimum_scores ?? {}));
 /** Each model begins with the minimum score that its own validation found best. */
-watch(
-  run,
-  (chosen) => (minimumScore.value = Math.round(100 * (chosen?.minimum_score ?? CONSTANTS.minimum_score)) / 100),
-);
+watch(run, (chosen) => (minimumScore.value = chosen?.minimum_score ?? CONSTANTS.minimum_score));
 const ready = computed(() => Boolean(model.value && source.value && (source.value !== "files" || files.value.length)));
 
 async function load(): Promise<void> {

@@ -82,17 +82,7 @@ def put_side_by_side(
         )
     if first.classes != second.classes:
         raise InputError(f"{first.name} and {second.name} were measured with other classes")
-    (matched, one), (other_matched, two) = _drawn(first, overlap_limit), _drawn(second, overlap_limit)
-    swapped = swap(matched, other_matched, np.random.default_rng(SEED))
-    figures, found = [], []
-    for name, level, kind in [
-        ("mAP at 0.50:0.95", None, None),
-        ("mAP at 0.5", 0, None),
-        *((each, 0, number) for number, each in enumerate(first.classes)),
-    ]:
-        found.append(difference(one, two, swapped, level, kind))
-        figures.append(_figure(name, one.figure(level, kind), two.figure(level, kind), found[-1]))
-    overall = found[0]
+    figures, overall = _compared(first, second, overlap_limit)
     pictures, counts = _pictures(first, second, minimum_score, overlap_limit)
     return SideBySide(in_words(first.name, second.name, overall), figures, pictures, *counts)
 
@@ -130,6 +120,26 @@ def _signed(value: float) -> str:
 
 def _labels(measured: Measured) -> list[list[FrozenBox]]:
     return [picture.boxes for picture in measured.pictures]
+
+
+@lru_cache(maxsize=8)
+def _compared(
+    first: Measured, second: Measured, overlap_limit: float
+) -> tuple[list[FigureCompared], Difference]:
+    """Every figure, and what is said of the first: the minimum score that a slider moves changes none of them."""
+    (matched, one), (other_matched, two) = _drawn(first, overlap_limit), _drawn(second, overlap_limit)
+    swapped = swap(matched, other_matched, np.random.default_rng(SEED))
+    asked = [
+        ("mAP at 0.50:0.95", None, None),
+        ("mAP at 0.5", 0, None),
+        *((name, 0, number) for number, name in enumerate(first.classes)),
+    ]
+    found = [difference(one, two, swapped, level, kind) for _, level, kind in asked]
+    figures = [
+        _figure(name, one.figure(level, kind), two.figure(level, kind), each)
+        for (name, level, kind), each in zip(asked, found, strict=True)
+    ]
+    return figures, found[0]
 
 
 @lru_cache(maxsize=8)

@@ -189,8 +189,9 @@ def _in_words(curve: Saturation, most: int) -> str:
         f"Twice as many pictures ({2 * most}) would bring mAP at 0.50:0.95 from about {curve.now:.2f} to "
         f"between {curve.low:.2f} and {curve.high:.2f}, whichever way the curve goes on. "
     )
-    if curve.gain_low > WORTH:
-        return said + "More pictures are worth the labelling."
-    if curve.gain_high < WORTH:
-        return said + "More of the same pictures bring little; look at labels, size and side instead."
-    return said + "Whether they are worth the labelling cannot be told; more seeds would."
+    advice = {
+        True: "More pictures are worth the labelling.",
+        False: "More of the same pictures bring little; look at labels, size and side instead.",
+        None: "Whether they are worth the labelling cannot be told; more seeds would.",
+    }
+    return said + advice[curve.worth(WORTH)]

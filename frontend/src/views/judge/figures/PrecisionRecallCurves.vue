@@ -4,6 +4,7 @@ import { computed, ref, watch } from "vue";
 
 import { api, type PrecisionRecall, take } from "@/api/client";
 import LineChart from "@/parts/charts/LineChart.vue";
+import { threshold } from "@/parts/format";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { latestOnly } from "@/views/judge/figures/thresholds";
@@ -76,7 +77,7 @@ const marks = computed(() =>
       <el-select v-else v-model="name" size="small" aria-label="Class" style="width: 150px"
         ><el-option v-for="each in names" :key="each" :value="each"
       /></el-select>
-      <span class="soft">The dots are where the minimum score of {{ minimumScore.toFixed(2) }} lies.</span>
+      <span class="soft">The dots are where the minimum score of {{ threshold(minimumScore) }} lies.</span>
     </header>
     <div class="both">
       <LineChart

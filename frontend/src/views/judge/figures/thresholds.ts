@@ -15,7 +15,7 @@ export function useThresholds(act: () => void) {
 
   /** Begin with what the model's own validation found best, unless a score was chosen. */
   function begin(score: number): void {
-    if (!chosen) minimumScore.value = Math.round(score * 100) / 100;
+    if (!chosen) minimumScore.value = score;
     chosen = true;
   }
 

@@ -4,7 +4,7 @@ import { computed, ref } from "vue";
 
 import type { Epoch, Run } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
-import { precision } from "@/parts/format";
+import { precision, threshold } from "@/parts/format";
 import LineChart from "@/parts/charts/LineChart.vue";
 
 const props = defineProps<{ run: Run; epochs: Epoch[]; steps: [number, number][]; xTop: number }>();
@@ -102,7 +102,7 @@ const precisionCurves = computed(() => [
             <th class="number">AP at 0.5</th>
             <th class="number">AP at 0.50:0.95</th>
             <th class="number">Truths</th>
-            <th class="number">Predicted above {{ (best.minimum_score ?? CONSTANTS.minimum_score).toFixed(2) }}</th>
+            <th class="number">Predicted above {{ threshold(best.minimum_score ?? CONSTANTS.minimum_score) }}</th>
           </tr>
         </thead>
         <tbody>

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from avocet.core.score.chance.resampling import LEAST_PICTURES, Resampled, expanded_tail
+from avocet.core.score.chance.resampling import LEAST_PICTURES, Resampled, chosen_part, expanded_tail
 from avocet.core.score.chance.swapping import SAME, Swapped
 
 FORETELLING_SEED = 0
@@ -92,7 +92,7 @@ def difference(
     if np.isnan(amount) or pictures < LEAST_PICTURES:
         nan = float("nan")
         return Difference(amount, nan, nan, chance, nan, same, share)
-    kinds = slice(None) if kind is None else slice(kind, kind + 1)
+    kinds = chosen_part(kind)
     known = ~np.isnan(first.measured[0, kinds])
     truths, unseen = first.truths[kinds][known], first.unseen[kinds][known]
     one_more = (unseen / (truths + unseen)).mean(axis=0)

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 from scipy import sparse, stats
 
 from avocet.core.boxes import Array
-from avocet.core.score.measurement import RECALL_POINTS, MatchedPictures, sum_up
+from avocet.core.score.measurement import RECALL_POINTS, MatchedPictures
 from avocet.core.score.recalls import precision_over_recalls
 
 RESAMPLES = 1000
@@ -49,11 +49,11 @@ class Resampled:
 
     def figure(self, level: int | None = None, kind: int | None = None) -> float:
         """The figure as measured, at one threshold's place or all, of one class or the mean; NaN without truths."""
-        return float(_mean(self.measured[_part(level), _part(kind), None])[0])
+        return float(mean_figure(self.measured[chosen_part(level), chosen_part(kind), None])[0])
 
     def drawn(self, level: int | None = None, kind: int | None = None) -> Array:
         """(R,) the same figure of each resample."""
-        return _mean(self.average_precision[_part(level), _part(kind)])
+        return mean_figure(self.average_precision[chosen_part(level), chosen_part(kind)])
 
     def interval(
         self, level: int | None = None, kind: int | None = None, share: float = 0.95
@@ -87,13 +87,13 @@ class Resampled:
             return float("nan"), float("nan")
         tail = expanded_tail((1 - share) / 2, pictures)
         drawn, measured = (
-            self.average_precision[_part(level), _part(kind)],
-            self.measured[_part(level), _part(kind)],
+            self.average_precision[chosen_part(level), chosen_part(kind)],
+            self.measured[chosen_part(level), chosen_part(kind)],
         )
-        truths, unseen = self.truths[_part(kind)], self.unseen[_part(kind)]
-        missed = _mean(drawn * truths / (truths + unseen))
+        truths, unseen = self.truths[chosen_part(kind)], self.unseen[chosen_part(kind)]
+        missed = mean_figure(drawn * truths / (truths + unseen))
         lucky = (drawn * truths + unseen) / (truths + unseen)
-        found = _mean(np.where(measured[:, :, None] > 0, drawn, lucky))
+        found = mean_figure(np.where(measured[:, :, None] > 0, drawn, lucky))
         bias = max(0.0, float(self.drawn(level, kind).mean()) - value)
         low, high = np.quantile(missed, tail) - bias, np.quantile(found, 1 - tail)
         return max(0.0, min(float(low), value)), min(1.0, max(float(high), value))
@@ -163,7 +163,13 @@ def resample(
             truths[number, part] = weights[owners[kinds == number]].sum(axis=0)
             made[:, number, part] = weighted_precision(matched, number, weights, truths[number, part], span)
     holding = np.bincount(np.unique(np.stack([kinds, owners]), axis=1)[0], minlength=classes)
-    measured = sum_up(matched).average_precision[:, :, span]
+    once = np.ones((matched.pictures, 1))
+    measured = np.full((levels, classes), np.nan)
+    for number, count in enumerate(np.bincount(kinds, minlength=classes).tolist()):
+        if count:
+            measured[:, number] = weighted_precision(matched, number, once, np.array([float(count)]), span)[
+                :, 0
+            ]
     return Resampled(measured, made, truths, unseen, holding, len(np.unique(owners)))
 
 
@@ -206,11 +212,12 @@ def weighted_precision(
     return made
 
 
-def _part(place: int | None) -> slice:
+def chosen_part(place: int | None) -> slice:
+    """One threshold or class by its place, or all of them."""
     return slice(None) if place is None else slice(place, place + 1)
 
 
-def _mean(values: Array) -> Array:
+def mean_figure(values: Array) -> Array:
     """(R,) mean over thresholds and classes of (T, K, R) values; NaN are left out."""
     known = ~np.isnan(values)
     total, count = np.where(known, values, 0).sum(axis=(0, 1)), known.sum(axis=(0, 1))

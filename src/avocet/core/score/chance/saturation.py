@@ -76,8 +76,8 @@ class Saturation:
         The same of the gain over the greatest number of pictures measured.
     now : float
         The curve at the greatest number of pictures measured.
-    measured, curve : (N,) ndarray of float64
-        Numbers of pictures, and the best curve there; see `at`.
+    top, fall, shape, most
+        The best curve is ``top − fall · shape(pictures / most)``; see `at`.
     """
 
     family: str
@@ -92,6 +92,12 @@ class Saturation:
     fall: float
     shape: Falling
     most: float
+
+    def worth(self, gain: float) -> bool | None:
+        """Whether so many pictures bring more than a gain; None where curves that fit disagree."""
+        if self.gain_low > gain:
+            return True
+        return False if self.gain_high < gain else None
 
     def at(self, pictures: ArrayLike) -> Array:
         """The best curve at numbers of pictures."""

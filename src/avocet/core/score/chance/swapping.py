@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from avocet.core.boxes import Array
-from avocet.core.score.chance.resampling import CHUNK, RESAMPLES, weighted_precision
+from avocet.core.score.chance.resampling import CHUNK, RESAMPLES, chosen_part, mean_figure, weighted_precision
 from avocet.core.score.measurement import MatchedPictures
 
 SAME = 1e-12
@@ -40,13 +40,9 @@ class Swapped:
         float
             Above 0, at most 1; the exchange that was measured counts among them. NaN without truths.
         """
-        levels = slice(None) if level is None else slice(level, level + 1)
-        kinds = slice(None) if kind is None else slice(kind, kind + 1)
-        gaps = (self.second - self.first)[levels, kinds]
-        known = ~np.isnan(gaps[:, :, :1]).all(axis=(0, 2))
-        if np.isnan(amount) or not known.any():
+        if np.isnan(amount):
             return float("nan")
-        means = gaps[:, known].mean(axis=(0, 1))
+        means = mean_figure((self.second - self.first)[chosen_part(level), chosen_part(kind)])
         as_great = int((np.abs(means) >= abs(amount) - SAME).sum())
         return (1 + as_great) / (1 + len(means))
 
