@@ -330,6 +330,8 @@ def test_two_side_by_side_in_words(frozen, tmp_path):
     assert "half.json measures −" in put_side_by_side(second, first, 0.5, 1).words
     assert made.only_second == 2 and made.both_right == made.only_first == made.neither == 0
     assert made.figures[0].second == 1 and made.figures[0].low is None
+    assert {each.verdict for each in made.figures} <= {"too few to tell", ""}
+    assert made.figures[0].verdict == "too few to tell"
     assert put_side_by_side(second, second, 0.5, 1).words == "all.json and all.json find the same."
     training = measure_detections(
         frozen, tmp_path / "t.json", results(frozen[4], Part.TRAINING), Part.TRAINING

@@ -111,8 +111,8 @@ def evaluate(
         made = put_side_by_side(other, measured, least, limit)
         click.echo(f"\n{made.words}")
         for each in made.figures:
-            sign = "more than chance" if each.more_than_chance else "can be chance"
-            click.echo(f"  {each.name}: {number(each.second)} against {number(each.first)}, {sign}")
+            said = f", {each.verdict}" if each.verdict else ""
+            click.echo(f"  {each.name}: {number(each.second)} against {number(each.first)}{said}")
 
 
 def _measure(

@@ -14,18 +14,18 @@ from avocet.work.judge.opened import Measured
 
 def show_figures(figures: dict[str, Any]) -> None:
     """AP by class with its interval and counts, mAP by size, recall."""
-    width = max(5, *map(len, figures["classes"]))
-    click.echo(f"{'class':{width}}   AP@.5  95 % interval      AP  truths  hits  false alarms  misses")
+    width, ranged = max(5, *map(len, figures["classes"])), figures["resamples"] > 0
+    click.echo(f"{'class':{width}}   AP@.5  95 % range         AP  truths  hits  false alarms  misses")
     for name, entry in figures["classes"].items():
         counts = f"{entry['truths']:6}  {entry['hits']:4}  {entry['false_alarms']:12}  {entry['misses']:6}"
-        between = _between(entry["ap50_interval"])
+        between = _between(entry["ap50_interval"], entry["ap50"] if ranged else None)
         click.echo(f"{name:{width}}  {number(entry['ap50'])}  {between}  {number(entry['ap'])}  {counts}")
-    between = _between(figures["map50_interval"])
+    between = _between(figures["map50_interval"], figures["map50"] if ranged else None)
     click.echo(f"{'mean':{width}}  {number(figures['map50'])}  {between}  {number(figures['map'])}")
     small, medium = figures["area_bounds"]
     sizes = ", ".join(
         f"{size} {number(entry['map']).strip()}"
-        + (f" ({_between(held)})" if (held := entry["interval"]) else "")
+        + (f" ({_between(held, entry['map'])})" if (held := entry["interval"]) else "")
         for size, entry in figures["sizes"].items()
     )
     recalls = ", ".join(f"{number(value).strip()} at {limit}" for limit, value in figures["recall"].items())
@@ -87,5 +87,8 @@ def _row(counts: Sequence[int], columns: Sequence[str]) -> str:
     )
 
 
-def _between(held: Sequence[float] | None) -> str:
-    return f"{held[0]:.3f} to {held[1]:.3f}" if held else " " * 14
+def _between(held: Sequence[float] | None, figure: float | None) -> str:
+    """A range; of a figure without one there were too few pictures, or another rule was asked for."""
+    if held:
+        return f"{held[0]:.3f} to {held[1]:.3f}"
+    return f"{'' if figure is None else 'too few':14}"

@@ -215,7 +215,7 @@ useKeys([{ keys: ["Shift+c"], label: "Swap the two", run: swap }]);
                   </td>
                   <td class="number soft">{{ range(each.low, each.high) }}</td>
                   <td :class="each.more_than_chance ? 'sure' : 'soft'">
-                    {{ each.more_than_chance ? "more than chance" : "can be chance" }}
+                    {{ each.verdict }}
                   </td>
                 </tr>
               </tbody>

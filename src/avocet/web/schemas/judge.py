@@ -322,6 +322,7 @@ class FigureCompared(Schema):
     low: float | None
     high: float | None
     more_than_chance: bool
+    verdict: str
 
 
 class PictureCompared(Schema):

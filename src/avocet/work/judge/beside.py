@@ -29,6 +29,15 @@ class FigureCompared:
     high: float | None
     more_than_chance: bool
 
+    @property
+    def verdict(self) -> str:
+        """In words; nothing where one of the two has no such figure."""
+        if self.more_than_chance:
+            return "more than chance"
+        if self.first is None or self.second is None:
+            return ""
+        return "too few to tell" if self.low is None else "can be chance"
+
 
 @dataclass(frozen=True)
 class PictureCompared:
