@@ -2,7 +2,7 @@ import numpy as np
 import pytest
 import torch
 
-from avocet.detector.model.predictor import as_input
+from avocet.detector.engines.torch_engine import as_input
 from avocet.detector.pictures.augmentation import Augmentation, Sample, collage, copy_in, place, turn
 from avocet.detector.pictures.colours import drawn_light, lit, recolour, shift_colours
 

@@ -6,6 +6,7 @@ import torch
 
 from avocet.core.errors import InputError
 from avocet.core.raw.decode import decode
+from avocet.detector.engines.torch_engine import TorchEngine
 from avocet.detector.model.bundle import read_bundle, write_bundle
 from avocet.detector.model.card import ModelCard
 from avocet.detector.model.network import Network
@@ -53,7 +54,7 @@ def test_a_bundle_keeps_the_levels(tmp_path, counts):
     write_bundle(path, card, network.state_dict())
     read, again = read_bundle(path)
     assert read == card and again.anchors == counts
-    found = Predictor(read, again).candidates([np.zeros((54, 96, 3), np.uint8)], 0.0001)[0]
+    found = Predictor(read, TorchEngine(again)).candidates([np.zeros((54, 96, 3), np.uint8)], 0.0001)[0]
     assert len(found.scores) and (np.diff(found.scores) <= 0).all()
 
 
@@ -80,10 +81,10 @@ def test_scores_are_calibrated_and_their_minimum_with_them():
     mapped = plain.model_copy(update={"calibration": (-2.0, 0.7, 0.4)})
     pixels = [np.random.default_rng(0).integers(0, 255, (96, 96, 3), dtype=np.uint8)]
     weights = network.state_dict()
-    first = Predictor(plain, network).candidates(pixels, 0.005)[0]
+    first = Predictor(plain, TorchEngine(network)).candidates(pixels, 0.005)[0]
     other = Network(size_named("stint"), 2)
     other.load_state_dict(weights)
-    second = Predictor(mapped, other).candidates(pixels, 0.005)[0]
+    second = Predictor(mapped, TorchEngine(other)).candidates(pixels, 0.005)[0]
     np.testing.assert_allclose(second.boxes, first.boxes)
     np.testing.assert_allclose(second.scores, mapped.score_map(first.scores), rtol=1e-9)
 

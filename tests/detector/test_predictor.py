@@ -9,6 +9,7 @@ import torch
 from avocet.core.detections import PictureTruth
 from avocet.core.raw.candidates import MOST_CANDIDATES, Candidates
 from avocet.core.raw.letterbox import letterbox
+from avocet.detector.engines.torch_engine import TorchEngine
 from avocet.detector.model.card import ModelCard
 from avocet.detector.model.network import Network
 from avocet.detector.model.predictor import Predictor, candidates_of
@@ -71,7 +72,7 @@ def predictor():
     network = Network(size_named("stint"), 2)
     for head in network.heads:
         head.bias.data[:] = 0  # an untrained network that nevertheless speaks up everywhere
-    return Predictor(CARD, network)
+    return Predictor(CARD, TorchEngine(network))
 
 
 def noise(seed, height, width):
@@ -93,7 +94,9 @@ def test_pictures_of_all_sizes_at_once_are_as_one_by_one(predictor):
 @pytest.mark.parametrize("name", list(SIZES))
 def test_every_size_gives_one_answer_a_cell_and_anchor(name):
     network = Network(size_named(name), 3).eval()
-    predictor = Predictor(CARD.model_copy(update={"size": name, "classes": ["a", "b", "c"]}), network)
+    predictor = Predictor(
+        CARD.model_copy(update={"size": name, "classes": ["a", "b", "c"]}), TorchEngine(network)
+    )
     levels = predictor.raw(np.zeros((2, 64, 96, 3), np.uint8))
     assert [level.shape for level in levels] == [(2, 3, 8, 8, 12), (2, 3, 8, 4, 6), (2, 3, 8, 2, 3)]
     assert all(np.isfinite(level).all() for level in levels)
@@ -135,7 +138,7 @@ def test_a_model_lays_its_own_colour_around_pictures():
     given = {}
     for padding in ((10, 200, 90), (114, 114, 114)):
         card = CARD.model_copy(update={"padding": padding})
-        predictor = Predictor(card, copy.deepcopy(network))
+        predictor = Predictor(card, TorchEngine(copy.deepcopy(network)))
         laid = lay_in(pixels, letterbox(90, 40, 96), padding)
         given[padding] = predictor.raw_of(pixels)
         for one, other in zip(given[padding], predictor.raw(laid[None]), strict=True):

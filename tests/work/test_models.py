@@ -13,9 +13,9 @@ from avocet.work.judge.evaluations import (
 )
 from avocet.work.models.bundles import bundles_of, choose_minimum_scores
 from avocet.work.models.ensembles import get_ensemble, make_ensemble
-from avocet.work.models.opening import open_model
+from avocet.work.models.opening import open_bundles
 from avocet.work.train.runs import extend_run, get_run, model_path, start_run
-from avocet.work.use.detections import get_detection, start_detection
+from avocet.work.use.detections import Source, get_detection, start_detection
 from tests.work.conftest import QUICK
 
 
@@ -33,7 +33,7 @@ def test_minimum_scores_are_kept_with_the_model(trained, frames, tmp_path):
     assert card.minimum_scores == {"roll": 0.75, "ring": 0.0} and same == weights
     with sessions.begin() as session:
         detection = start_detection(
-            session, folder, run_id, {"pictures": True}, 0.99, 0.5, chosen_scores=True
+            session, folder, run_id, Source(pictures=True), {"minimum_score": 0.99}, chosen_scores=True
         )
         detection_id, job_id = detection.id, detection.job_id
     run_job(sessions, folder, job_id)
@@ -56,7 +56,7 @@ def test_an_ensemble_is_measured_and_used_like_a_model(trained):
         plain = make_ensemble(
             session, folder, 1, "plain", [(run_id, 1.0), (second_id, 1.0)], method="suppression"
         )
-        opened = [open_model(bundles_of(session, folder, None, each)) for each in (made, plain)]
+        opened = [open_bundles(bundles_of(session, folder, None, each)) for each in (made, plain)]
         assert [each.about["method"] for each in opened] == ["fusion", "suppression"]
         ensemble_id = made.id
         assert made.name == "Stint 1 + Stint 2"
@@ -73,7 +73,7 @@ def test_an_ensemble_is_measured_and_used_like_a_model(trained):
             session, folder, 1, Order(ensemble_id=ensemble_id, snapshot_id=snapshot_id)
         )
         detection = start_detection(
-            session, folder, None, {"pictures": True}, 0.01, 0.5, ensemble_id=ensemble_id
+            session, folder, None, Source(pictures=True), {"minimum_score": 0.01}, ensemble_id=ensemble_id
         )
         jobs = (evaluation.job_id, detection.job_id)
         ids = (evaluation.id, detection.id)

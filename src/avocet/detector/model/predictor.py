@@ -5,17 +5,14 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import torch
 from numpy.typing import NDArray
-from torch import Tensor
 
 from avocet.core.raw.candidates import Candidates, in_picture
 from avocet.core.raw.decode import decode
 from avocet.core.raw.letterbox import Letterbox, letterbox
-from avocet.detector.model.bundle import read_bundle
+from avocet.detector.engines.engine import Engine
+from avocet.detector.engines.opening import open_engine
 from avocet.detector.model.card import ModelCard
-from avocet.detector.model.device import bfloat16_pays, chosen_device
-from avocet.detector.model.network import Network
 from avocet.detector.pictures.resizing import lay_in
 
 
@@ -56,16 +53,12 @@ class Predictor:
     Parameters
     ----------
     card : ModelCard
-    network : Network
-        Taken over: its normalisations are folded into its convolutions.
+    engine : Engine
+        What computes the network.
     """
 
-    def __init__(self, card: ModelCard, network: Network) -> None:
-        self.card = card
-        self.device = chosen_device()
-        network.fold()
-        self._network = network.to(self.device).to(memory_format=torch.channels_last)  # type: ignore[call-overload]
-        self.bfloat16 = bfloat16_pays(self.device)
+    def __init__(self, card: ModelCard, engine: Engine) -> None:
+        self.card, self.engine = card, engine
 
     @property
     def classes(self) -> list[str]:
@@ -82,13 +75,15 @@ class Predictor:
             "snapshot": card.snapshot,
             "epoch": card.metrics.get("epoch"),
             "minimum_score": card.minimum_score,
+            "minimum_scores": card.minimum_scores,
             "calibration": card.calibration,
+            "engine": self.engine.name,
         }
 
     @classmethod
     def from_bundle(cls, path: Path) -> "Predictor":
         """Read a model bundle. Raises `InputError` if it is not one."""
-        return cls(*read_bundle(path))
+        return cls(*open_engine(path))
 
     def candidates(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]:
         """Candidate boxes of pictures of any size, each in its own pixels.
@@ -124,28 +119,4 @@ class Predictor:
 
     def raw(self, inputs: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
         """Raw outputs, level by level, of (B, H, W, 3) uint8 inputs."""
-        return forward(self._network, inputs, self.device, self.bfloat16)
-
-
-@torch.inference_mode()
-def forward(
-    network: Network, inputs: NDArray[np.uint8], device: torch.device, bfloat16: bool
-) -> list[NDArray[np.float32]]:
-    """Run a network on uint8 inputs without keeping gradients."""
-    with torch.autocast(device.type, torch.bfloat16, enabled=bool(bfloat16)):
-        outputs = network(as_input(inputs, device))
-    return [level.float().cpu().numpy() for level in outputs]
-
-
-def as_input(
-    pixels: NDArray[np.uint8], device: torch.device, light: NDArray[np.float32] | None = None
-) -> Tensor:
-    """(B, H, W, 3) uint8 pixels as the network's (B, 3, H, W) float input in channels-last memory.
-
-    ``light`` has (B, 3) factors for red, green and blue.
-    """
-    values = torch.from_numpy(pixels).to(device).permute(0, 3, 1, 2).float()
-    if light is None:
-        return values.div_(255)
-    factors = torch.from_numpy(light).to(device)[:, :, None, None] / 255
-    return values.mul_(factors).clamp_(max=1)
+        return self.engine.raw(inputs)

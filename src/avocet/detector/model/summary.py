@@ -8,9 +8,9 @@ import numpy as np
 import torch
 from torch import Tensor, nn
 
+from avocet.detector.engines.torch_engine import forward
 from avocet.detector.model.device import bfloat16_pays, chosen_device
 from avocet.detector.model.network import ConvUnit, Network
-from avocet.detector.model.predictor import forward
 from avocet.detector.model.sizes import size_named
 
 TIMED = 5

@@ -15,11 +15,11 @@ from torch.optim.swa_utils import get_ema_multi_avg_fn
 
 from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
+from avocet.detector.engines.torch_engine import as_input
 from avocet.detector.model.bundle import write_bundle
 from avocet.detector.model.card import ModelCard, read_bundle_parts
 from avocet.detector.model.device import bfloat16_pays, chosen_device
 from avocet.detector.model.network import Network
-from avocet.detector.model.predictor import as_input
 from avocet.detector.model.sizes import STRIDES, size_named
 from avocet.detector.model.starting import StartingWeights, Transfer, take_weights
 from avocet.detector.pictures.batches import Batch, HeldOutPictures, TrainingPictures

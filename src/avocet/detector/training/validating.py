@@ -12,9 +12,10 @@ from avocet.core.score.calibration import calibrate
 from avocet.core.score.measurement import match_pictures
 from avocet.core.score.operating import best_f1_score, operating_curve
 from avocet.core.score.precision import evaluate
+from avocet.detector.engines.torch_engine import as_input
 from avocet.detector.model.card import ModelCard
 from avocet.detector.model.network import Network
-from avocet.detector.model.predictor import as_input, candidates_of
+from avocet.detector.model.predictor import candidates_of
 from avocet.detector.pictures.batches import HeldOutPictures
 from avocet.detector.targets.anchors import level_arrays
 from avocet.detector.targets.loss import LossWeights, detection_loss

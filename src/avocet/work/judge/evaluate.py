@@ -31,7 +31,7 @@ from avocet.work.judge.sent import (
     strange_categories,
 )
 from avocet.work.models.bundles import Bundles, bundles_of
-from avocet.work.models.opening import open_model
+from avocet.work.models.opening import open_bundles
 from avocet.work.snapshots.frozen import Frozen, labelled_pictures, truth_in
 from avocet.work.snapshots.snapshots import read_snapshot
 
@@ -92,7 +92,7 @@ def _evaluate(task: Task[ForEvaluation]) -> Evaluated:
         overlap_limit, lowest_score = 1.0, EVERY_SCORE
     else:
         assert wanted.bundles is not None
-        predictor = open_model(wanted.bundles)
+        predictor = open_bundles(wanted.bundles)
         unknown = _unknown(predictor, frozen, wanted.settings["class_map"])
         if len(unknown) == len(frozen.classes):
             strangers = [name for name in predictor.classes if name not in wanted.settings["class_map"]]

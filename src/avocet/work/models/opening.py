@@ -6,7 +6,7 @@ from avocet.detector.model.predictor import Predictor
 from avocet.work.models.bundles import Bundles
 
 
-def open_model(bundles: Bundles) -> Finder:
+def open_bundles(bundles: Bundles) -> Finder:
     """Read the files. Raises `InputError` if one is no bundle."""
     members = [Predictor.from_bundle(path) for path in bundles.paths]
     if len(members) == 1:

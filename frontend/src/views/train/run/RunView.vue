@@ -12,6 +12,7 @@ import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { measure } from "@/views/judge/measureOrder";
 import { copySettings, useDraft } from "@/views/train/ahead/runSettings";
+import ModelDownload from "@/views/train/run/ModelDownload.vue";
 import RunCurves from "@/views/train/run/RunCurves.vue";
 import RunFacts from "@/views/train/run/RunFacts.vue";
 import RunLog from "@/views/train/run/RunLog.vue";
@@ -34,7 +35,6 @@ const page = ref("curves");
 const pages = ["curves", "watch", "try", "log", "facts"] as const;
 const extending = ref(false);
 const more = ref(10);
-const modelLink = ref<HTMLAnchorElement>();
 
 const job = computed(() => (run.value ? live(run.value.job) : null));
 const active = computed(() => job.value?.state === "running" || job.value?.state === "waiting");
@@ -140,7 +140,6 @@ useKeys([
     label: "Extend by more epochs",
     run: () => job.value?.state === "done" && (extending.value = true),
   },
-  { keys: ["Shift+d"], label: "Download model", run: () => modelLink.value?.click() },
 ]);
 </script>
 
@@ -170,14 +169,7 @@ useKeys([
         </form>
       </el-popover>
       <el-button v-if="run && !active" data-test="copy-run" @click="goOn">New run from this</el-button>
-      <a
-        v-if="run?.has_model"
-        ref="modelLink"
-        v-hint="'Download model'"
-        :href="`/api/v1/runs/${runId}/model/best`"
-        data-test="download-model"
-        ><el-button tag="span">Download model</el-button></a
-      >
+      <ModelDownload v-if="run?.has_model" :run-id="runId" />
       <el-button
         v-if="run?.has_model"
         v-hint="'Measure this run on the validation part'"

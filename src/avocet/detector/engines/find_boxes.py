@@ -1,0 +1,217 @@
+"""Find boxes with an exported model: NumPy and ONNX Runtime, nothing else.
+
+    python find_boxes.py model.onnx picture.jpg another.png
+
+prints one line of JSON a picture: class, score and box ``[x1, y1, x2, y2]`` in pixels of the picture. Portable
+pixmaps (``.ppm``) and arrays (``.npy``, height × width × 3 of uint8) are read as they are, other pictures by
+Pillow where it is installed. In a program:
+
+    model = ExportedModel("model.onnx")
+    for found in model.find(pixels):
+        print(found["class"], found["score"], found["box"])
+
+This file stands alone: it may be copied, changed and shipped beside the model.
+"""
+
+import json
+import math
+import sys
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import onnxruntime
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+
+MOST = 1000
+MEASURING = 0.005
+CALIBRATED = 0.05
+
+
+class ExportedModel:
+    """An exported model.
+
+    ``minimum_score`` and ``overlap_limit`` are those of the model unless given.
+    """
+
+    def __init__(
+        self, path: str | Path, minimum_score: float | None = None, overlap_limit: float = 0.5
+    ) -> None:
+        self._session = onnxruntime.InferenceSession(str(path), providers=["CPUExecutionProvider"])
+        self.card = json.loads(self._session.get_modelmeta().custom_metadata_map["card"])
+        self.classes = self.card["classes"]
+        default = self.card["minimum_score"] if minimum_score is None else minimum_score
+        own = self.card["minimum_scores"] if minimum_score is None else {}
+        self._least = np.array([own.get(name, default) for name in self.classes])
+        self._overlap_limit = overlap_limit
+
+    def find(self, pixels: Array) -> list[dict[str, Any]]:
+        """Boxes of a picture, (height, width, 3) uint8, best score first."""
+        given, place = self._laid_in(pixels)
+        raw = self._raw(given)
+        boxes, scores, classes = self._decoded(raw)
+        height, width = pixels.shape[:2]
+        scale_x, scale_y, left, top = place
+        boxes = (boxes - [left, top, left, top]) / [scale_x, scale_y, scale_x, scale_y]
+        boxes = np.clip(boxes, 0, [width, height, width, height])
+        seen = (scores >= self._least.min()) & (boxes[:, 2] > boxes[:, 0]) & (boxes[:, 3] > boxes[:, 1])
+        order = np.flatnonzero(seen)
+        order = order[np.argsort(-scores[order], kind="stable")[:MOST]]
+        order = order[scores[order] >= self._least[classes[order]]]
+        kept = suppressed(boxes[order], classes[order], self._overlap_limit)
+        return [
+            {"class": self.classes[classes[n]], "score": float(scores[n]), "box": boxes[n].tolist()}
+            for n in order[kept]
+        ]
+
+    def _raw(self, given: Array) -> list[tuple[int, Array, Array]]:
+        """Raw outputs: (anchors, 5 + classes, rows, columns) for each level that is used."""
+        depth = 5 + len(self.classes)
+        levels = []
+        for stride, anchors in zip(self.card["strides"], self.card["anchors"], strict=True):
+            if anchors:
+                values = self._session.run([f"stride_{stride}"], {"pixels": given[None]})[0]
+                values = values.reshape(
+                    len(anchors), depth, given.shape[0] // stride, given.shape[1] // stride
+                )
+                levels.append((stride, np.array(anchors, dtype=float), values.astype(float)))
+        return levels
+
+    def _laid_in(self, pixels: Array) -> tuple[Array, tuple[float, float, int, int]]:
+        """The picture scaled into the network's input, centred and padded."""
+        height, width = pixels.shape[:2]
+        side, step = self.card["side"], 32
+        scale = side / max(width, height)
+        inner_width, inner_height = (min(side, max(1, round(each * scale))) for each in (width, height))
+        input_width, input_height = (math.ceil(each / step) * step for each in (inner_width, inner_height))
+        left, top = (input_width - inner_width) // 2, (input_height - inner_height) // 2
+        made = np.empty((input_height, input_width, 3), dtype=np.uint8)
+        made[:] = self.card["padding"]
+        made[top : top + inner_height, left : left + inner_width] = scaled(pixels, inner_width, inner_height)
+        return made, (inner_width / width, inner_height / height, left, top)
+
+    def _decoded(self, raw: list[tuple[int, Array, Array]]) -> tuple[Array, Array, Array]:
+        """Boxes in pixels of the input, scores and classes of every anchor of every cell."""
+        parts = []
+        for stride, anchors, values in raw:
+            _, _, rows, columns = values.shape
+            flat = values.transpose(2, 3, 0, 1)
+            row, column = np.mgrid[:rows, :columns]
+            cell = np.stack([column, row], axis=-1)[:, :, None]
+            centre = (cell + 0.5 + self.card["reach"] * (sigmoid(flat[..., 0:2]) - 0.5)) * stride
+            half = anchors * np.exp(np.minimum(flat[..., 2:4], 6.0)) / 2
+            by_class = sigmoid(flat[..., 4:5]) * sigmoid(flat[..., 5:])
+            parts.append(
+                (
+                    np.concatenate([centre - half, centre + half], axis=-1).reshape(-1, 4),
+                    by_class.reshape(-1, len(self.classes)),
+                )
+            )
+        boxes, by_class = (np.concatenate(each) for each in zip(*parts, strict=True))
+        classes = by_class.argmax(axis=1)
+        return boxes, self._calibrated(by_class.max(axis=1)), classes
+
+    def _calibrated(self, scores: Array) -> Array:
+        """Scores as its validation has shown them to be right: beta calibration (Kull et al., 2017)."""
+        if self.card["calibration"] is None:
+            return scores
+        base, rise, fall = self.card["calibration"]
+        values = np.clip(scores, 1e-12, 1 - 1e-12)
+        fitted = base + rise * np.log(values / CALIBRATED) - fall * np.log((1 - values) / (1 - CALIBRATED))
+        lowest = math.log(MEASURING / (1 - MEASURING))
+        share = np.log(values / MEASURING) / math.log(CALIBRATED / MEASURING)
+        return sigmoid(np.where(values < CALIBRATED, lowest + share * (base - lowest), fitted))
+
+
+def sigmoid(values: Array) -> Array:
+    """1 / (1 + exp(-values)) without overflow."""
+    halves: Array = 0.5 * (1 + np.tanh(0.5 * values))
+    return halves
+
+
+def suppressed(boxes: Array, classes: Array, overlap_limit: float) -> list[int]:
+    """Places of the boxes that no better box of their class overlaps; best come first."""
+    areas = (boxes[:, 2] - boxes[:, 0]) * (boxes[:, 3] - boxes[:, 1])
+    kept: list[int] = []
+    for place in range(len(boxes)):
+        rivals = [each for each in kept if classes[each] == classes[place]]
+        low = np.maximum(boxes[rivals, :2], boxes[place, :2])
+        high = np.minimum(boxes[rivals, 2:], boxes[place, 2:])
+        shared = np.clip(high - low, 0, None).prod(axis=1)
+        if not (shared / (areas[rivals] + areas[place] - shared) > overlap_limit).any():
+            kept.append(place)
+    return kept
+
+
+def scaled(pixels: Array, width: int, height: int) -> Array:
+    """A picture of another size: a triangle filter as wide as an output pixel, axis after axis."""
+    if pixels.shape[1] == width and pixels.shape[0] == height:
+        return pixels
+    size_x, size_y = float(pixels.shape[1]), float(pixels.shape[0])
+    # Very large pictures are first averaged over whole blocks.
+    block_x, block_y = max(1, int(size_x / width / 3)), max(1, int(size_y / height / 3))
+    if block_x > 1 or block_y > 1:
+        pixels = averaged(pixels, block_x, block_y)
+        size_x, size_y = size_x / block_x, size_y / block_y
+    made = np.tensordot(weights(pixels.shape[1], size_x, width), pixels.astype(float), axes=(1, 1))
+    made = np.clip(np.floor(made + 0.5), 0, 255)
+    made = np.tensordot(weights(pixels.shape[0], size_y, height), made, axes=(1, 1))
+    made = np.clip(np.floor(made + 0.5), 0, 255).astype(np.uint8)
+    return made
+
+
+def averaged(pixels: Array, block_x: int, block_y: int) -> Array:
+    """Means over blocks; those at the far edges may be smaller."""
+    x, y = np.arange(0, pixels.shape[1], block_x), np.arange(0, pixels.shape[0], block_y)
+    sums = np.add.reduceat(np.add.reduceat(pixels.astype(float), y, axis=0), x, axis=1)
+    counts = np.outer(np.diff([*y, pixels.shape[0]]), np.diff([*x, pixels.shape[1]]))
+    means: Array = np.floor(sums / counts[..., None] + 0.5).astype(np.uint8)
+    return means
+
+
+def weights(count: int, size: float, wanted: int) -> Array:
+    """(wanted, count) shares of input pixels in each output pixel."""
+    scale = size / wanted
+    reach = max(scale, 1.0)
+    middles = (np.arange(wanted) + 0.5) * scale
+    first = np.clip(np.floor(middles - reach + 0.5), 0, None)
+    last = np.clip(np.floor(middles + reach + 0.5), None, count)
+    places = np.arange(count)
+    shares = np.clip(1 - np.abs((places + 0.5 - middles[:, None]) / reach), 0, None)
+    shares[(places < first[:, None]) | (places >= last[:, None])] = 0
+    shares /= shares.sum(axis=1, keepdims=True)
+    return np.asarray(shares)
+
+
+def read(path: Path) -> Array:
+    """Pixels of a picture's file."""
+    if path.suffix == ".npy":
+        pixels: Array = np.load(path, allow_pickle=False)
+        return pixels
+    if path.suffix == ".ppm":
+        kind, width, height, most, _ = path.read_bytes().split(maxsplit=4)
+        if kind != b"P6" or most != b"255":
+            raise SystemExit(f"{path} is not a portable pixmap of 8 bits")
+        # Behind the largest value stands one white space, however the pixels begin.
+        content = path.read_bytes()[-int(width) * int(height) * 3 :]
+        return np.frombuffer(content, dtype=np.uint8).reshape(int(height), int(width), 3)
+    try:
+        from PIL import Image, ImageOps
+    except ImportError:
+        raise SystemExit(f"{path}: to read this kind of picture, install Pillow") from None
+    return np.asarray(ImageOps.exif_transpose(Image.open(path)).convert("RGB"))
+
+
+def main() -> None:
+    """Print what is found in each picture."""
+    if len(sys.argv) < 3:
+        raise SystemExit("usage: python find_boxes.py model.onnx picture [picture ...]")
+    model = ExportedModel(sys.argv[1])
+    for name in sys.argv[2:]:
+        print(json.dumps({"name": name, "boxes": model.find(read(Path(name)))}))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,128 @@
+"""Which engine computes a bundle, and the graph that is kept beside it."""
+
+import hashlib
+import os
+from contextlib import suppress
+from importlib.util import find_spec
+from pathlib import Path
+
+from avocet.core.errors import InputError
+from avocet.detector.engines.engine import Engine
+from avocet.detector.model.card import ModelCard, read_bundle_parts
+from avocet.files import write_bytes
+
+GRAPH_WRITER = 1
+"""Raised whenever the same weights would make another graph."""
+
+LARGEST_GRAPH = 600_000_000
+
+GPU_SIGNS = ("/dev/nvidiactl", "/dev/nvidia0", "/proc/driver/nvidia", "/dev/kfd", "/dev/dxg")
+"""What a driver of a GPU that torch could use leaves on the machine."""
+
+
+def open_engine(path: Path) -> tuple[ModelCard, Engine]:
+    """Read a model bundle and make what computes it ready.
+
+    On a processor that is ONNX Runtime, which takes a half to a third of torch's time; its graph is made
+    once and kept beside the bundle, so that later neither torch nor the weights are needed. On a GPU, or
+    where ONNX Runtime is missing, it is torch.
+
+    Parameters
+    ----------
+    path : Path
+
+    Returns
+    -------
+    card : ModelCard
+    engine : Engine
+
+    Raises
+    ------
+    InputError
+        If the file is no bundle, or the environment variable ``AVOCET_DEVICE`` names what is not there.
+    """
+    if _torch_computes():
+        from avocet.detector.engines.torch_engine import TorchEngine
+        from avocet.detector.model.bundle import read_bundle
+
+        card, network = read_bundle(path)
+        return card, TorchEngine(network)
+    from avocet.detector.engines.onnx_engine import OnnxEngine
+
+    card, weights = read_bundle_parts(path)
+    of = (
+        f"{GRAPH_WRITER} {hashlib.sha256(weights).hexdigest()} {card.size} {card.anchors} {len(card.classes)}"
+    )
+    kept = graph_beside(path)
+    # It stands before the graph and says of which weights that was made.
+    stamp = hashlib.sha256(of.encode()).digest()
+    graph = _kept_graph(kept, stamp)
+    if graph is not None:
+        # A damaged one is made anew below.
+        with suppress(InputError):
+            return card, OnnxEngine(graph, card)
+    graph = graph_bytes(path)
+    engine = OnnxEngine(graph, card)
+    # In a folder that cannot be written it is made anew the next time.
+    with suppress(InputError):
+        write_bytes(kept, stamp + graph)
+    return card, engine
+
+
+def graph_bytes(path: Path) -> bytes:
+    """A bundle's network as an ONNX file for other programs, as `avocet.detector.engines.graph.graph_of` makes it.
+
+    Parameters
+    ----------
+    path : Path
+        The bundle.
+
+    Returns
+    -------
+    bytes
+
+    Raises
+    ------
+    InputError
+        If the file is no bundle.
+    """
+    from avocet.detector.engines.graph import graph_of
+    from avocet.detector.model.bundle import read_bundle
+
+    made: bytes = graph_of(*read_bundle(path)).SerializeToString()
+    return made
+
+
+def graph_beside(path: Path) -> Path:
+    """Where the graph of a bundle is kept.
+
+    Examples
+    --------
+    >>> graph_beside(Path("models/belt.zip")).as_posix()
+    'models/.belt.zip.graph'
+    """
+    return path.with_name(f".{path.name}.graph")
+
+
+def _torch_computes() -> bool:
+    """Whether the network is computed by torch; where that is plain, torch is not imported for the answer."""
+    if find_spec("onnxruntime") is None or find_spec("onnx") is None:
+        return True
+    wanted = os.environ.get("AVOCET_DEVICE", "").strip()
+    if wanted:
+        return wanted != "cpu"
+    if os.name != "nt" and not any(Path(each).exists() for each in GPU_SIGNS):
+        return False
+    from avocet.detector.model.device import chosen_device
+
+    return chosen_device().type != "cpu"
+
+
+def _kept_graph(kept: Path, stamp: bytes) -> bytes | None:
+    try:
+        if not kept.is_file() or kept.stat().st_size > LARGEST_GRAPH:
+            return None
+        content = kept.read_bytes()
+    except OSError:
+        return None
+    return content[len(stamp) :] if content[: len(stamp)] == stamp else None
