@@ -10,6 +10,7 @@ import pytest
 
 from avocet.core.boxes import iou
 from avocet.core.detections import PictureDetections
+from avocet.core.tracks.crossing import crossings
 from avocet.core.tracks.linking import LEAST_IOU, LEAST_SEEN, NEAR, OTHER_CLASS, _Open, _paired, link
 from avocet.demo import belt
 from avocet.demo.goods import NAMES
@@ -115,7 +116,7 @@ def test_one_that_stays_away_too_long_is_another():
 
 def test_objects_of_the_demos_clip(monkeypatch):
     """What comes with the demo: as many objects of each class as there are goods that come into the picture."""
-    shipped = resources.files("avocet.demo") / "results.zip"
+    shipped = resources.files("avocet.demo") / "found.zip"
     with zipfile.ZipFile(str(shipped)) as archive:
         held = json.loads(archive.read("detections/0/detections.json"))
     frames = [
@@ -151,3 +152,48 @@ def test_objects_of_the_demos_clip(monkeypatch):
         for number in range(len(goods))
     ]  # fmt: skip
     assert {number for number, count in enumerate(shown) if count >= LEAST_SEEN} <= set(whose)
+
+    # Across the middle of the belt, from above to below: as many of each class as truly go over it.
+    over = crossings(tracks, [[0, 270], [960, 270]])
+    middle = (lying[:, 1] + lying[:, 3]) / 2
+    at_the_end = middle + 6.0 * (len(frames) - 1)
+    truly = [good.name for good, y0, y1 in zip(goods, middle, at_the_end, strict=True) if y0 < 270 < y1]
+    assert sorted(NAMES[tracks[each.track].kind] for each in over) == sorted(truly) and len(truly) > 10
+    assert all(each.forward for each in over)
+    for each in over:
+        # It counts once it is clearly over: within a few frames of where the good truly is.
+        truth = (270 - middle[whose[each.track]]) / 6.0
+        assert truth - 1 <= each.frame <= truth + 3
+
+
+@pytest.mark.parametrize("pace", ["even", "changing"])
+@pytest.mark.parametrize("seed", range(5))
+def test_what_goes_under_a_bridge_comes_out_as_the_same(seed, pace):
+    """Of a good half hidden the part above is seen, the part below, or both; each stays one object."""
+    random = np.random.default_rng(seed)
+    top, bottom, frames = 250, 300, 170
+    speed = np.full(frames, 6.0) if pace == "even" else 6 + 3 * np.sin(np.arange(frames) / 9)
+    travel = np.cumsum(speed)
+    lanes = np.repeat(np.arange(5), 2)
+    start = np.column_stack([90 + 180 * lanes, np.tile([-60.0, -420.0], 5) - random.uniform(0, 120, 10)])
+    size, kinds = random.uniform(70, 110, (10, 2)), random.integers(0, 4, 10)
+    made, who = [], []
+    for frame in range(frames):
+        boxes, owners = [], []
+        for number in range(10):
+            middle = start[number] + [0, travel[frame]]
+            x1, y1, x2, y2 = *(middle - size[number] / 2), *(middle + size[number] / 2)
+            for low, high in ((max(y1, 0), min(y2, top)), (max(y1, bottom), min(y2, 540))):
+                if high - low > 0.25 * size[number, 1]:
+                    boxes.append(np.array([x1, low, x2, high]) + random.normal(0, 1, 4))
+                    owners.append(number)
+        found = np.array(boxes).reshape(-1, 4)
+        made.append(
+            PictureDetections(found, np.full(len(found), 0.9), kinds[owners] if owners else np.zeros(0, int))
+        )
+        who.append(owners)
+    tracks = link(made, sure=0.5)
+    held = [{who[f][p] for f, p in zip(t.frames, t.places, strict=True)} for t in tracks]
+    seen = {number for owners in who for number in owners}
+    assert all(len(each) == 1 for each in held), "one object was taken for another"
+    assert sorted(min(each) for each in held) == sorted(seen), "each is one object, and counted once"
