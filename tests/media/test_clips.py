@@ -3,7 +3,8 @@ import numpy as np
 import pytest
 
 from avocet.core.errors import InputError
-from avocet.media.clips import ClipWriter, clip_info, read_frames
+from avocet.media.clip_writer import ClipWriter
+from avocet.media.clips import clip_info, read_frames
 
 
 @pytest.fixture(scope="module")

@@ -1,6 +1,6 @@
 """The cooling belt seen from above, with goods on it: stills and a moving clip, from a seed."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -176,3 +176,34 @@ def _rails(pixels: NDArray[np.float32]) -> NDArray[np.float32]:
     lit[:, :RAIL] = steel[None, :, None]
     lit[:, -RAIL:] = steel[None, ::-1, None] * 0.92
     return lit
+
+
+class EndlessBelt:
+    """A belt that moves down the picture for ever: after one round the same goods come again.
+
+    Parameters
+    ----------
+    seed : int
+    screens : int
+        Length of a round in heights of the picture.
+    speed : float
+        Pixels of belt travel between two frames; a whole part of the round.
+    """
+
+    def __init__(self, seed: int, screens: int = 6, speed: float = 6.0) -> None:
+        generator = np.random.default_rng(seed)
+        self._length = float(screens * HEIGHT)
+        # Nothing lies across the seam, where the round closes.
+        self._goods = _place_goods(generator, HEIGHT - self._length + 80, HEIGHT - 80, 9 * screens)
+        self._belt = _belt_texture(generator)
+        self._light = generator.uniform(0.9, 1.0)
+        self._seed, self._speed = seed, speed
+        self.frames = round(self._length / speed)
+        """Frames of a round."""
+
+    def frame(self, number: int) -> Frame:
+        """A frame, counted from 0, without end."""
+        place = number % self.frames
+        grain = np.random.default_rng([self._seed, place])
+        ahead = [replace(each, y=each.y - self._length) for each in self._goods]
+        return _compose(self._belt, self._goods + ahead, place * self._speed, self._light, grain)

@@ -11,7 +11,7 @@ from avocet.demo.goods import NAMES
 from avocet.demo.planted import PHOTOGRAPHED_AGAIN, SHOWN_FIRST, with_mistakes
 from avocet.demo.results import add_detection, add_results
 from avocet.files import write_bytes, write_text
-from avocet.media.clips import ClipWriter
+from avocet.media.clip_writer import ClipWriter
 from avocet.media.pictures import encode_jpeg
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder

@@ -53,7 +53,7 @@ RUN_COLUMNS = (
     "name", "settings", "watched", "facts", "best_epoch", "best_map50", "best_map", "minimum_score",
 )  # fmt: skip
 EVALUATION_COLUMNS = ("name", "settings", "report")
-DETECTION_COLUMNS = ("source", "minimum_score", "overlap_limit", "minimum_scores", "summary")
+DETECTION_COLUMNS = ("source", "minimum_score", "overlap_limit", "minimum_scores", "order", "summary")
 
 
 class Records(BaseModel):
@@ -88,11 +88,22 @@ def pack(results: Results, path: Path) -> None:
 
 def shipped_results() -> Results | None:
     """The results in the package, or None where there are none."""
-    packed = resources.files("avocet.demo") / "results.zip"
+    made = _unpacked("results.zip")
+    found = _unpacked("found.zip")
+    if made is None or found is None:
+        return made
+    # Packed by itself, so that it can be made anew without the weights.
+    files = {name: held for name, held in made.files.items() if not name.startswith("detections/")}
+    records = made.records.model_copy(update={"detections": found.records.detections})
+    return Results(records, files | found.files)
+
+
+def _unpacked(name: str) -> Results | None:
+    packed = resources.files("avocet.demo") / name
     if not packed.is_file():
         return None
     with packed.open("rb") as file, zipfile.ZipFile(file) as archive:
-        files = {name: archive.read(name) for name in archive.namelist()}
+        files = {each: archive.read(each) for each in archive.namelist()}
     return Results(Records.model_validate_json(files.pop(RECORDS)), files)
 
 

@@ -3,9 +3,7 @@
 import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from fractions import Fraction
 from pathlib import Path
-from types import TracebackType
 
 import av
 import numpy as np
@@ -71,7 +69,7 @@ def clip_info(path: Path, name: str | None = None) -> ClipInfo:
     InputError
         If the file is no clip, has no video stream, or its frames are too large.
     """
-    with _open(path, name or path.name) as container:
+    with open_clip(path, name or path.name) as container:
         stream = container.streams.video[0]
         rate = float(stream.average_rate or stream.base_rate or 25)
         if stream.duration and stream.time_base:
@@ -89,6 +87,8 @@ def read_frames(
     per_second: float | None = None,
     name: str | None = None,
     looked_at: Callable[[], object] = lambda: None,
+    every: int = 1,
+    damage: Callable[[str], object] | None = None,
 ) -> Iterator[ClipFrame]:
     """Decode frames of a clip in order.
 
@@ -102,6 +102,10 @@ def read_frames(
     looked_at : callable
         Called with each frame that is decoded, also one that is left out: the place to break off by
         raising something.
+    every : int
+        Keep every so-many-th frame.
+    damage : callable, optional
+        Where it is given, it gets a sentence for each damaged stretch and reading goes on behind it.
 
     Yields
     ------
@@ -116,14 +120,16 @@ def read_frames(
     if per_second is not None and not (math.isfinite(per_second) and per_second > 0):
         raise InputError(f"frames a second must be above 0, not {per_second}")
     number, next_time, seen = -1, 0.0, False
-    with _open(path, called) as container:
+    with open_clip(path, called) as container:
         stream = container.streams.video[0]
         stream.thread_type = "SLICE"
         rate = float(stream.average_rate or 25)
         try:
-            for frame in container.decode(stream):
+            for frame in _decoded(container, stream, called, damage):
                 number += 1
                 looked_at()
+                if number % every:
+                    continue
                 seconds = float(frame.time) if frame.time is not None else number / rate
                 # Half a frame of tolerance: timestamps are rounded to the stream's time base.
                 if per_second is not None and seconds + 0.5 / rate < next_time:
@@ -139,51 +145,34 @@ def read_frames(
         raise InputError(f"{called} holds no frame that can be read")
 
 
-class ClipWriter:
-    """Write frames to an MP4 clip (H.264) that browsers play.
-
-    Parameters
-    ----------
-    path : Path
-        Ends in ``.mp4``; the caller renames it into place when all went well.
-    width, height : int
-        Pixels of the frames given; odd sizes lose their last row or column.
-    rate : float
-        Frames a second.
-    """
-
-    def __init__(self, path: Path, width: int, height: int, rate: float) -> None:
-        self._container = av.open(str(path), "w", format="mp4", options={"movflags": "+faststart"})
-        self._stream = self._container.add_stream("libx264", rate=Fraction(rate).limit_denominator(1001))
-        self._stream.width, self._stream.height = width - width % 2, height - height % 2
-        self._stream.pix_fmt = "yuv420p"
-        self._stream.options = {"crf": "21", "preset": "veryfast"}
-
-    def write(self, pixels: NDArray[np.uint8]) -> None:
-        """Add one (H, W, 3) frame."""
-        even = np.ascontiguousarray(pixels[: self._stream.height, : self._stream.width])
-        for packet in self._stream.encode(av.VideoFrame.from_ndarray(even, format="rgb24")):
-            self._container.mux(packet)
-
-    def close(self) -> None:
-        """Write what is still held back and close the file."""
-        for packet in self._stream.encode():
-            self._container.mux(packet)
-        self._container.close()
-
-    def __enter__(self) -> "ClipWriter":
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        if error is None:
-            self.close()
-        else:
-            self._container.close()
+def _decoded(
+    container: av.container.InputContainer,
+    stream: av.VideoStream,
+    called: str,
+    damage: Callable[[str], object] | None,
+) -> Iterator[av.VideoFrame]:
+    """All frames; over damaged stretches where somebody is told of them."""
+    if damage is None:
+        yield from container.decode(stream)
+        return
+    whole, seconds = True, 0.0
+    for packet in container.demux(stream):
+        try:
+            frames = packet.decode()
+        except FFmpegError as error:
+            if whole:
+                damage(
+                    f"{called} is damaged after {seconds:.2f} s: {error.strerror}; what can be read behind it was"
+                )
+            whole = False
+            continue
+        for frame in frames:
+            seconds = float(frame.time) if frame.time is not None else seconds
+            whole = True
+            yield frame
 
 
-def _open(path: Path, called: str) -> av.container.InputContainer:
+def open_clip(path: Path, called: str) -> av.container.InputContainer:
     if not path.is_file():
         raise InputError(f"{called}: there is no such file")
     if path.stat().st_size == 0:
@@ -235,3 +224,44 @@ def _upright(frame: av.VideoFrame) -> NDArray[np.uint8]:
     pixels = np.asarray(frame.to_ndarray(format="rgb24"), dtype=np.uint8)
     turns = round(frame.rotation / 90) % 4
     return np.ascontiguousarray(np.rot90(pixels, turns)) if turns else pixels
+
+
+def frame_at(path: Path, seconds: float, name: str | None = None) -> NDArray[np.uint8]:
+    """The frame that is shown at a moment, from the nearest place before from which a clip can be decoded.
+
+    Parameters
+    ----------
+    path : Path
+    seconds : float
+        Of the clip's own time.
+    name : str, optional
+
+    Returns
+    -------
+    (H, W, 3) ndarray of uint8
+
+    Raises
+    ------
+    InputError
+        If the clip cannot be read there.
+    """
+    called = name or path.name
+    with open_clip(path, called) as container:
+        stream = container.streams.video[0]
+        rate = float(stream.average_rate or 25)
+        last: av.VideoFrame | None = None
+        try:
+            if stream.time_base and seconds > 0:
+                container.seek(max(0, int(seconds / stream.time_base)), stream=stream, backward=True)
+            for frame in container.decode(stream):
+                at = float(frame.time) if frame.time is not None else 0.0
+                # The one after it: half a frame of tolerance, as timestamps are rounded.
+                if last is not None and at > seconds + 0.5 / rate:
+                    break
+                last = frame
+        except FFmpegError as error:
+            if last is None:
+                raise InputError(f"{called} is damaged at {seconds:.2f} s: {error.strerror}") from None
+        if last is None:
+            raise InputError(f"{called} holds no frame at {seconds:.2f} s")
+        return _upright(last)

@@ -193,10 +193,32 @@ def small_picture(path: Path, longest: int, name: str | None = None) -> NDArray[
         return _upright(np.asarray(small.convert("RGB")), _orientation(loaded))
 
 
+def no_larger(pixels: NDArray[np.uint8], longest: int) -> NDArray[np.uint8]:
+    """Pixels scaled down until the longer side has ``longest``; smaller pictures as they are.
+
+    Examples
+    --------
+    >>> no_larger(np.zeros((90, 160, 3), np.uint8), 80).shape
+    (45, 80, 3)
+    """
+    if max(pixels.shape[:2]) <= longest:
+        return pixels
+    picture = Image.fromarray(pixels)
+    picture.thumbnail((longest, longest), Image.Resampling.BILINEAR, reducing_gap=2.0)
+    return np.asarray(picture)
+
+
 def encode_jpeg(pixels: NDArray[np.uint8], quality: int = 92) -> bytes:
     """The picture as the bytes of a JPEG file."""
     buffer = io.BytesIO()
     Image.fromarray(pixels).save(buffer, "JPEG", quality=quality, subsampling=0)
+    return buffer.getvalue()
+
+
+def encode_png(pixels: NDArray[np.uint8]) -> bytes:
+    """The picture as the bytes of a PNG file, quick rather than small."""
+    buffer = io.BytesIO()
+    Image.fromarray(pixels).save(buffer, "PNG", compress_level=1)
     return buffer.getvalue()
 
 

@@ -1,0 +1,186 @@
+"""Pictures of a camera as they come: always the newest, however slow whoever looks at them is."""
+
+import threading
+import time
+from dataclasses import dataclass
+from urllib.parse import urlsplit
+
+import av
+import numpy as np
+from av.error import FFmpegError
+from numpy.typing import NDArray
+
+from avocet.core.errors import InputError
+from avocet.media.clips import LARGEST_FRAME
+
+PROTOCOLS = {
+    "rtsp": "rtsp,rtp,udp,tcp",
+    "http": "http,tcp",
+    "https": "https,tls,tcp,http",
+}
+"""What FFmpeg may open for an address that begins so: never a file."""
+
+DEVICES = "/dev/video"
+
+OPEN_SECONDS, READ_SECONDS = 6.0, 6.0
+"""After so long without an answer, or without a frame, a camera counts as lost."""
+
+FIRST_PAUSE, LONGEST_PAUSE = 0.5, 30.0
+"""Before a camera that was lost is asked again: each time twice as long."""
+
+STALLED = 2.0
+"""Seconds without a frame after which a picture is not live."""
+
+
+def check_camera(address: str) -> str:
+    """An address that a camera may have, without the spaces around it.
+
+    Raises
+    ------
+    InputError
+        If it begins with none of what is allowed.
+
+    Examples
+    --------
+    >>> check_camera(" http://127.0.0.1:8330/ ")
+    'http://127.0.0.1:8330/'
+    """
+    found = address.strip()
+    if found.startswith(DEVICES) and found[len(DEVICES) :].isdigit():
+        return found
+    try:
+        parts = urlsplit(found)
+    except ValueError:
+        parts = urlsplit("")
+    if parts.scheme.lower() in PROTOCOLS and parts.hostname and found.isprintable() and " " not in found:
+        return found
+    raise InputError(
+        f"{found!r} is no address of a camera: it begins with {', '.join(f'{each}://' for each in PROTOCOLS)} "
+        f"or {DEVICES}"
+    )
+
+
+@dataclass(frozen=True)
+class LiveFrame:
+    """A frame as it came.
+
+    Attributes
+    ----------
+    number : int
+        Counted from 1 since the camera was first opened.
+    at : float
+        When it came, in seconds of the clock on the wall.
+    pixels : (H, W, 3) ndarray of uint8
+    """
+
+    number: int
+    at: float
+    pixels: NDArray[np.uint8]
+
+
+class Camera:
+    """Reads a camera in a thread of its own and keeps the newest frame only.
+
+    Where the camera is lost it is opened again, after a pause that grows.
+
+    Parameters
+    ----------
+    address : str
+        As `check_camera` wants it.
+
+    Attributes
+    ----------
+    reconnects : int
+        How often it was lost so far.
+    """
+
+    def __init__(self, address: str) -> None:
+        self._address = check_camera(address)
+        self._changed = threading.Condition()
+        self._newest: LiveFrame | None = None
+        self._number = 0
+        self._why = ""
+        self._next_try = 0.0
+        self._closing = threading.Event()
+        self.reconnects = 0
+        self._thread = threading.Thread(target=self._run, name="camera", daemon=True)
+        self._thread.start()
+
+    def newest(self, after: int, seconds: float) -> LiveFrame | None:
+        """The newest frame later than number ``after``, waited for at most so long."""
+        with self._changed:
+            self._changed.wait_for(lambda: self._closing.is_set() or self._is_later(after), seconds)
+            return self._newest if self._is_later(after) else None
+
+    def _is_later(self, after: int) -> bool:
+        return self._newest is not None and self._newest.number > after
+
+    def state(self) -> tuple[str, str]:
+        """How it stands, in a word ('connecting', 'live', 'stalled' or 'lost'), and why."""
+        newest, why = self._newest, self._why
+        if why:
+            wait = max(0.0, self._next_try - time.monotonic())
+            return "lost", f"{why}; tried again in {wait:.0f} s" if wait >= 1 else f"{why}; trying again"
+        if newest is None:
+            return "connecting", "Waiting for the first frame"
+        silent = time.time() - newest.at
+        return ("live", "") if silent < STALLED else ("stalled", f"No frame for {silent:.0f} s")
+
+    def close(self) -> None:
+        """Read no more."""
+        self._closing.set()
+        with self._changed:
+            self._changed.notify_all()
+        self._thread.join(OPEN_SECONDS + READ_SECONDS)
+
+    def _run(self) -> None:
+        pause = FIRST_PAUSE
+        while not self._closing.is_set():
+            before = self._number
+            try:
+                self._read()
+                why = "the camera has ended its stream"
+            except FFmpegError as error:
+                why = f"the camera cannot be read: {error.strerror or type(error).__name__}"
+            except InputError as error:
+                why = str(error)
+            except Exception as error:  # what a camera sends may upset any decoder
+                why = f"the camera sends what cannot be read: {type(error).__name__}"
+            if self._closing.is_set():
+                return
+            pause = FIRST_PAUSE if self._number > before else min(2 * pause, LONGEST_PAUSE)
+            self._next_try, self._why = time.monotonic() + pause, why
+            self.reconnects += 1
+            self._closing.wait(pause)
+
+    def _read(self) -> None:
+        with self._opened() as container:
+            if not container.streams.video:
+                raise InputError("what is at this address has no picture")
+            stream = container.streams.video[0]
+            context = stream.codec_context
+            if context is not None and context.width * context.height > LARGEST_FRAME:
+                raise InputError(f"frames of {context.width}×{context.height} pixels are too large")
+            for frame in container.decode(stream):
+                if self._closing.is_set():
+                    return
+                if frame.width * frame.height > LARGEST_FRAME or min(frame.width, frame.height) < 8:
+                    raise InputError(f"frames of {frame.width}×{frame.height} pixels cannot be read")
+                self._show(np.asarray(frame.to_ndarray(format="rgb24"), dtype=np.uint8))
+
+    def _opened(self) -> av.container.InputContainer:
+        if self._address.startswith(DEVICES):
+            return av.open(self._address, format="v4l2", timeout=(OPEN_SECONDS, READ_SECONDS))
+        scheme = urlsplit(self._address).scheme.lower()
+        # Little is looked at before the first frame is shown, and nothing is kept back.
+        options = {"protocol_whitelist": PROTOCOLS[scheme], "fflags": "nobuffer", "analyzeduration": "500000"}
+        if scheme == "rtsp":
+            options["rtsp_transport"] = "tcp"
+        return av.open(self._address, options=options, timeout=(OPEN_SECONDS, READ_SECONDS))
+
+    def _show(self, pixels: NDArray[np.uint8]) -> None:
+        with self._changed:
+            self._number += 1
+            self._newest = LiveFrame(self._number, time.time(), pixels)
+            self._why = ""
+            self._changed.notify_all()
