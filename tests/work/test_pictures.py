@@ -9,7 +9,7 @@ from sqlalchemy import select
 
 from avocet.core.errors import InputError
 from avocet.core.labels.looks import picture_look
-from avocet.media.clips import ClipWriter
+from avocet.media.clip_writer import ClipWriter
 from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.store.tables import Clip, Part, Picture, PictureState, now
 from avocet.work.job_kinds import FolderToTake, Task

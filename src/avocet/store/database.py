@@ -10,6 +10,7 @@ from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session, sessionmaker
 
+import avocet.store.address_tables  # noqa: F401 - its tables belong to the database
 from avocet.store.turns import Turns
 
 PATIENCE = 30.0

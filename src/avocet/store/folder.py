@@ -105,5 +105,13 @@ class DataFolder:
         """Pictures or a clip uploaded just for one detection."""
         return self.detection(project_id, detection_id) / "input"
 
+    def kept_of_address(self, project_id: int, address_id: int) -> Path:
+        """Pictures that came to an address and are kept for labelling."""
+        return self._project(project_id) / "addresses" / str(address_id) / "kept"
+
+    def live(self, project_id: int, live_id: int) -> Path:
+        """What live work shows now, and its recordings."""
+        return self._project(project_id) / "live" / str(live_id)
+
     def _project(self, project_id: int) -> Path:
         return self.root / "projects" / str(project_id)

@@ -175,6 +175,22 @@ class Picture(Base):
     tags: Mapped[list["PictureTag"]] = relationship(cascade="all, delete-orphan", order_by="PictureTag.tag")
 
 
+class Proposal(Base):
+    """A box that a model suggests for a picture and a person has yet to accept."""
+
+    __tablename__ = "proposal"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    picture_id: Mapped[int] = mapped_column(ForeignKey("picture.id", ondelete="CASCADE"), index=True)
+    detection_id: Mapped[int | None] = mapped_column(ForeignKey("detection.id", ondelete="SET NULL"))
+    class_name: Mapped[str]
+    x1: Mapped[float]
+    y1: Mapped[float]
+    x2: Mapped[float]
+    y2: Mapped[float]
+    score: Mapped[float]
+
+
 class PictureTag(Base):
     """A word that a person put on a picture."""
 
@@ -433,6 +449,10 @@ class Detection(Base):
     overlap_limit: Mapped[float]
     minimum_scores: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     """By class, where they differ from the minimum score."""
+    order: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    """What counts and what comes out, whole; empty for runs of earlier versions."""
+    counting: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    """Lines and regions that a person has drawn to count objects by."""
     summary: Mapped[dict[str, Any]] = mapped_column(default=dict)
     created_at: Mapped[dt.datetime] = mapped_column(default=now)
 

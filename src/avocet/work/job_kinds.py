@@ -39,6 +39,9 @@ class Lane(enum.StrEnum):
     LABELS = "labels"
     """Labels read and written out, frozen, looked through."""
 
+    LIVE = "live"
+    """What goes on until somebody stops it: cameras and watched folders, several at once."""
+
     LOOKS = "looks"
     """Looks at a run before it starts or while it trains, and into a model."""
 
@@ -70,7 +73,7 @@ class ForEvaluation(Given):
 
 
 class DetectionInputs(Given):
-    """What a detection run goes over: files that came along, a clip, or pictures of the project.
+    """What a detection run goes over: files that came along, a clip, a folder, or pictures of the project.
 
     ``files`` are pairs of stored and sent name; ``last_picture_id`` leaves out what was added later.
     """
@@ -78,9 +81,27 @@ class DetectionInputs(Given):
     detection_id: int
     files: list[tuple[str, str]] = Field(default_factory=list)
     clip_id: int | None = None
+    server_folder: str | None = None
     pictures: bool = False
     state: PictureState | None = None
     last_picture_id: int | None = None
+
+
+class FoundToCollect(Given):
+    """``places`` are those of pictures and frames in the run's record."""
+
+    detection_id: int
+    places: list[int] = Field(min_length=1, max_length=2000)
+    minimum_score: float | None = None
+
+
+class ForLive(Given):
+    live_id: int
+
+
+class KeptToCollect(Given):
+    address_id: int
+    files: list[str] = Field(min_length=1, max_length=500)
 
 
 class ClipFrames(Given):
@@ -294,6 +315,22 @@ DETECT = JobKind(
 SAMPLE_CLIP = JobKind(
     "sample_clip", Lane.MEDIA, ClipFrames, outcomes.FramesTaken, "pictures.clips:do_sampling", resumable=True
 )
+COLLECT_FOUND = JobKind(
+    "collect_found",
+    Lane.MEDIA,
+    FoundToCollect,
+    outcomes.FoundCollected,
+    "use.collecting:do_collect",
+    resumable=True,
+)
+COLLECT_KEPT = JobKind(
+    "collect_kept",
+    Lane.MEDIA,
+    KeptToCollect,
+    outcomes.FoundCollected,
+    "addresses.collecting:do_collect_kept",
+    resumable=True,
+)
 TAKE_ARCHIVE = JobKind(
     "take_archive",
     Lane.MEDIA,
@@ -406,6 +443,18 @@ TRY_MODEL = JobKind(
 TAKE_APART = JobKind(
     "take_apart", Lane.LOOKS, PictureApart, outcomes.RawKept, "anatomy.take_apart:take_apart"
 )
+GO_LIVE = JobKind(
+    "go_live", Lane.LIVE, ForLive, outcomes.LiveEnded, "live.running:do_live", resumable=True, short=True
+)
+WRITE_ONNX = JobKind(
+    "write_onnx",
+    Lane.LOOKS,
+    ForRun,
+    outcomes.FileMade,
+    "models.onnx_file:do_onnx",
+    resumable=True,
+    short=True,
+)
 FIND_BOXES = JobKind(
     "find_boxes", Lane.LOOKS, RunsAndPicture, outcomes.BoxesFound, "anatomy.find_boxes:find_boxes"
 )
@@ -414,12 +463,13 @@ KINDS: dict[str, JobKind[Any, Any]] = {
     each.key: each
     for each in (
         TRAIN, STUDY, EVALUATE, DETECT,
-        SAMPLE_CLIP, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
+        SAMPLE_CLIP, COLLECT_FOUND, COLLECT_KEPT, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
         SPLIT_PICTURES, SET_PART, SET_BINNED, SET_TAG, MARK_DONE, CHANGE_BOXES, MERGE_CLASS,
         CHANGE_ATTRIBUTE, UNDO_CHANGE,
         READ_LABELS, TAKE_LABELS, EXPORT_LABELS, FREEZE, START_RUN, START_STUDY, ARCHIVE_SNAPSHOT, COMPARE_SNAPSHOTS,
         LOOK_FOR_FINDINGS, LOOK_AT_CROPS,
-        CLUSTER_ANCHORS, DRAW_AUGMENTED, SUM_UP_SIZES, PROBE_RUN, TRY_MODEL, TAKE_APART, FIND_BOXES,
+        GO_LIVE,
+        CLUSTER_ANCHORS, DRAW_AUGMENTED, SUM_UP_SIZES, PROBE_RUN, TRY_MODEL, TAKE_APART, FIND_BOXES, WRITE_ONNX,
     )
 }  # fmt: skip
 

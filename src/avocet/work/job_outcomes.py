@@ -58,6 +58,21 @@ class PicturesTaken(Outcome):
     files: list[FileTaken]
 
 
+class FoundCollected(Outcome):
+    """Pictures and frames of a detection run that are in the project now."""
+
+    added: int
+    already_there: int
+    refused: int
+    picture_ids: list[int]
+
+
+class LiveEnded(Outcome):
+    """Live work that came to an end by itself: its source is gone for good."""
+
+    pictures: int
+
+
 class LabelledByPart(Outcome):
     """How many labelled pictures each part holds."""
 

@@ -1,6 +1,7 @@
 """Use: a run's model on a clip or on pictures, as a record with its results."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -12,8 +13,9 @@ from avocet.core.raw.candidates import MINIMUM_SCORE
 from avocet.files import move_file
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
+from avocet.readable import readable
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Detection, Picture
+from avocet.store.tables import Detection, Picture, PictureState, Run
 from avocet.work.job_kinds import DETECT, DetectionInputs
 from avocet.work.jobs import create_job, give
 from avocet.work.models.bundles import bundles_of
@@ -22,17 +24,38 @@ from avocet.work.pictures.clips import get_clip
 from avocet.work.pictures.listing import Filter, conditions, count_pictures
 from avocet.work.problems import NotFound, by_number
 from avocet.work.train.runs import get_run
+from avocet.work.use.counting import Shape
+from avocet.work.use.running.order import DetectionOrder
 
 MOST_INPUTS = 100_000
+
+
+@dataclass(frozen=True)
+class Source:
+    """What a detection run goes over, if no files come along.
+
+    Attributes
+    ----------
+    clip_id : int, optional
+    server_folder : Path, optional
+        With all its subfolders; it was seen to lie in an allowed one.
+    pictures : bool
+        Those of the project, all or of one ``state``.
+    state : PictureState, optional
+    """
+
+    clip_id: int | None = None
+    server_folder: Path | None = None
+    pictures: bool = False
+    state: PictureState | None = None
 
 
 def start_detection(
     session: Session,
     folder: DataFolder,
     run_id: int | None,
-    source: dict[str, Any],
-    minimum_score: float | None,
-    overlap_limit: float,
+    source: Source,
+    wished: Mapping[str, Any] | None = None,
     uploads: Sequence[tuple[Path, str]] = (),
     ensemble_id: int | None = None,
     chosen_scores: bool = False,
@@ -44,12 +67,10 @@ def start_detection(
     session : Session
     folder : DataFolder
     run_id : int, optional
-    source : dict
-        ``{"clip_id": 3}``, ``{"state": "unlabelled"}`` (pictures of the project), or empty where
-        files come along.
-    minimum_score : float, optional
-        Without one, the model's own.
-    overlap_limit : float
+    source : Source
+        Empty where files come along.
+    wished : mapping
+        Fields of a `DetectionOrder`; where there is no minimum score, the model's own is taken.
     uploads : sequence of (path, name)
         Files that were sent; they are moved to where the results will lie.
     ensemble_id : int, optional
@@ -67,10 +88,7 @@ def start_detection(
     bundles_of(session, folder, run, ensemble)
     model = run or ensemble
     assert model is not None
-    if minimum_score is None:
-        found_best = run.minimum_score if run is not None else None
-        minimum_score = MINIMUM_SCORE if found_best is None else found_best
-    check_limits(minimum_score, overlap_limit)
+    order = ordered(run, dict(wished or {}), chosen_scores)
     _refuse_unknown_kinds([name for _, name in uploads])
     title, given = _described(session, model.project_id, source, uploads)
     job = create_job(session, model.project_id, DETECT, f"Run {model.name} on {title}")
@@ -78,11 +96,12 @@ def start_detection(
         project_id=model.project_id,
         run=run,
         ensemble=ensemble,
-        minimum_scores=run.minimum_scores if run is not None and chosen_scores else {},
+        minimum_scores=order.minimum_scores,
         job=job,
         source=title,
-        minimum_score=minimum_score,
-        overlap_limit=overlap_limit,
+        minimum_score=order.minimum_score,
+        overlap_limit=order.overlap_limit,
+        order=order.model_dump(mode="json"),
     )
     session.add(detection)
     session.flush()
@@ -97,9 +116,37 @@ def start_detection(
     return detection
 
 
+def ordered(run: Run | None, wished: dict[str, Any], chosen_scores: bool) -> DetectionOrder:
+    """An order with what the model itself knows best where nothing else is wished. Raises `InputError`."""
+    if wished.get("minimum_score") is None:
+        found_best = run.minimum_score if run is not None else None
+        wished["minimum_score"] = MINIMUM_SCORE if found_best is None else found_best
+    if run is not None and chosen_scores:
+        wished["minimum_scores"] = run.minimum_scores
+    order = DetectionOrder.checked(wished)
+    known = run.facts.get("classes", []) if run is not None else []
+    order.check(known or [*order.only, *order.minimum_scores])
+    return order
+
+
 def get_detection(session: Session, detection_id: int) -> Detection:
     """The detection, or `NotFound`."""
     return by_number(session, Detection, detection_id, "detection run")
+
+
+def order_of(detection: Detection) -> DetectionOrder:
+    """What a detection run is to do; that of an earlier version from what it kept."""
+    kept = detection.order or {
+        "minimum_score": detection.minimum_score,
+        "minimum_scores": detection.minimum_scores,
+        "overlap_limit": detection.overlap_limit,
+    }
+    return DetectionOrder.model_validate(kept)
+
+
+def shapes_of(detection: Detection) -> list[Shape]:
+    """The lines and regions that a person counts a run's objects by."""
+    return [Shape.model_validate(each) for each in detection.counting.get("shapes", [])]
 
 
 def list_detections(session: Session, project_id: int) -> list[Detection]:
@@ -124,19 +171,22 @@ def result_file(folder: DataFolder, detection: Detection, name: str) -> Path:
 
 
 def _described(
-    session: Session, project_id: int, source: dict[str, Any], uploads: Sequence[tuple[Path, str]]
+    session: Session, project_id: int, source: Source, uploads: Sequence[tuple[Path, str]]
 ) -> tuple[str, DetectionInputs]:
     """What a detection run goes over, in words and for the worker."""
     given = DetectionInputs(detection_id=0)
     if uploads:
         return (uploads[0][1] if len(uploads) == 1 else f"{len(uploads)} files"), given
-    if source.get("clip_id") is not None:
-        clip = get_clip(session, source["clip_id"])
+    if source.clip_id is not None:
+        clip = get_clip(session, source.clip_id)
         if clip.project_id != project_id:
             raise NotFound(f"the project has no clip {clip.id}")
         return clip.name, given.model_copy(update={"clip_id": clip.id})
-    if source.get("pictures"):
-        state = source.get("state")
+    if source.server_folder is not None:
+        place = source.server_folder
+        return readable(place.name or str(place)), given.model_copy(update={"server_folder": str(place)})
+    if source.pictures:
+        state = source.state
         wanted = Filter(state=state)
         count = count_pictures(session, project_id, wanted)
         if not count:
@@ -156,10 +206,3 @@ def _refuse_unknown_kinds(names: Sequence[str]) -> None:
             raise InputError(f"{name} is neither a picture nor a clip that Avocet reads")
         if Path(name).is_absolute() or ".." in Path(name).parts:
             raise InputError(f"{name} is not a name that a file may have here")
-
-
-def check_limits(minimum_score: float, overlap_limit: float) -> None:
-    """Raise `InputError` unless both thresholds lie between 0 and 1."""
-    for name, value in (("minimum score", minimum_score), ("overlap limit", overlap_limit)):
-        if not 0 <= value <= 1:
-            raise InputError(f"the {name} must lie between 0 and 1, not {value}")

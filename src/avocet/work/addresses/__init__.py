@@ -1,0 +1,1 @@
+"""Addresses: names under which models answer other programs over HTTP."""

@@ -1,0 +1,331 @@
+"""The work of the process that answers: pictures decoded, looked at in batches as they come, told as JSON."""
+
+import base64
+import hashlib
+import io
+import json
+import queue
+import threading
+import time
+from collections import OrderedDict, deque
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from werkzeug.datastructures import MultiDict
+from werkzeug.formparser import FormDataParser
+from werkzeug.http import parse_options_header
+
+from avocet.core.errors import InputError
+from avocet.detector.model.finder import Finder
+from avocet.files import write_bytes
+from avocet.media.pictures import encode_jpeg, read_picture
+from avocet.readable import readable
+from avocet.work.addresses.frames import NO_PICTURE
+from avocet.work.models.bundles import Bundles
+from avocet.work.models.opening import open_bundles
+from avocet.work.use.running.copies import Copier
+from avocet.work.use.running.looking import Looker, Row
+from avocet.work.use.running.order import DetectionOrder
+
+DECODERS = 2
+TOGETHER = 8
+"""Pictures that the network looks at in one go: what waits when it is free, never waited for."""
+
+MOST_MODELS = 3
+MOST_PICTURES = 16
+"""Of one request."""
+
+LATEST = 400
+"""Pictures among which the least sure ones are kept for labelling."""
+
+SUFFIXES = {b"\xff\xd8": ".jpg", b"\x89P": ".png", b"RI": ".webp", b"BM": ".bmp"}
+
+
+@dataclass
+class _Picture:
+    name: str
+    content: bytes
+    pixels: NDArray[np.uint8]
+    row: Row = field(default_factory=dict)
+
+
+@dataclass
+class _Request:
+    head: dict[str, Any]
+    reply: Callable[[dict[str, Any], bytes], None]
+    pictures: list[_Picture]
+    begun: float
+
+
+class Answerer:
+    """Answers requests; several at a time.
+
+    Each request is a head and a body. The head names ``bundles`` (as `Bundles`), ``model`` (what to call it),
+    ``order`` (as `DetectionOrder`, its minimum score may be missing), ``content_type``, ``annotated`` and
+    ``keep`` (folder, share and most of the pictures to be kept). The reply's head has ``status`` and ``pictures``, its
+    body is JSON; where the request is refused the head says why, as ``title`` and ``detail``.
+    """
+
+    def __init__(self) -> None:
+        self._decoding = ThreadPoolExecutor(DECODERS, "decode")
+        self._ready: queue.Queue[_Request | None] = queue.Queue()
+        self._telling = ThreadPoolExecutor(1, "tell")
+        self._models: OrderedDict[str, Finder] = OrderedDict()
+        self._keeping: dict[str, _Keeper] = {}
+        self._thread = threading.Thread(target=self._look, name="look", daemon=True)
+        self._thread.start()
+
+    def take(self, head: dict[str, Any], body: bytes, reply: Callable[[dict[str, Any], bytes], None]) -> None:
+        """Take a request; the reply comes from another thread."""
+        self._decoding.submit(self._decode, head, body, reply)
+
+    def close(self) -> None:
+        self._decoding.shutdown(wait=True, cancel_futures=True)
+        self._ready.put(None)
+        self._thread.join()
+        self._telling.shutdown(wait=True)
+
+    def _decode(
+        self, head: dict[str, Any], body: bytes, reply: Callable[[dict[str, Any], bytes], None]
+    ) -> None:
+        begun = time.perf_counter()
+        try:
+            sent = (
+                sent_pictures(str(head.get("content_type", "")), body) if head.get("pictures", True) else []
+            )
+            pictures = [
+                _Picture(name, content, read_picture(io.BytesIO(content), name)) for name, content in sent
+            ]
+        except InputError as error:
+            _refuse(reply, 422, NO_PICTURE, str(error))
+        except MemoryError:
+            _refuse(reply, 413, "Too large", "the picture does not fit into memory")
+        except Exception as error:
+            _refuse(reply, 500, "Not answered", f"{type(error).__name__}: {error}")
+        else:
+            self._ready.put(_Request(head, reply, pictures, begun))
+
+    def _look(self) -> None:
+        held: deque[_Request] = deque()
+        while True:
+            first = held.popleft() if held else self._ready.get()
+            if first is None:
+                return
+            batch, count = [first], len(first.pictures)
+            # What waits already and wants the same goes along.
+            while True:
+                try:
+                    more = self._ready.get_nowait()
+                except queue.Empty:
+                    break
+                if more is None:
+                    self._ready.put(None)
+                    break
+                held.append(more)
+            for each in list(held):
+                same = (
+                    each.head["bundles"] == first.head["bundles"]
+                    and each.head["order"] == first.head["order"]
+                )
+                if same and count + len(each.pictures) <= TOGETHER:
+                    held.remove(each)
+                    batch.append(each)
+                    count += len(each.pictures)
+            self._look_at(batch)
+
+    def _look_at(self, batch: Sequence[_Request]) -> None:
+        try:
+            finder = self._model(batch[0].head["bundles"])
+        except InputError as error:
+            for request in batch:
+                _refuse(request.reply, 503, "The model cannot answer", str(error))
+            return
+        try:
+            looker = Looker(finder, DetectionOrder.for_model(finder.about, batch[0].head["order"]))
+            pictures = [each for request in batch for each in request.pictures]
+            sizes = [(each.pixels.shape[1], each.pixels.shape[0]) for each in pictures]
+            for each, row in zip(
+                pictures, looker.look([each.pixels for each in pictures], sizes), strict=True
+            ):
+                each.row = {"name": each.name} | row
+        except InputError as error:
+            for request in batch:
+                _refuse(request.reply, 422, "That cannot be used", str(error))
+        except MemoryError:
+            for request in batch:
+                _refuse(request.reply, 413, "Too large", "the pictures do not fit into memory")
+        except Exception as error:
+            for request in batch:
+                _refuse(request.reply, 500, "Not answered", f"{type(error).__name__}: {error}")
+        else:
+            for request in batch:
+                self._telling.submit(self._tell, request, looker)
+
+    def _model(self, said: dict[str, Any]) -> Finder:
+        bundles = Bundles(
+            tuple(Path(each) for each in said["paths"]),
+            tuple(said["weights"]),
+            said["overlap_limit"],
+            said["method"],
+        )
+        # A file that was written anew is another model; one that is gone answers on while it is known.
+        stamps = [str(path.stat().st_mtime_ns) if path.is_file() else "" for path in bundles.paths]
+        key = json.dumps([said, stamps])
+        found = self._models.get(key)
+        if found is None and not all(stamps):
+            found = next((model for kept, model in self._models.items() if json.loads(kept)[0] == said), None)
+        if found is None:
+            found = open_bundles(bundles)
+            self._models[key] = found
+            while len(self._models) > MOST_MODELS:
+                self._models.popitem(last=False)
+        if key in self._models:
+            self._models.move_to_end(key)
+        return found
+
+    def _tell(self, request: _Request, looker: Looker) -> None:
+        try:
+            pictures = [self._told(each, request, looker) for each in request.pictures]
+            content = {
+                "address": request.head.get("address"),
+                "model": request.head.get("model"),
+                "minimum_score": looker.order.minimum_score,
+                "overlap_limit": looker.order.overlap_limit,
+                "box": "x1, y1, x2, y2",
+                "milliseconds": round(1000 * (time.perf_counter() - request.begun), 2),
+                "pictures": pictures,
+            }
+            body = json.dumps(content, ensure_ascii=False).encode()
+        except Exception as error:
+            _refuse(request.reply, 500, "Not answered", f"{type(error).__name__}: {error}")
+            return
+        request.reply({"status": 200, "pictures": len(pictures)}, body)
+        keep = request.head.get("keep")
+        if keep:
+            keeper = self._keeping.setdefault(keep["folder"], _Keeper(Path(keep["folder"])))
+            for each in request.pictures:
+                keeper.consider(each.content, each.row, looker, float(keep["share"]), int(keep["most"]))
+
+    def _told(self, picture: _Picture, request: _Request, looker: Looker) -> dict[str, Any]:
+        row = picture.row
+        width, height = row["width"], row["height"]
+        told: dict[str, Any] = {
+            "name": picture.name,
+            "width": width,
+            "height": height,
+            "detections": [
+                each
+                | {
+                    "fractions": [
+                        round(value / size, 6)
+                        for value, size in zip(each["box"], (width, height, width, height), strict=True)
+                    ]
+                }
+                for each in row["detections"]
+            ],
+        }
+        if request.head.get("annotated"):
+            copier = Copier(looker.order, looker.classes, Path())
+            told["annotated_jpeg"] = base64.b64encode(encode_jpeg(copier.drawn(picture.pixels, row))).decode()
+        return told
+
+
+def sent_pictures(content_type: str, body: bytes) -> list[tuple[str, bytes]]:
+    """Names and contents of the pictures in a request: the files of a form, or the body itself.
+
+    Raises
+    ------
+    InputError
+        If there is none, or there are too many.
+    """
+    kind = content_type.split(";")[0].strip().lower()
+    files = _form_files(content_type, body) if kind == "multipart/form-data" else [("picture", body)]
+    if not files or not any(content for _, content in files):
+        raise InputError("the request holds no picture; send one as its body, or several as files of a form")
+    if len(files) > MOST_PICTURES:
+        raise InputError(f"a request has at most {MOST_PICTURES} pictures, not {len(files)}")
+    return files
+
+
+def _form_files(content_type: str, body: bytes) -> list[tuple[str, bytes]]:
+    _, options = parse_options_header(content_type)
+    if not options.get("boundary"):
+        raise InputError("the form names no boundary")
+    parser = FormDataParser(max_form_parts=200, max_form_memory_size=1_000_000)
+    try:
+        _, _, files = parser.parse(io.BytesIO(body), "multipart/form-data", len(body), options)
+    except Exception as error:
+        raise InputError(f"the form cannot be read: {error}") from None
+    assert isinstance(files, MultiDict)
+    return [(readable(each.filename or "picture"), each.stream.read()) for _, each in files.items(multi=True)]
+
+
+class _Keeper:
+    """Keeps a share of the pictures for labelling: those that the model was least sure of."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._latest: deque[float] = deque(maxlen=LATEST)
+
+    def consider(self, content: bytes, row: Row, looker: Looker, share: float, most: int) -> None:
+        doubt = doubt_of(row, looker.least)
+        self._latest.append(doubt)
+        if doubt <= 0 or share <= 0:
+            return
+        ordered = sorted(self._latest, reverse=True)
+        if doubt < ordered[min(len(ordered) - 1, max(0, round(share * len(ordered)) - 1))]:
+            return
+        digest = hashlib.sha256(content).hexdigest()
+        try:
+            kept = sorted(self._folder.glob("*.json"), key=lambda each: each.name)
+            # The doubt stands first in the name: the least doubtful one goes when there are too many.
+            name = f"{int(1e6 * doubt):07d}-{digest[:32]}"
+            if any(each.name.endswith(f"-{digest[:32]}.json") for each in kept):
+                return
+            if len(kept) >= most:
+                if kept[0].name >= f"{name}.json":
+                    return
+                for suffix in (".json", *SUFFIXES.values()):
+                    kept[0].with_suffix(suffix).unlink(missing_ok=True)
+            suffix = SUFFIXES.get(content[:2], ".jpg" if content[:2] not in (b"II", b"MM") else ".tif")
+            write_bytes(self._folder / f"{name}{suffix}", content)
+            write_bytes(
+                self._folder / f"{name}.json",
+                json.dumps(
+                    {"doubt": doubt, "file": f"{name}{suffix}", "row": row}, ensure_ascii=False
+                ).encode(),
+            )
+        except (InputError, OSError):
+            return  # a full disk: answering goes on
+
+
+def doubt_of(row: Row, least: NDArray[np.float64]) -> float:
+    """How unsure a model was of a picture, from 0 to 1: how near the most doubtful box lies to its minimum score.
+
+    1 is a box that lies right at it; 0 a picture all of whose boxes are sure, or that has none.
+
+    Examples
+    --------
+    >>> doubt_of({"detections": [{"score": 0.9}], "others": [[0, 0.45, 0, 0, 9, 9]]}, np.array([0.5]))
+    0.9
+    """
+    limit = float(least.min())
+    scores = [each["score"] for each in row["detections"]]
+    # Suppressed ones lie above it too, and say nothing.
+    scores += [each[1] for each in row["others"] if each[1] < least[int(each[0])]]
+    if not scores:
+        return 0.0
+    nearest = min(
+        (score - limit) / max(1 - limit, 1e-9) if score >= limit else (limit - score) / max(limit, 1e-9)
+        for score in scores
+    )
+    return float(round(max(0.0, 1 - nearest), 6))
+
+
+def _refuse(reply: Callable[[dict[str, Any], bytes], None], status: int, title: str, detail: str) -> None:
+    reply({"status": status, "pictures": 0, "title": title, "detail": detail}, b"")

@@ -1,0 +1,188 @@
+"""Objects of a clip counted over lines and inside of regions that a person draws."""
+
+import csv
+import io
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from avocet.core.tracks.crossing import crossings, inside_by_frame, stays
+from avocet.core.tracks.linking import Track
+from avocet.store.folder import DataFolder
+from avocet.store.tables import Detection
+from avocet.work.problems import NotFound
+from avocet.work.use.found import Found, clips_of, found_by
+from avocet.work.use.running.objects import TRACKS
+
+MOST_SHAPES = 20
+
+
+class Shape(BaseModel):
+    """A line or a region that objects are counted by.
+
+    Attributes
+    ----------
+    kind : {'line', 'region'}
+    name : str
+    points : list of (float, float)
+        In parts of the picture's width and height: the two ends of a line, the corners of a region.
+    sides : (str, str)
+        What is on the left of the line, looking from its first end to its second, and what on the right.
+    """
+
+    model_config = ConfigDict(extra="forbid")
+
+    kind: Literal["line", "region"]
+    name: str = Field("", max_length=60)
+    points: list[tuple[float, float]] = Field(min_length=2, max_length=100)
+    sides: tuple[str, str] = ("one side", "the other side")
+
+    @model_validator(mode="after")
+    def _fits(self) -> "Shape":
+        if any(not (0 <= value <= 1) for point in self.points for value in point):
+            raise ValueError("a point lies outside of the picture")
+        if any(len(each) > 60 for each in self.sides):
+            raise ValueError("a side has a name of more than 60 letters")
+        if self.kind == "line" and (len(self.points) != 2 or self.points[0] == self.points[1]):
+            raise ValueError("a line has two ends in different places")
+        if self.kind == "region" and len(self.points) < 3:
+            raise ValueError("a region has three corners or more")
+        return self
+
+
+def count_by(
+    folder: DataFolder, detection: Detection, shapes: list[Shape], clip: int = 0
+) -> list[dict[str, Any]]:
+    """What each shape counts on one of a run's clips.
+
+    Returns
+    -------
+    list of dict
+        Of a line ``forward`` and ``back`` by class and every crossing with object, class, frame and seconds;
+        of a region how many objects of each class were inside, ``most`` at once and where, and every stay.
+
+    Raises
+    ------
+    NotFound
+        If the run has no such clip, or was made before objects were kept.
+    """
+    found = found_by(folder, detection)
+    clips = clips_of(found)
+    if not 0 <= clip < len(clips):
+        raise NotFound(f"detection run {detection.id} has no clip {clip}")
+    tracks, numbers = _tracks(folder, detection, clip)
+    _, first, frames = clips[clip]
+    at = found.looked[first]
+    return [
+        _over_line(each, tracks, numbers, found, first, at.width, at.height)
+        if each.kind == "line"
+        else _inside_region(each, tracks, numbers, found, first, frames, at.width, at.height)
+        for each in shapes
+    ]
+
+
+def _tracks(folder: DataFolder, detection: Detection, clip: int) -> tuple[list[Track], NDArray[np.int64]]:
+    path = folder.detection(detection.project_id, detection.id) / TRACKS
+    if not path.is_file():
+        raise NotFound(f"detection run {detection.id} keeps no objects; run it again to count")
+    with np.load(path, allow_pickle=False) as kept:
+        mine = kept["clip"] == clip
+        columns = {name: kept[name][mine] for name in ("object", "kind", "place", "box", "score", "told")}
+    numbers, starts = np.unique(columns["object"], return_index=True)
+    ends = [*starts[1:], len(columns["object"])]
+    tracks = [
+        Track(
+            int(columns["kind"][start]),
+            columns["place"][start:end],
+            columns["box"][start:end],
+            columns["score"][start:end],
+            columns["told"][start:end],
+        )
+        for start, end in zip(starts, ends, strict=True)
+    ]
+    return tracks, numbers
+
+
+def _over_line(
+    shape: Shape,
+    tracks: list[Track],
+    numbers: NDArray[np.int64],
+    found: Found,
+    first: int,
+    width: int,
+    height: int,
+) -> dict[str, Any]:
+    over = crossings(tracks, np.array(shape.points) * [width, height])
+    listed = [
+        {
+            "object": int(numbers[each.track]),
+            "class": found.classes[tracks[each.track].kind],
+            "place": first + each.frame,
+            "frame": found.looked[first + each.frame].frame,
+            "seconds": found.looked[first + each.frame].seconds,
+            "forward": each.forward,
+        }
+        for each in over
+    ]
+    counts = {
+        way: {
+            name: sum(each["class"] == name and each["forward"] == forward for each in listed)
+            for name in found.classes
+        }
+        for way, forward in (("forward", True), ("back", False))
+    }
+    return {"shape": shape.model_dump(), "crossings": listed, **counts}
+
+
+def _inside_region(
+    shape: Shape,
+    tracks: list[Track],
+    numbers: NDArray[np.int64],
+    found: Found,
+    first: int,
+    frames: int,
+    width: int,
+    height: int,
+) -> dict[str, Any]:
+    inside = stays(tracks, np.array(shape.points) * [width, height])
+    at_once = inside_by_frame(inside, frames)
+    most = int(at_once.argmax()) if frames else 0
+    seen = {each.track for each in inside}
+    return {
+        "shape": shape.model_dump(),
+        "objects": {
+            name: sum(found.classes[tracks[each].kind] == name for each in seen) for name in found.classes
+        },
+        "most": int(at_once[most]) if frames else 0,
+        "most_place": first + most,
+        "most_seconds": found.looked[first + most].seconds if frames else 0.0,
+        "stays": [
+            {
+                "object": int(numbers[each.track]),
+                "class": found.classes[tracks[each.track].kind],
+                "place": first + each.first,
+                "first_seconds": found.looked[first + each.first].seconds,
+                "last_seconds": found.looked[first + each.last].seconds,
+            }
+            for each in inside
+        ],
+    }
+
+
+def counts_as_csv(counted: list[dict[str, Any]]) -> str:
+    """Every crossing and every stay, a line each."""
+    made = io.StringIO()
+    writer = csv.writer(made)
+    writer.writerow(["name", "kind", "object", "class", "seconds", "until_seconds", "from", "to"])
+    for each in counted:
+        shape = each["shape"]
+        for row in each.get("crossings", ()):
+            sides = shape["sides"] if row["forward"] else shape["sides"][::-1]
+            place = [shape["name"], "line", row["object"], row["class"], row["seconds"], ""]
+            writer.writerow([*place, *sides])
+        for row in each.get("stays", ()):
+            times = [row["first_seconds"], row["last_seconds"]]
+            writer.writerow([shape["name"], "region", row["object"], row["class"], *times, "", ""])
+    return made.getvalue()

@@ -1,0 +1,1 @@
+"""A detection run under way: looked at, drawn, recorded."""

@@ -1,0 +1,102 @@
+"""Copies of what was looked at: with boxes drawn in, or covered; and crops of every box."""
+
+import io
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from avocet.files import write_bytes
+from avocet.media.covering import cover_boxes
+from avocet.media.drawing import draw_boxes
+from avocet.media.pictures import encode_jpeg
+from avocet.work.labels.classes import COLOURS
+from avocet.work.use.running.looking import Row
+from avocet.work.use.running.order import DetectionOrder
+
+ANNOTATED, CROPS = "annotated", "crops"
+
+
+class Copier:
+    """Makes copies as an order wants them.
+
+    Parameters
+    ----------
+    order : DetectionOrder
+    classes : sequence of str
+    out : Path
+        The run's folder.
+    """
+
+    def __init__(self, order: DetectionOrder, classes: Sequence[str], out: Path) -> None:
+        self._order, self._out = order, out
+        self._colours = {name: COLOURS[number % len(COLOURS)] for number, name in enumerate(classes)}
+        self._taken: set[str] = set()
+
+    @property
+    def wanted(self) -> bool:
+        """Whether copies are made at all."""
+        return self._order.copies != "none"
+
+    @property
+    def whole_pictures(self) -> bool:
+        """Whether pictures are needed in their full size."""
+        return self.wanted or self._order.crops
+
+    def free_name(self, name: str, suffix: str) -> str:
+        """A name for a copy that no other copy has."""
+        stem = Path(name).with_suffix("").as_posix()
+        candidate, number = f"{stem}{suffix}", 2
+        while candidate.lower() in self._taken:
+            candidate, number = f"{stem}-{number}{suffix}", number + 1
+        self._taken.add(candidate.lower())
+        return candidate
+
+    def drawn(
+        self, pixels: NDArray[np.uint8], row: Row, numbers: Sequence[int] | None = None
+    ) -> NDArray[np.uint8]:
+        """A copy of a picture; ``numbers`` are those of the boxes' objects, 0 for none."""
+        rows = row["detections"]
+        boxes = np.array([each["box"] for each in rows], dtype=np.float64).reshape(-1, 4)
+        if self._order.copies in ("blurred", "pixelated", "filled"):
+            made = cover_boxes(pixels, boxes, self._order.copies)
+        else:
+            captions = [
+                f"{f'{number} ' if number else ''}{each['class']} {each['score']:.2f}"
+                for each, number in zip(rows, numbers or [0] * len(rows), strict=True)
+            ]
+            made = draw_boxes(pixels, boxes, captions, [self._colours[each["class"]] for each in rows])
+        return made
+
+    def beside(self, pixels: NDArray[np.uint8], made: NDArray[np.uint8]) -> NDArray[np.uint8]:
+        """The copy with the original on its left, where that is wanted."""
+        return np.concatenate([pixels, made], axis=1) if self._order.beside else made
+
+    def write(self, name: str, pixels: NDArray[np.uint8]) -> None:
+        """Write a picture's copy."""
+        write_bytes(self._out / ANNOTATED / name, encode_jpeg(pixels))
+
+    def crop(self, pixels: NDArray[np.uint8], row: Row, called: str) -> None:
+        """Write every box of a picture as a picture, and into the row how these are called.
+
+        ``called`` is the picture's own: what is done twice lands in the same place.
+        """
+        if not self._order.crops:
+            return
+        row["crops"] = []
+        for number, each in enumerate(row["detections"], start=1):
+            name = f"{called}-{number:03d}-{_plain(each['class'])}.png"
+            x1, y1, x2, y2 = each["box"]
+            left, top = int(np.floor(x1)), int(np.floor(y1))
+            part = pixels[top : max(top + 1, int(np.ceil(y2))), left : max(left + 1, int(np.ceil(x2)))]
+            kept = io.BytesIO()
+            Image.fromarray(np.ascontiguousarray(part)).save(kept, "PNG")
+            write_bytes(self._out / CROPS / name, kept.getvalue())
+            row["crops"].append(name)
+
+
+def _plain(name: str) -> str:
+    """A class's name as part of a file's: letters, digits and hyphens."""
+    return "".join(letter if letter.isalnum() else "-" for letter in name)[:40]

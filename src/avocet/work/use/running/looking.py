@@ -1,0 +1,124 @@
+"""What is found in pictures, and what counts of it."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from avocet.core.detections import PictureDetections
+from avocet.core.raw.candidates import Candidates
+from avocet.core.raw.suppression import suppress
+from avocet.core.regions import inside
+from avocet.detector.model.finder import Finder
+from avocet.work.use.running.order import DetectionOrder
+
+WEAKER = 0.5
+"""Boxes down to this share of the minimum score are recorded too: they may carry an object of a clip on, and the page
+can show them without looking again."""
+
+MOST_OTHERS = 300
+"""Of one picture, best first."""
+
+Row = dict[str, Any]
+"""A picture or frame in the record: its name and size, its ``detections`` (class, score, box), and as ``others``
+``[class number, score, x1, y1, x2, y2]`` of the boxes that were weaker or suppressed."""
+
+
+class Looker:
+    """Asks a model about pictures, as a detection run wants it.
+
+    Parameters
+    ----------
+    finder : Finder
+    order : DetectionOrder
+
+    Raises
+    ------
+    InputError
+        If the order does not fit the model.
+    """
+
+    def __init__(self, finder: Finder, order: DetectionOrder) -> None:
+        order.check(finder.classes)
+        self.finder, self.order = finder, order
+        self.classes = list(finder.classes)
+        self.least = order.least_scores(finder.classes)
+        # Where several models' boxes are combined, weaker ones would move those that are told.
+        self.weakest = 1.0 if finder.about.get("method") == "fusion" else WEAKER
+
+    def look(self, pictures: Sequence[NDArray[np.uint8]], sizes: Sequence[tuple[int, int]]) -> list[Row]:
+        """What is recorded of pictures, but for their names.
+
+        Parameters
+        ----------
+        pictures : sequence of (H, W, 3) ndarray of uint8
+            May be smaller than the originals.
+        sizes : sequence of (int, int)
+            Width and height of the originals, in whose pixels the boxes are told.
+        """
+        floor = self.weakest * float(self.least.min())
+        found = self.finder.candidates(pictures, floor) if pictures else []
+        return [
+            self._row(each, pixels, size) for each, pixels, size in zip(found, pictures, sizes, strict=True)
+        ]
+
+    def _row(self, found: Candidates, pixels: NDArray[np.uint8], size: tuple[int, int]) -> Row:
+        width, height = size
+        scale = np.tile([width / pixels.shape[1], height / pixels.shape[0]], 2)
+        boxes = found.boxes * scale
+        counts = found.scores >= self.weakest * self.least[found.classes]
+        if self.order.region:
+            middles = (boxes[:, :2] + boxes[:, 2:]) / 2 / [width, height]
+            counts &= inside(middles, self.order.region)
+        boxes, scores, classes = boxes[counts], found.scores[counts], found.classes[counts]
+        strong = np.flatnonzero(scores >= self.least[classes])
+        kept = strong[suppress(boxes[strong], scores[strong], self.order.overlap_limit, classes[strong]).kept]
+        rest = np.setdiff1d(np.arange(len(scores)), kept)
+        rest = rest[np.argsort(-scores[rest], kind="stable")[:MOST_OTHERS]] if self.weakest < 1 else rest[:0]
+        return {
+            "width": width,
+            "height": height,
+            "detections": [
+                {
+                    "class": self.classes[classes[n]],
+                    "score": round(float(scores[n]), 4),
+                    "box": [round(float(v), 2) for v in boxes[n]],
+                }
+                for n in kept
+            ],
+            "others": [
+                [int(classes[n]), round(float(scores[n]), 4), *(round(float(v), 2) for v in boxes[n])]
+                for n in rest
+            ],
+        }
+
+
+def told(row: Row, numbers: Mapping[str, int]) -> PictureDetections:
+    """What a row tells of, by the numbers of the classes."""
+    rows = row["detections"]
+    return PictureDetections(
+        np.array([each["box"] for each in rows], dtype=np.float64).reshape(-1, 4),
+        np.array([each["score"] for each in rows], dtype=np.float64),
+        np.array([numbers[each["class"]] for each in rows], dtype=np.int64),
+    )
+
+
+def with_weaker(
+    row: Row, numbers: Mapping[str, int], least: NDArray[np.float64], overlap_limit: float
+) -> PictureDetections:
+    """What a row tells of, and behind it the weaker boxes that nothing suppresses.
+
+    Always from the row, so that objects come out the same where a run was broken off and went on.
+    """
+    strong = told(row, numbers)
+    others = np.array(row["others"], dtype=np.float64).reshape(-1, 6)
+    others = others[others[:, 1] < least[others[:, 0].astype(np.int64)]]
+    boxes = np.concatenate([strong.boxes, others[:, 2:]])
+    scores = np.concatenate([strong.scores, others[:, 1]])
+    classes = np.concatenate([strong.classes, others[:, 0].astype(np.int64)])
+    # What is told stays, whatever rounding has done to it.
+    order_of = np.concatenate([np.ones(len(strong.scores)), others[:, 1]])
+    kept = np.sort(suppress(boxes, order_of, overlap_limit, classes).kept)
+    kept = np.union1d(np.arange(len(strong.scores)), kept)
+    return PictureDetections(boxes[kept], scores[kept], classes[kept])

@@ -1,0 +1,120 @@
+"""What a detection run is to do: what counts, and what comes out."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from avocet.core.errors import InputError
+from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
+
+Copies = Literal["boxes", "blurred", "pixelated", "filled", "none"]
+
+MOST_CORNERS = 100
+
+NEVER = 9.0
+"""More than any score."""
+
+
+class DetectionOrder(BaseModel):
+    """What counts, and what comes out.
+
+    Attributes
+    ----------
+    minimum_score : float
+    minimum_scores : dict of str to float
+        Of single classes.
+    overlap_limit : float
+    only : list of str
+        Classes that count; all where there are none.
+    region : list of (float, float)
+        Corners of a polygon in parts of the picture's width and height; boxes whose middle lies outside
+        do not count. Everything counts where there are none.
+    every : int
+        Of a clip, every so-many-th frame is looked at.
+    copies : str
+        What copies show: the boxes, or the picture with what was found blurred, pixelated or filled; or none
+        are made.
+    beside : bool
+        Copies of clips have the original beside them.
+    crops : bool
+        Every box as a picture of its own, with a list.
+    """
+
+    model_config = ConfigDict(extra="forbid")
+
+    minimum_score: float = Field(MINIMUM_SCORE, ge=0, le=1)
+    minimum_scores: dict[str, float] = {}
+    overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
+    only: list[str] = Field(default=[], max_length=10_000)
+    region: list[tuple[float, float]] = Field(default=[], max_length=MOST_CORNERS)
+    every: int = Field(1, ge=1, le=10_000)
+    copies: Copies = "boxes"
+    beside: bool = False
+    crops: bool = False
+
+    @classmethod
+    def for_model(cls, about: Mapping[str, Any], wished: Mapping[str, Any]) -> "DetectionOrder":
+        """An order in which a model's own minimum scores stand where none is wished.
+
+        Parameters
+        ----------
+        about : mapping
+            What the model says of itself.
+        wished : mapping
+            Fields; None counts as not wished.
+
+        Raises
+        ------
+        InputError
+            If a field is none or its value cannot be, or a class is unknown to the model.
+        """
+        fields = {name: value for name, value in wished.items() if value is not None}
+        if "minimum_score" not in fields:
+            own = {name: about[name] for name in ("minimum_score", "minimum_scores") if name in about}
+            fields = own | fields
+        order = cls.checked(fields)
+        order.check(about["classes"])
+        return order
+
+    @classmethod
+    def checked(cls, fields: Mapping[str, Any]) -> "DetectionOrder":
+        """An order of fields that came from outside. Raises `InputError` with what is wrong."""
+        check_limits(fields.get("minimum_score", 0), fields.get("overlap_limit", 0))
+        try:
+            return cls.model_validate(fields)
+        except ValidationError as error:
+            first = error.errors()[0]
+            name, value = ".".join(str(part) for part in first["loc"]), first.get("input")
+            raise InputError(f"{name.replace('_', ' ')}: {first['msg']}, not {value!r}") from None
+
+    def least_scores(self, classes: Sequence[str]) -> NDArray[np.float64]:
+        """The minimum score of each class; above 1 for those that do not count."""
+        return np.array(
+            [
+                NEVER
+                if self.only and name not in self.only
+                else self.minimum_scores.get(name, self.minimum_score)
+                for name in classes
+            ]
+        )
+
+    def check(self, classes: Sequence[str]) -> None:
+        """Raise `InputError` where it does not fit a model's classes, or the region is none."""
+        for name in (*self.only, *self.minimum_scores):
+            if name not in classes:
+                raise InputError(f"the model does not know the class {name!r}")
+        if self.region and len(self.region) < 3:
+            raise InputError(f"a region needs three corners or more, not {len(self.region)}")
+        for x, y in self.region:
+            if not (0 <= x <= 1 and 0 <= y <= 1):
+                raise InputError(f"a corner of the region lies at {x:g}, {y:g}, outside of the picture")
+
+
+def check_limits(minimum_score: float, overlap_limit: float) -> None:
+    """Raise `InputError` unless both thresholds lie between 0 and 1."""
+    for name, value in (("minimum score", minimum_score), ("overlap limit", overlap_limit)):
+        if not 0 <= value <= 1:
+            raise InputError(f"the {name} must lie between 0 and 1, not {value}")

@@ -1,0 +1,149 @@
+"""Detection over pictures: read ahead, looked at several at a time, copied while the next are looked at."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from avocet.core.errors import InputError
+from avocet.media.pictures import picture_size, read_picture, small_picture
+from avocet.work.use.running.copies import ANNOTATED, Copier
+from avocet.work.use.running.course import Course, Input
+from avocet.work.use.running.looking import Looker, Row
+from avocet.work.use.running.pipeline import Pipeline, Stage
+
+TOGETHER = 8
+"""Pictures that are looked at in one go."""
+
+MOST_PIXELS = 24_000_000
+"""Of pictures that are in memory together, unless one alone has more."""
+
+FINER = 2
+"""Where nothing is drawn, a picture is read with so many times the pixels of the network's input a side."""
+
+READERS = 2
+
+
+@dataclass(frozen=True)
+class _Read:
+    """A picture that was read, or why it was not."""
+
+    place: int
+    item: Input
+    size: tuple[int, int] = (0, 0)
+    pixels: NDArray[np.uint8] | None = None
+    problem: str = ""
+
+
+def look_at_stills(
+    items: Sequence[tuple[int, Input]],
+    names: Mapping[int, str],
+    looker: Looker,
+    copier: Copier,
+    course: Course,
+) -> None:
+    """Look at pictures; what cannot be read is recorded as a problem.
+
+    Parameters
+    ----------
+    items : sequence of (int, Input)
+        With the place of each among all inputs.
+    names : mapping of int to str
+        What the copy of each is called.
+    looker : Looker
+    copier : Copier
+    course : Course
+
+    Raises
+    ------
+    Stopped
+        If a person asked to stop.
+    InputError
+        If results cannot be written.
+    """
+    side = _input_side(looker)
+
+    def read(some: Sequence[tuple[int, Input]]) -> list[_Read]:
+        return [_read(place, item, None if copier.whole_pictures else FINER * side) for place, item in some]
+
+    def find(some: Sequence[_Read]) -> list[tuple[_Read, Row]]:
+        seen = [each for each in some if each.pixels is not None]
+        rows = iter(
+            looker.look([each.pixels for each in seen if each.pixels is not None], [e.size for e in seen])
+        )
+        return [
+            (
+                each,
+                {"name": each.item.name}
+                | (next(rows) if each.pixels is not None else {"problem": each.problem}),
+            )
+            for each in some
+        ]
+
+    def copy(some: Sequence[tuple[_Read, Row]]) -> list[Row]:
+        for each, row in some:
+            if each.pixels is None:
+                continue
+            if copier.wanted:
+                row["annotated"] = f"{ANNOTATED}/{names[each.place]}"
+                copier.write(names[each.place], copier.drawn(each.pixels, row))
+            copier.crop(each.pixels, row, f"{each.place:06d}")
+        return [row for _, row in some]
+
+    stages = [Stage("reading", read, READERS), Stage("network", find)]
+    if copier.whole_pictures:
+        stages.append(Stage("drawing and writing", copy))
+    else:
+        stages.append(Stage("writing", copy))
+    pipeline = Pipeline("listing", stages)
+    course.working(lambda: pipeline.busy)
+    try:
+        running = pipeline.run(_portions(items))
+        try:
+            for rows in running:
+                for row in rows:
+                    course.add(row)
+                    if "annotated" in row:
+                        course.copies.append(row["annotated"].removeprefix(f"{ANNOTATED}/"))
+        finally:
+            running.close()
+    finally:
+        course.ended()
+
+
+def _portions(items: Sequence[tuple[int, Input]]) -> Iterator[list[tuple[int, Input]]]:
+    """A few pictures at a time: not more than fit into memory together."""
+    some: list[tuple[int, Input]] = []
+    pixels = 0
+    for place, item in items:
+        try:
+            width, height = picture_size(item.path, item.name)
+        except InputError:
+            width = height = 0  # told when it is read
+        if some and (len(some) == TOGETHER or pixels + width * height > MOST_PIXELS):
+            yield some
+            some, pixels = [], 0
+        some.append((place, item))
+        pixels += width * height
+    if some:
+        yield some
+
+
+def _read(place: int, item: Input, longest: int | None) -> _Read:
+    try:
+        if longest is None:
+            pixels = read_picture(item.path, item.name)
+            return _Read(place, item, (pixels.shape[1], pixels.shape[0]), pixels)
+        return _Read(
+            place, item, picture_size(item.path, item.name), small_picture(item.path, longest, item.name)
+        )
+    except InputError as error:
+        return _Read(place, item, problem=str(error))
+
+
+def _input_side(looker: Looker) -> int:
+    """The longest side of the inputs of the model, or of the several that answer together."""
+    about = looker.finder.about
+    sides = [each.get("side", 0) for each in about.get("members", [about])]
+    return max([*(int(each) for each in sides), 320])
