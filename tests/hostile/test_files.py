@@ -22,7 +22,8 @@ from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
 from avocet.formats.json_lines import read_json_lines
 from avocet.formats.voc import read_voc
-from avocet.media.clips import ClipWriter, clip_info, read_frames
+from avocet.media.clip_writer import ClipWriter
+from avocet.media.clips import clip_info, read_frames
 from avocet.media.pictures import LARGEST_PIXELS, encode_jpeg
 
 MEASURED = """

@@ -4,7 +4,6 @@ import errno
 import io
 import subprocess
 import sys
-import threading
 import time
 
 import pytest
@@ -12,9 +11,8 @@ from sqlalchemy.exc import OperationalError
 
 from avocet.core.errors import InputError
 from avocet.files import is_unfinished, write_bytes
-from avocet.jobs import supervisor as supervising
-from avocet.jobs import worker
-from avocet.jobs.supervisor import Supervisor
+from avocet.jobs import keeping, worker
+from avocet.jobs.keeping import KeptProcess
 from avocet.jobs.worker import memory_for, run_job
 from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import JobState
@@ -138,7 +136,7 @@ def test_what_no_text_can_hold_breaks_neither_job_nor_list(data, labelled, monke
         assert listed[0].message.endswith(r"bad name \xff\ud800")
 
 
-def test_a_worker_that_ends_at_once_is_started_ever_more_slowly(tmp_path, monkeypatch):
+def test_a_worker_that_ends_at_once_is_started_ever_more_slowly(monkeypatch):
     started = []
 
     class Ended:
@@ -151,15 +149,14 @@ def test_a_worker_that_ends_at_once_is_started_ever_more_slowly(tmp_path, monkey
         def terminate(self):
             pass
 
-    monkeypatch.setattr(supervising.subprocess, "Popen", Ended)
-    monkeypatch.setattr(supervising, "PAUSE", 0.05)
-    monkeypatch.setattr(supervising, "LONGEST_PAUSE", 0.4)
-    keeper = Supervisor(tmp_path)
-    thread = threading.Thread(target=keeper._keep, args=(Lane.MEDIA,))
-    thread.start()
+    monkeypatch.setattr(keeping.subprocess, "Popen", Ended)
+    monkeypatch.setattr(keeping, "PAUSE", 0.05)
+    monkeypatch.setattr(keeping, "LONGEST_PAUSE", 0.4)
+    kept = KeptProcess("media", ["worker"], {}, pause=0.05)
+    kept.want()
     time.sleep(1.6)
-    keeper.close()
-    thread.join(timeout=10)
+    kept.end()
+    kept._thread.join(timeout=10)
     # Begun anew every twentieth of a second it would be thirty times.
     assert 3 <= len(started) <= 9
 

@@ -4,7 +4,6 @@ import os
 import signal
 import subprocess
 import sys
-import time
 from typing import get_type_hints
 
 import numpy as np
@@ -14,7 +13,7 @@ from avocet.core.errors import InputError
 from avocet.jobs.queue import Queues, open_queue
 from avocet.jobs.supervisor import Supervisor
 from avocet.jobs.worker import run_job
-from avocet.media.clips import ClipWriter
+from avocet.media.clip_writer import ClipWriter
 from avocet.store.tables import JobState
 from avocet.work.job_kinds import KINDS, SAMPLE_CLIP, ClipFrames, Lane, Task, kinds_of
 from avocet.work.job_outcomes import FramesTaken
@@ -23,6 +22,7 @@ from avocet.work.pictures.clips import add_clip
 from avocet.work.problems import NotFound
 from avocet.work.progress import Stopped
 from avocet.work.project.projects import create_project
+from tests.waiting import wait_for
 
 FRAMES = ClipFrames(clip_id=7, per_second=10)
 
@@ -51,13 +51,6 @@ def clip_id(data, project_id, tmp_path):
 def state_of(data, job_id):
     with data[1]() as session:
         return get_job(session, job_id).state
-
-
-def wait_until(look, seconds=120):
-    ends = time.monotonic() + seconds
-    while not look():
-        assert time.monotonic() < ends
-        time.sleep(0.05)
 
 
 def sampling_job(data, project_id, clip_id):
@@ -130,7 +123,14 @@ def test_the_queue_outlives_the_process_that_filled_it(data):
         while (task := queue.dequeue()) is not None:
             queue.execute(task)
         taken[lane] = seen
-    assert taken == {"compute": [11, 13], "media": [12], "changes": [15], "labels": [], "looks": [14]}
+    assert taken == {
+        "compute": [11, 13],
+        "media": [12],
+        "changes": [15],
+        "labels": [],
+        "live": [],
+        "looks": [14],
+    }
 
 
 def test_jobs_run_in_the_worker_only(data):
@@ -148,17 +148,17 @@ def test_killed_worker_is_replaced_and_takes_up_what_waits(data, project_id, cli
     supervisor.start()
     try:
         # Recorded, but never put into the queue: the starting worker finds it.
-        wait_until(lambda: state_of(data, first) == JobState.DONE)
+        wait_for(lambda: state_of(data, first) == JobState.DONE)
         before = supervisor.pids()[Lane.MEDIA]
         with data[1].begin() as session:
             running = create_job(session, project_id, SAMPLE_CLIP, "Take frames", FRAMES).id
             claim(session, running)
         os.kill(before, signal.SIGKILL)
-        wait_until(lambda: supervisor.pids()[Lane.MEDIA] != before)
-        wait_until(lambda: state_of(data, running) == JobState.INTERRUPTED)
+        wait_for(lambda: supervisor.pids()[Lane.MEDIA] != before)
+        wait_for(lambda: state_of(data, running) == JobState.INTERRUPTED)
         second = sampling_job(data, project_id, clip_id)
         Queues(folder).enqueue(second, "sample_clip")
-        wait_until(lambda: state_of(data, second) == JobState.DONE)
+        wait_for(lambda: state_of(data, second) == JobState.DONE)
         with data[1]() as session:
             assert get_job(session, second).outcome == {"added": 0, "already_there": 10}
             assert len(list_jobs(session, project_id)) == 3 and not list_jobs(
@@ -189,7 +189,7 @@ def test_no_worker_outlives_its_server(data, started):
     )
     pid = int(parent.stdout.readline())
     if started:
-        wait_until(lambda: data[0].queue.exists())
+        wait_for(lambda: data[0].queue.exists())
     # Otherwise the server is gone before its worker is even up.
     parent.kill()
     parent.wait()
@@ -201,4 +201,11 @@ def test_no_worker_outlives_its_server(data, started):
             return True
         return False
 
-    wait_until(gone)
+    wait_for(gone)
+
+
+def test_a_worker_is_up_without_what_only_some_of_its_jobs_need():
+    """Each lane has a process: what all of them import is paid for so many times at every start."""
+    look = "import sys, avocet.cli.working, avocet.jobs.worker; print(*{'scipy', 'av', 'torch', 'onnxruntime', 'PIL'} & set(sys.modules))"
+    done = subprocess.run([sys.executable, "-c", look], capture_output=True, text=True, check=True)
+    assert done.stdout.split() == []

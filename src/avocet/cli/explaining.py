@@ -13,7 +13,7 @@ from avocet.files import write_text
 from avocet.media.pictures import read_picture
 from avocet.work.anatomy.raw import explanation
 from avocet.work.anatomy.take_apart import take_apart_pixels
-from avocet.work.use.detections import check_limits
+from avocet.work.use.running.order import check_limits
 
 
 @click.command()

@@ -37,7 +37,16 @@ COMMANDS = {
         "Say how raw outputs became boxes: every candidate, where it came from and what became of it.",
     ),
     "detect": ("avocet.cli.detecting:detect", "Find objects in pictures, folders of pictures and clips."),
+    "convert": (
+        "avocet.cli.converting:convert",
+        "Write a model for other programs: an ONNX graph, and a script that finds boxes with it.",
+    ),
+    "camera": (
+        "avocet.cli.serving:camera",
+        "Simulate a camera over the cooling belt: an endless stream of JPEGs over HTTP.",
+    ),
     "worker": ("avocet.cli.working:worker", ""),
+    "answerer": ("avocet.cli.working:answerer", ""),
 }
 """Where each command is, and what it does in a line, so that ``--help`` imports none of them.
 

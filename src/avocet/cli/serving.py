@@ -1,4 +1,4 @@
-"""``avocet serve``."""
+"""``avocet serve``, and ``avocet camera``, which serves pictures to try it with."""
 
 import logging
 import os
@@ -14,16 +14,23 @@ from a2wsgi import WSGIMiddleware
 
 from avocet.cli.common import Bar, data_option, open_data
 from avocet.core.errors import InputError
+from avocet.demo.camera import SimulatedCamera
 from avocet.demo.project import add_demo_clip, demo_clip_is_due, make_demo_project
+from avocet.jobs.keeping import KeptProcess
 from avocet.jobs.queue import Queues
 from avocet.jobs.supervisor import Supervisor
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.store.lock import only_server
+from avocet.web.address_door import AddressDoor
 from avocet.web.app import LOCAL_NAMES, create_app
 from avocet.web.context import Context, Making
 from avocet.web.events import EventHub, with_events
 from avocet.web.front import FrontDoor
+from avocet.work.addresses.addresses import any_address
+from avocet.work.addresses.calls import CallCounter
+from avocet.work.addresses.frames import LINK
+from avocet.work.addresses.link import AnswerLink
 from avocet.work.pictures.staging import sweep
 from avocet.work.progress import Silent
 
@@ -87,9 +94,18 @@ def _serve(
     wsgi: Any = app
     context: Context = app.extensions["avocet"]
     hub = EventHub(context.reading, context.labels)
+    link, counter = AnswerLink(), CallCounter(sessions)
+    # Calls wait for it: after a long life it is there again at once.
+    answerer = KeptProcess("answerer", ["answerer"], {LINK: f"{link.port} {link.token}"}, pause=0.0)
+    page = FrontDoor(with_events(WSGIMiddleware(wsgi, workers=THREADS), hub), password)
+    addresses = AddressDoor(page, folder, context.reading, counter, link, answerer.want)
+    context.addresses_changed = addresses.forget
+    with context.reading() as session:
+        if any_address(session):
+            answerer.want()
     server = uvicorn.Server(
         uvicorn.Config(
-            FrontDoor(with_events(WSGIMiddleware(wsgi, workers=THREADS), hub), password),
+            addresses,
             log_level="error",
             access_log=False,
             server_header=False,
@@ -117,7 +133,11 @@ def _serve(
         pass
     finally:
         hub.close()
+        link.close()
+        answerer.end()
+        answerer.wait()
         supervisor.close()
+        counter.write()
 
 
 class _Told(Silent):
@@ -162,3 +182,38 @@ def _listen(host: str, port: int) -> socket.socket:
         ) from None
     listener.listen(128)
     return listener
+
+
+@click.command("camera")
+@click.option(
+    "--port", default=8330, show_default=True, type=click.IntRange(0, 65535), help="Port on this machine."
+)
+@click.option("--rate", default=12.0, show_default=True, help="Frames a second.")
+@click.option("--drop", default=0.0, show_default=True, help="Share of the frames that are left out.")
+@click.option("--width", default=960, show_default=True, help="Width of the frames in pixels.")
+def camera(port: int, rate: float, drop: float, width: int) -> None:
+    """Simulate a camera over the cooling belt: an endless stream of JPEGs over HTTP.
+
+    While it runs, its behaviour is changed by POST /behaviour with drop, stall (seconds), width, rubbish or
+    shut.
+
+    \b
+    Example:
+      avocet camera --port 8330
+      curl -X POST 'http://127.0.0.1:8330/behaviour?stall=10'
+    """
+    if not 0.1 <= rate <= 60:
+        raise InputError(f"--rate must lie between 0.1 and 60, not {rate:g}")
+    try:
+        made = SimulatedCamera(port, rate)
+    except OSError as error:
+        raise InputError(
+            f"port {port} cannot be used: {error.strerror}. Choose another with --port."
+        ) from None
+    made.change({"drop": [str(drop)], "width": [str(width)]})
+    made.start()
+    click.echo(f"The camera is at {made.address}. Ctrl-C ends it.")
+    try:
+        made.wait()
+    except KeyboardInterrupt:
+        made.close()

@@ -1,11 +1,10 @@
-"""The worker that ``avocet serve`` starts; not a command for people."""
+"""The processes that ``avocet serve`` starts; not commands for people."""
 
 from pathlib import Path
 
 import click
 
 from avocet.cli.common import data_option
-from avocet.jobs.worker import work
 from avocet.store.folder import DataFolder
 from avocet.work.job_kinds import Lane
 
@@ -16,4 +15,16 @@ from avocet.work.job_kinds import Lane
 @click.option("--parent", type=int, required=True, help="Process to end with.")
 def worker(data: Path, lane: str, parent: int) -> None:
     """Do the long work of one lane; started by serve."""
+    from avocet.jobs.worker import work
+
     work(DataFolder(data), Lane(lane), parent)
+
+
+@click.command(hidden=True)
+@click.option("--parent", type=int, required=True, help="Process to end with.")
+def answerer(parent: int) -> None:
+    """Answer other programs; started by serve."""
+    # Not with the workers, which need little of what this needs.
+    from avocet.jobs.answerer import answer
+
+    answer(parent)

@@ -20,11 +20,18 @@ from avocet.store.folder import DataFolder
 from avocet.store.tables import JobState
 from avocet.work.job_kinds import KINDS, Lane, Task, kinds_of
 from avocet.work.jobs import JobReporter, claim, finish, mark_interrupted, waiting_jobs
+from avocet.work.live.restarting import set_going_again
 from avocet.work.pictures.staging import remove_old
 from avocet.work.problems import NotFound
 from avocet.work.progress import Stopped
 
 log = logging.getLogger(__name__)
+
+GIVES_WAY = 5
+"""How far live work stands back (`nice`)."""
+
+AT_ONCE = {Lane.LIVE: 8}
+"""Jobs that a lane does at once, where it is more than one."""
 
 TRY_AGAIN = 2.0
 """Seconds until something that the disk or the database refused is tried again."""
@@ -85,11 +92,17 @@ def limit_memory(bytes_at_most: int) -> None:
 def work(folder: DataFolder, lane: Lane, parent: int) -> None:
     """Work through a lane until the process is asked to end or the process ``parent`` is gone."""
     limit_memory(memory_for(lane))
-    threading.Thread(target=_end_with, args=(parent,), name="parent", daemon=True).start()
+    if lane is Lane.LIVE and hasattr(os, "nice"):
+        # Beside training and labelling it takes what they leave.
+        os.nice(GIVES_WAY)
+    threading.Thread(target=end_with, args=(parent,), name="parent", daemon=True).start()
     sessions = open_database(folder.database)
     with sessions.begin() as session:
         # Whatever still says it is running was left by a worker that was killed.
         mark_interrupted(session, kinds_of(lane))
+        if lane is Lane.LIVE:
+            # What went on when the server ended goes on with it.
+            set_going_again(session)
         waiting = waiting_jobs(session, kinds_of(lane))
     remove_old(folder)
     queues = Queues(folder)
@@ -98,10 +111,12 @@ def work(folder: DataFolder, lane: Lane, parent: int) -> None:
         # A server killed between recording and queueing leaves jobs that nobody would take up.
         # One that is queued twice is done once: the second time it no longer waits.
         task(job_id)
-    Consumer(queue, workers=1, periodic=False, initial_delay=0.05, max_delay=0.5, backoff=1.3).run()
+    Consumer(
+        queue, workers=AT_ONCE.get(lane, 1), periodic=False, initial_delay=0.05, max_delay=0.5, backoff=1.3
+    ).run()
 
 
-def _end_with(parent: int) -> None:
+def end_with(parent: int) -> None:
     """End this process once its parent is gone, so that no worker outlives the server."""
     while os.getppid() == parent:
         time.sleep(1)

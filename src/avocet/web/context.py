@@ -43,6 +43,8 @@ class Context:
     labels: KeptLabels
     roots: tuple[Path, ...] = ()
     making: Making | None = None
+    addresses_changed: Callable[[], None] = lambda: None
+    """Called whenever an address, its model or its keys were changed."""
 
 
 def context() -> Context:

@@ -32,6 +32,8 @@ SLOWEST, MEASURED_AFTER = 1000.0, 30.0
 UPLOADS = 8
 """Uploads at once; further ones wait without holding a thread."""
 
+BASIC = [(b"www-authenticate", b'Basic realm="Avocet"')]
+
 GUESS_SECONDS = 1.0
 """How long a wrong password waits for its answer."""
 
@@ -70,9 +72,11 @@ class FrontDoor:
         headers = {name.lower(): value for name, value in scope["headers"]}
         if self._password is not None and not password_fits(_text(headers, b"authorization"), self._password):
             await asyncio.sleep(GUESS_SECONDS)
-            await _refuse(send, 401, "Password wanted", "the password of this server is missing or wrong")
+            await refuse(
+                send, 401, "Password wanted", "the password of this server is missing or wrong", BASIC
+            )
             return
-        patient = _read_in_time(send)
+        patient = read_in_time(send)
         if headers.get(b"content-type", b"").startswith(b"multipart/form-data"):
             async with self._uploads:
                 await self._inner(scope, _fast_enough(receive), patient)
@@ -81,9 +85,9 @@ class FrontDoor:
             await _refuse_large(send)
             return
         try:
-            body = await asyncio.wait_for(_whole(receive), BODY_SECONDS)
+            body = await asyncio.wait_for(whole_body(receive, LARGEST_BODY), BODY_SECONDS)
         except TimeoutError:
-            await _refuse(send, 408, "Too slow", f"the request was not there within {BODY_SECONDS:g} seconds")
+            await refuse(send, 408, "Too slow", f"the request was not there within {BODY_SECONDS:g} seconds")
             return
         if body is None:
             return
@@ -93,14 +97,21 @@ class FrontDoor:
         await self._inner(scope, _once(body, receive), patient)
 
 
-async def _whole(receive: Receive) -> bytes | None:
-    """The whole body, or as much as shows that it is too large; None where the sender is gone."""
+async def whole_body(
+    receive: Receive, most: int, holding: Callable[[int], object] = lambda count: None
+) -> bytes | None:
+    """The whole body, or as much as shows that it is too large; None where the sender is gone.
+
+    ``holding`` is told of each piece how many bytes more are held, also where they come to nothing.
+    """
     held = bytearray()
-    while len(held) <= LARGEST_BODY:
+    while len(held) <= most:
         message = await receive()
         if message["type"] == "http.disconnect":
             return None
-        held += message.get("body", b"")
+        some = message.get("body", b"")
+        held += some
+        holding(len(some))
         if not message.get("more_body", False):
             break
     return bytes(held)
@@ -139,7 +150,7 @@ def _fast_enough(receive: Receive) -> Receive:
     return watched
 
 
-def _read_in_time(send: Send) -> Send:
+def read_in_time(send: Send) -> Send:
     """Sending that does not wait for ever for somebody who does not read."""
 
     async def watched(message: Message) -> None:
@@ -154,18 +165,19 @@ def _text(headers: dict[bytes, bytes], name: bytes) -> str | None:
 
 
 async def _refuse_large(send: Send) -> None:
-    await _refuse(send, 413, "Too large", f"a request that is no upload has at most {LARGEST_BODY:,} bytes")
+    await refuse(send, 413, "Too large", f"a request that is no upload has at most {LARGEST_BODY:,} bytes")
 
 
-async def _refuse(send: Send, status: int, title: str, detail: str) -> None:
+async def refuse(
+    send: Send, status: int, title: str, detail: str, more: list[tuple[bytes, bytes]] | None = None
+) -> None:
+    """Answer with a problem document (RFC 9457); what is left of the request is not read."""
     content = json.dumps({"type": "about:blank", "title": title, "status": status, "detail": detail}).encode()
     headers = [
         (b"content-type", b"application/problem+json"),
         (b"content-length", str(len(content)).encode()),
-        # What is left of the request is not read.
         (b"connection", b"close"),
+        *(more or []),
     ]
-    if status == 401:
-        headers.append((b"www-authenticate", b'Basic realm="Avocet"'))
     await send({"type": "http.response.start", "status": status, "headers": headers})
     await send({"type": "http.response.body", "body": content})

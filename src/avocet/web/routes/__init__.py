@@ -11,6 +11,23 @@ from avocet.web.routes.pictures import pictures
 from avocet.web.routes.project import project
 from avocet.web.routes.snapshots import snapshots
 from avocet.web.routes.train import train
-from avocet.web.routes.use import use
+from avocet.web.routes.use.addresses import addresses
+from avocet.web.routes.use.detections import use
+from avocet.web.routes.use.live import live
 
-ALL = (project, labels, pictures, exchange, snapshots, audit, train, models, judge, anatomy, use, jobs)
+ALL = (
+    project,
+    labels,
+    pictures,
+    exchange,
+    snapshots,
+    audit,
+    train,
+    models,
+    judge,
+    anatomy,
+    use,
+    addresses,
+    live,
+    jobs,
+)

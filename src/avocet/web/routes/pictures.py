@@ -8,6 +8,8 @@ from flask_openapi3 import APIBlueprint, Tag
 from avocet.archives import can_be_opened, is_archive
 from avocet.core.errors import InputError
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
+from avocet.media.clips import frame_at
+from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import Picture
 from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import change_many, context, moment, reply, start_job
@@ -241,6 +243,18 @@ def sample_clip(path: schemas.ClipPath, body: schemas.SampleIn) -> Response:
         clip = work_clips.get_clip(session, path.clip_id)
     given = ClipFrames(clip_id=clip.id, per_second=body.per_second)
     return start_job(clip.project_id, SAMPLE_CLIP, f"Take frames from {clip.name}", given)
+
+
+@pictures.get("/clips/<int:clip_id>/first")
+def first_frame(path: schemas.ClipPath) -> Response:
+    """The first frame of a clip, as a JPEG."""
+    folder = context().folder
+    with context().reading() as session:
+        clip = work_clips.get_clip(session, path.clip_id)
+    return Response(
+        encode_jpeg(frame_at(folder.clip(clip.project_id, clip.content_hash, clip.suffix), 0.0, clip.name)),
+        mimetype="image/jpeg",
+    )
 
 
 @pictures.get("/folders", responses={200: schemas.FolderList})

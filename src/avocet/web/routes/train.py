@@ -21,6 +21,8 @@ from avocet.work.job_kinds import (
     START_STUDY,
     SUM_UP_SIZES,
     TRY_MODEL,
+    WRITE_ONNX,
+    ForRun,
     JobKind,
     LookAhead,
     RunAndPicture,
@@ -189,6 +191,15 @@ def model(path: schemas.BundlePath) -> Response:
         download_name=f"{safe_name(run.name)}-{path.which}.zip",
         mimetype="application/zip",
     )
+
+
+@train.post("/runs/<int:run_id>/onnx", responses={202: JobStarted})
+def write_onnx(path: schemas.RunPath) -> Response:
+    """Make the best model's ONNX graph and a script for it, in the background; `/jobs/{job_id}/file` has the file."""
+    with context().reading() as session:
+        run = work.get_run(session, path.run_id)
+        work.model_path(context().folder, run)
+    return start_job(run.project_id, WRITE_ONNX, f"ONNX of {run.name}", ForRun(run_id=run.id))
 
 
 @train.get("/runs/<int:run_id>/archive")

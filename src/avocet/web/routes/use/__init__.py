@@ -1,0 +1,1 @@
+"""Routes of using a model: detection runs, and addresses for other programs."""

@@ -1,0 +1,237 @@
+"""Detection runs: a model over clips and pictures, and what came of it."""
+
+from pathlib import Path
+
+from flask import Response, request, send_file
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import ValidationError
+
+from avocet.store.tables import Detection
+from avocet.web.context import context, job_out, reply, start_job
+from avocet.web.problems import invalid_request
+from avocet.web.schemas.common import JobStarted, ProjectPath
+from avocet.web.schemas.use import detections as schemas
+from avocet.web.uploads import sent_files
+from avocet.work.job_kinds import COLLECT_FOUND, FoundToCollect
+from avocet.work.pictures.intake import allowed
+from avocet.work.problems import NotFound
+from avocet.work.project.projects import get_project
+from avocet.work.use import detections as work
+from avocet.work.use import found as looking
+from avocet.work.use.counting import count_by, counts_as_csv
+from avocet.work.use.inputs import input_named
+
+use = APIBlueprint("use", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="use")])
+
+
+def _out(detection: Detection) -> schemas.DetectionOut:
+    return schemas.DetectionOut(
+        id=detection.id,
+        run_id=detection.run_id,
+        ensemble_id=detection.ensemble_id,
+        run_name=detection.run.name
+        if detection.run
+        else detection.ensemble.name
+        if detection.ensemble
+        else "",
+        source=detection.source,
+        minimum_score=detection.minimum_score,
+        overlap_limit=detection.overlap_limit,
+        minimum_scores=detection.minimum_scores,
+        order=work.order_of(detection).model_dump(mode="json"),
+        summary=detection.summary,
+        created_at=detection.created_at.isoformat() + "Z",
+        job=job_out(detection.job),
+    )
+
+
+@use.get("/projects/<int:project_id>/detections", responses={200: schemas.DetectionList})
+def list_detections(path: ProjectPath) -> Response:
+    """The project's detections, newest first."""
+    with context().reading() as session:
+        get_project(session, path.project_id)
+        found = work.list_detections(session, path.project_id)
+        return reply(schemas.DetectionList(detections=[_out(each) for each in found]))
+
+
+@use.post("/detections", responses={202: schemas.DetectionOut})
+def start_detection(body: schemas.DetectionIn) -> Response:
+    """Run a model over a clip or pictures of the project."""
+    return _start(body, [])
+
+
+@use.post("/detections/upload", responses={202: schemas.DetectionOut})
+def start_detection_on_files() -> Response:
+    """Run a model over files that come along (multipart: `files`, and the same fields as a detection)."""
+    try:
+        body = schemas.DetectionIn.model_validate(request.form.to_dict())
+    except ValidationError as error:
+        return invalid_request(error)
+    return _start(body, [(file.path, file.name) for file in sent_files()])
+
+
+def _start(body: schemas.DetectionIn, files: list[tuple[Path, str]]) -> Response:
+    place = allowed(context().roots, body.server_folder) if body.server_folder is not None else None
+    source = work.Source(body.clip_id, place, body.pictures, body.state)
+    wished = body.model_dump(
+        include={"minimum_score", "overlap_limit", "only", "region", "every", "copies", "beside", "crops"}
+    )
+    with context().sessions.begin() as session:
+        detection = work.start_detection(
+            session,
+            context().folder,
+            body.run_id,
+            source,
+            wished,
+            files,
+            body.ensemble_id,
+            body.chosen_scores,
+        )
+        out = _out(detection)
+    context().enqueue(out.job.id, out.job.kind)
+    return reply(out, 202)
+
+
+@use.get("/detections/<int:detection_id>", responses={200: schemas.DetectionOut})
+def get_detection(path: schemas.DetectionPath) -> Response:
+    """One detection with its summary."""
+    with context().reading() as session:
+        return reply(_out(work.get_detection(session, path.detection_id)))
+
+
+@use.get("/detections/<int:detection_id>/files/<path:name>", doc_ui=False)
+def result_file(path: schemas.DetectionPath) -> Response:
+    """A file of the results: an annotated copy, the JSON or the CSV."""
+    name = str((request.view_args or {})["name"])
+    with context().reading() as session:
+        file = work.result_file(context().folder, work.get_detection(session, path.detection_id), name)
+    return send_file(file, conditional=True, as_attachment="download" in request.args)
+
+
+@use.get("/detections/<int:detection_id>/timeline", responses={200: schemas.Timeline})
+def timeline(path: schemas.DetectionPath, query: schemas.Limits) -> Response:
+    """How many boxes of each class there are where."""
+    with context().reading() as session:
+        detection = work.get_detection(session, path.detection_id)
+        found = looking.found_by(context().folder, detection)
+    told = looking.timeline(found, found.kept(query.minimum_score, query.overlap_limit, query.classes))
+    clips = [
+        schemas.ClipSpan(
+            name=found.looked[first].name,
+            first=first,
+            frames=frames,
+            width=found.looked[first].width,
+            height=found.looked[first].height,
+            seconds=[each.seconds for each in found.looked[first : first + frames]],
+        )
+        for _, first, frames in looking.clips_of(found)
+    ]
+    seconds = [found.looked[place].seconds for place in told["bins"]]
+    floor = float(found.scores.min()) if len(found.scores) else 0.0
+    return reply(schemas.Timeline(classes=found.classes, seconds=seconds, floor=floor, clips=clips, **told))
+
+
+@use.get("/detections/<int:detection_id>/newest", responses={200: schemas.FoundPictures})
+def newest_picture(path: schemas.DetectionPath) -> Response:
+    """What a run that is under way has looked at last; nothing where it has looked at none."""
+    with context().reading() as session:
+        detection = work.get_detection(session, path.detection_id)
+    classes, row = looking.newest(context().folder, detection)
+    pictures = [schemas.FoundPicture.model_validate(row)] if row is not None else []
+    return reply(schemas.FoundPictures(total=len(pictures), classes=classes, pictures=pictures))
+
+
+@use.get("/detections/<int:detection_id>/newest/pixels")
+def newest_pixels(path: schemas.DetectionPath, query: schemas.NewestQuery) -> Response:
+    """A picture or frame of a run that is under way, as a JPEG."""
+    folder = context().folder
+    with context().reading() as session:
+        item = input_named(session, folder, work.get_detection(session, path.detection_id), query.name)
+    looked = looking.LookedAt(query.name, 0, 0, -1 if query.seconds is None else 0, query.seconds or 0.0, "")
+    return Response(looking.shown(item.path, looked, 960), mimetype="image/jpeg")
+
+
+@use.get("/detections/<int:detection_id>/pictures", responses={200: schemas.FoundPictures})
+def found_pictures(path: schemas.DetectionPath, query: schemas.FoundQuery) -> Response:
+    """Pictures and frames with their boxes, sorted and filtered."""
+    with context().reading() as session:
+        detection = work.get_detection(session, path.detection_id)
+        found = looking.found_by(context().folder, detection)
+    chosen = found.kept(query.minimum_score, query.overlap_limit, query.classes)
+    places = looking.sorted_pictures(found, chosen, query.sort, query.with_class, query.empty)
+    some = places[query.start : query.start + query.count].tolist()
+    pictures = [
+        schemas.FoundPicture.model_validate(each) for each in looking.pictures_with_boxes(found, chosen, some)
+    ]
+    return reply(schemas.FoundPictures(total=len(places), classes=found.classes, pictures=pictures))
+
+
+@use.get("/detections/<int:detection_id>/pictures/<int:place>/pixels")
+def found_pixels(path: schemas.PlacePath, query: schemas.PixelQuery) -> Response:
+    """A picture or frame that was looked at, as a JPEG."""
+    folder = context().folder
+    with context().reading() as session:
+        detection = work.get_detection(session, path.detection_id)
+        looked = looking.looked_at(looking.found_by(folder, detection), path.place)
+        item = input_named(session, folder, detection, looked.name)
+    content = looking.shown(item.path, looked, query.longest)
+    response = Response(content, mimetype="image/jpeg")
+    response.headers["Cache-Control"] = "private, max-age=3600"
+    return response
+
+
+@use.get("/detections/<int:detection_id>/clip")
+def found_clip(path: schemas.DetectionPath, query: schemas.ClipQuery) -> Response:
+    """The clip itself, as it was given."""
+    folder = context().folder
+    with context().reading() as session:
+        detection = work.get_detection(session, path.detection_id)
+        found = looking.found_by(folder, detection)
+        clips = looking.clips_of(found)
+        if query.clip >= len(clips):
+            raise NotFound(f"detection run {detection.id} has no clip {query.clip}")
+        item = input_named(session, folder, detection, found.looked[clips[query.clip][1]].name)
+    return send_file(item.path, conditional=True)
+
+
+@use.get("/detections/<int:detection_id>/counting", responses={200: schemas.CountedList})
+def counted(path: schemas.DetectionPath, query: schemas.ClipQuery) -> Response:
+    """What the lines and regions of a run count on one of its clips."""
+    with context().reading() as session:
+        return _counted(work.get_detection(session, path.detection_id), query.clip)
+
+
+@use.put("/detections/<int:detection_id>/counting", responses={200: schemas.CountedList})
+def count(path: schemas.DetectionPath, query: schemas.ClipQuery, body: schemas.ShapesIn) -> Response:
+    """Keep other lines and regions; what they count."""
+    with context().sessions.begin() as session:
+        detection = work.get_detection(session, path.detection_id)
+        detection.counting = {"shapes": [each.model_dump(mode="json") for each in body.shapes]}
+        return _counted(detection, query.clip)
+
+
+@use.get("/detections/<int:detection_id>/counting.csv", doc_ui=False)
+def counted_table(path: schemas.DetectionPath, query: schemas.ClipQuery) -> Response:
+    """Every crossing and every stay, as CSV."""
+    with context().reading() as session:
+        detection = work.get_detection(session, path.detection_id)
+        made = count_by(context().folder, detection, work.shapes_of(detection), query.clip)
+    response = Response(counts_as_csv(made), mimetype="text/csv")
+    response.headers["Content-Disposition"] = "attachment; filename=counts.csv"
+    return response
+
+
+def _counted(detection: Detection, clip: int) -> Response:
+    made = count_by(context().folder, detection, work.shapes_of(detection), clip)
+    return reply(schemas.CountedList(counted=[schemas.Counted.model_validate(each) for each in made]))
+
+
+@use.post("/detections/<int:detection_id>/collect", responses={202: JobStarted})
+def collect(path: schemas.DetectionPath, body: schemas.CollectIn) -> Response:
+    """Take pictures and frames into the project as unlabelled ones, their boxes kept as proposals."""
+    with context().reading() as session:
+        detection = work.get_detection(session, path.detection_id)
+    given = FoundToCollect(
+        detection_id=detection.id, places=list(dict.fromkeys(body.places)), minimum_score=body.minimum_score
+    )
+    return start_job(detection.project_id, COLLECT_FOUND, f"Collect from {detection.source}", given)

@@ -1,0 +1,1 @@
+"""Schemas of using a model."""

@@ -1,0 +1,181 @@
+"""Schemas of detections."""
+
+import json
+from typing import Any
+
+from pydantic import BaseModel, Field, field_validator
+
+from avocet.core.raw.candidates import OVERLAP_LIMIT
+from avocet.store.tables import PictureState
+from avocet.web.schemas.common import JobOut, Request, Schema, Whole
+from avocet.work.use.counting import MOST_SHAPES, Shape
+from avocet.work.use.found import Order
+from avocet.work.use.running.order import MOST_CORNERS, Copies
+
+
+class DetectionIn(Request):
+    run_id: Whole | None = None
+    ensemble_id: Whole | None = None
+    chosen_scores: bool = False
+    clip_id: Whole | None = None
+    server_folder: str | None = Field(
+        None, max_length=4096, description="A folder in one that the server may read"
+    )
+    pictures: bool = False
+    state: PictureState | None = None
+    minimum_score: float | None = Field(None, ge=0, le=1, description="Without one, the model's own")
+    overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
+    only: list[str] = Field(default=[], max_length=1000, description="Classes that count; all without any")
+    region: list[tuple[float, float]] = Field(
+        default=[],
+        max_length=MOST_CORNERS,
+        description="Corners in parts of width and height; outside nothing counts",
+    )
+    every: int = Field(1, ge=1, le=10_000, description="Of a clip, every so-many-th frame")
+    copies: Copies = "boxes"
+    beside: bool = Field(False, description="Copies of clips have the original beside them")
+    crops: bool = Field(False, description="Every box as a picture of its own")
+
+    @field_validator("only", "region", mode="before")
+    @classmethod
+    def _from_form(cls, value: Any) -> Any:
+        """A list comes as JSON where the fields are those of a form."""
+        if not isinstance(value, str):
+            return value
+        try:
+            return json.loads(value)
+        except (ValueError, RecursionError):
+            raise ValueError("is not JSON") from None
+
+
+class ClipSpan(Schema):
+    """A clip among what was looked at: its frames lie one behind the other."""
+
+    name: str
+    first: int
+    frames: int
+    width: int
+    height: int
+    seconds: list[float] = Field(description="When each frame is shown")
+
+
+class DetectionOut(Schema):
+    id: int
+    run_id: int | None
+    ensemble_id: int | None
+    run_name: str
+    source: str
+    minimum_score: float
+    overlap_limit: float
+    minimum_scores: dict[str, float]
+    order: dict[str, Any]
+    summary: dict[str, Any]
+    created_at: str
+    job: JobOut
+
+
+class DetectionList(Schema):
+    detections: list[DetectionOut]
+
+
+class DetectionPath(BaseModel):
+    detection_id: Whole
+
+
+class PlacePath(DetectionPath):
+    place: Whole
+
+
+class PixelQuery(BaseModel):
+    longest: int = Field(1600, ge=16, le=4096, description="Pixels of the longer side, at most")
+
+
+class NewestQuery(BaseModel):
+    name: str = Field(max_length=1000)
+    seconds: float | None = Field(None, ge=0, le=1e7)
+
+
+class Limits(BaseModel):
+    """What counts of what was found; without a minimum score, what the run itself tells of."""
+
+    minimum_score: float | None = Field(None, ge=0, le=1)
+    overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
+    only: str = Field("", max_length=10_000, description="Classes that count, joined by line breaks")
+
+    @property
+    def classes(self) -> list[str]:
+        return [each for each in self.only.split("\n") if each]
+
+
+class FoundQuery(Limits):
+    sort: Order = "as they came"
+    with_class: str | None = Field(None, max_length=200)
+    empty: bool = False
+    start: Whole = 0
+    count: int = Field(60, ge=1, le=500)
+
+
+class Timeline(Schema):
+    """``bins`` are places of pictures; ``counts`` the most boxes of each class on one picture of a bin."""
+
+    classes: list[str]
+    bins: list[int]
+    seconds: list[float]
+    counts: list[list[int]]
+    boxes: list[int]
+    pictures_with: list[int]
+    empty: int
+    pictures: int
+    floor: float = Field(description="The lowest score that was recorded")
+    clips: list[ClipSpan]
+
+
+class FoundPicture(Schema):
+    place: int
+    name: str
+    width: int
+    height: int
+    frame: int | None
+    seconds: float | None
+    annotated: str
+    boxes: list[list[float]]
+    scores: list[float]
+    kinds: list[int]
+    objects: list[int]
+
+
+class FoundPictures(Schema):
+    total: int
+    classes: list[str]
+    pictures: list[FoundPicture]
+
+
+class ShapesIn(Request):
+    shapes: list[Shape] = Field(max_length=MOST_SHAPES)
+
+
+class ClipQuery(BaseModel):
+    clip: Whole = 0
+
+
+class Counted(Schema):
+    """What lines and regions count; a line has ``forward``, ``back`` and ``crossings``, a region the others."""
+
+    shape: Shape
+    forward: dict[str, int] = Field(default={})
+    back: dict[str, int] = Field(default={})
+    crossings: list[dict[str, Any]] = Field(default=[])
+    objects: dict[str, int] = Field(default={})
+    most: int = 0
+    most_place: int = 0
+    most_seconds: float = 0
+    stays: list[dict[str, Any]] = Field(default=[])
+
+
+class CountedList(Schema):
+    counted: list[Counted]
+
+
+class CollectIn(Request):
+    places: list[Whole] = Field(min_length=1, max_length=2000)
+    minimum_score: float | None = Field(None, ge=0, le=1)
