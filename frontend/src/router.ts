@@ -30,6 +30,8 @@ export const router = createRouter({
           component: () => import("@/views/judge/wall/CompareView.vue"),
         },
         { path: "use", component: () => import("@/views/use/UseView.vue") },
+        { path: "use/live", component: () => import("@/views/use/live/LiveView.vue") },
+        { path: "use/addresses", component: () => import("@/views/use/addresses/AddressesView.vue") },
         { path: "use/:detection(\\d+)", component: () => import("@/views/use/DetectionView.vue") },
       ],
     },

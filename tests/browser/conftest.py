@@ -18,7 +18,7 @@ from selenium.webdriver.common.keys import Keys
 
 from avocet.demo.belt import MovingBelt, render_still
 from avocet.demo.goods import NAMES
-from avocet.media.clips import ClipWriter
+from avocet.media.clip_writer import ClipWriter
 from avocet.media.pictures import encode_jpeg
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder

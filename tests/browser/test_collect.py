@@ -8,7 +8,7 @@ import pytest
 from selenium.webdriver.common.keys import Keys
 
 from avocet.demo.belt import render_still
-from avocet.media.clips import ClipWriter
+from avocet.media.clip_writer import ClipWriter
 from avocet.media.pictures import encode_jpeg
 
 pytestmark = [pytest.mark.browser, pytest.mark.slow]

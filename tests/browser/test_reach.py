@@ -99,7 +99,7 @@ def test_stages_by_key_and_help_of_each(page):
     for key, heading, known in (
         ("t", "Train", "Start training"),
         ("j", "Judge", "Measure the model"),
-        ("u", "Use", "Start detection run"),
+        ("u", "Use", "Use: Detection runs"),
         ("c", "Collect", "Import labels"),
     ):
         page.chord(Keys.ALT, key)
@@ -184,10 +184,11 @@ def test_results_on_files_from_this_computer(page, belt, tmp_path):
     page.click("start-detection")
     page.find("box-count", "box", 240)
     page.find(".notice", "bad.png is not a JPEG")
-    loaded = "const i = document.querySelector('.stage img'); return i && i.naturalWidth"
-    assert page.until(lambda: page.driver.execute_script(loaded), "the annotated copy") == 960
+    page.all("wall-picture")[0].click()
+    loaded = "const i = document.querySelector('[data-test=wall-one] img'); return i && i.naturalWidth"
+    assert page.until(lambda: page.driver.execute_script(loaded), "the picture") == 960
     page.keys(".")
-    page.find(".copies .chosen", "still-1.jpg")
+    page.find("wall-one", "still-1.jpg")
     page.open(f"train/{page.run()['run']['id']}")
     page.find("download-model")
     assert page.run()["run"]["has_model"]

@@ -6,7 +6,7 @@ import { api, type FileOutcome, type Job, sendFiles, take } from "@/api/client";
 import { count } from "@/parts/format";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
-import ServerFolders from "@/views/pictures/ServerFolders.vue";
+import ServerFolders from "@/parts/ServerFolders.vue";
 
 const emit = defineEmits<{ added: []; labels: [jobId: number] }>();
 const store = useProject();

@@ -1,27 +1,16 @@
 <script setup lang="ts">
-/** One detection: progress while it runs, then its summary and the annotated copies. */
-import { computed, nextTick, onBeforeUnmount, onMounted, ref } from "vue";
+/** One detection run: its progress while it runs, then what it has found. */
+import { computed, onBeforeUnmount, onMounted, ref } from "vue";
 import { useRoute } from "vue-router";
 
 import { api, type Detection, take } from "@/api/client";
-import { count, duration, threshold } from "@/parts/format";
 import JobState from "@/parts/jobs/JobState.vue";
 import { useLiveJob } from "@/parts/jobs/liveJob";
 import { useKeys } from "@/state/keys";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
-import ObjectList, { type ClipObject } from "@/views/use/ObjectList.vue";
-
-interface Summary {
-  pictures?: number;
-  detections?: number;
-  by_class?: Record<string, number>;
-  objects?: Record<string, number> | null;
-  seconds?: number;
-  frames_per_second?: number | null;
-  problems?: string[];
-  copies?: string[];
-}
+import ResultsView, { type RunSummary } from "@/views/use/results/ResultsView.vue";
+import RunningView from "@/views/use/results/RunningView.vue";
 
 const route = useRoute();
 const store = useProject();
@@ -29,21 +18,14 @@ const live = useLiveJob();
 const detectionId = Number(route.params.detection);
 const detection = ref<Detection | null>(null);
 const failed = ref("");
-const shown = ref(0);
-const video = ref<HTMLVideoElement>();
 
 const job = computed(() => (detection.value ? live(detection.value.job) : null));
-const summary = computed(() => (detection.value?.summary ?? {}) as Summary);
-const copies = computed(() => summary.value.copies ?? []);
-const copy = computed(() => copies.value[shown.value]);
-const isClip = computed(() => copy.value?.toLowerCase().endsWith(".mp4") ?? false);
-const most = computed(() => Math.max(1, ...Object.values(summary.value.by_class ?? {})));
+const summary = computed(() => (detection.value?.summary ?? {}) as RunSummary);
 const active = computed(() => job.value?.state === "running" || job.value?.state === "waiting");
 
 function address(name: string): string {
   return `/api/v1/detections/${detectionId}/files/${name.split("/").map(encodeURIComponent).join("/")}`;
 }
-
 async function load(): Promise<void> {
   try {
     detection.value = await take(
@@ -53,7 +35,6 @@ async function load(): Promise<void> {
     failed.value = wordsOf(error);
   }
 }
-
 async function stop(): Promise<void> {
   try {
     if (job.value && active.value) await store.stop(job.value.id);
@@ -61,31 +42,14 @@ async function stop(): Promise<void> {
     complain(error);
   }
 }
-
-function go(step: number): void {
-  shown.value = Math.min(Math.max(shown.value + step, 0), Math.max(0, copies.value.length - 1));
-}
-
-const stem = (name: string): string => name.replace(/\.[^./]*$/, "");
-/** Show a clip at the moment when an object comes into sight. */
-async function goTo(found: ClipObject): Promise<void> {
-  const place = copies.value.findIndex((each) => stem(each) === stem(found.clip));
-  if (place >= 0 && place !== shown.value) {
-    shown.value = place;
-    await nextTick();
+async function resume(): Promise<void> {
+  if (!job.value?.resumable) return;
+  try {
+    await take(api.POST("/api/v1/jobs/{job_id}/resume", { params: { path: { job_id: job.value.id } } }));
+    await load();
+  } catch (error) {
+    complain(error);
   }
-  const target = video.value;
-  if (!target) return;
-  target.pause();
-  // Just into the frame: at its very beginning some browsers still show the one before.
-  target.currentTime = found.first_seconds + 0.01;
-}
-
-function play(): void {
-  const target = video.value;
-  if (!target) return;
-  if (target.paused) void target.play();
-  else target.pause();
 }
 
 onMounted(load);
@@ -94,10 +58,8 @@ const forget = store.onJob((changed) => {
 });
 onBeforeUnmount(forget);
 useKeys([
-  { keys: ["."], label: "Next copy", run: () => go(1) },
-  { keys: [","], label: "Previous copy", run: () => go(-1) },
-  { keys: [" "], label: "Play or pause the clip", run: play },
   { keys: ["Ctrl+."], label: "Stop", run: stop },
+  { keys: ["r"], label: "Resume the detection run", run: resume },
 ]);
 </script>
 
@@ -108,151 +70,67 @@ useKeys([
       <h1>{{ detection?.source }}</h1>
       <JobState v-if="job" :job="job" />
       <span class="spread" />
-      <el-button v-if="active" v-hint="'Stop'" :disabled="job?.stop_requested" @click="stop">Stop</el-button>
-      <template v-if="summary.pictures">
-        <a :href="`${address('detections.json')}?download`" data-test="json"><el-button tag="span">JSON</el-button></a>
-        <a :href="`${address('detections.csv')}?download`" data-test="csv"><el-button tag="span">CSV</el-button></a>
-        <a v-if="copy" :href="`${address(`annotated/${copy}`)}?download`"
-          ><el-button tag="span">{{ isClip ? "Annotated clip" : "This copy" }}</el-button></a
-        >
-      </template>
+      <el-button v-if="active" v-hint="'Stop'" :disabled="job?.stop_requested" data-test="stop-detection" @click="stop"
+        >Stop</el-button
+      >
+      <el-button
+        v-if="job?.resumable"
+        v-hint="'Resume the detection run'"
+        type="primary"
+        data-test="resume-detection"
+        @click="resume"
+        >Resume</el-button
+      >
+      <el-dropdown v-if="summary.pictures && !active" trigger="click">
+        <el-button data-test="results">Download</el-button>
+        <template #dropdown>
+          <el-dropdown-menu>
+            <a class="way" :href="`${address('detections.json')}?download`" data-test="json">All boxes, JSON</a>
+            <a class="way" :href="`${address('detections.csv')}?download`" data-test="csv">All boxes, CSV</a>
+            <template v-if="summary.engine !== undefined">
+              <a class="way" :href="`${address('detections.jsonl')}?download`">The run's record, JSON Lines</a>
+              <a class="way" :href="`${address('detections-coco.zip')}?download`">COCO results</a>
+              <a class="way" :href="`${address('detections-centre-text.zip')}?download`">Centre-text</a>
+            </template>
+            <a v-if="summary.objects" class="way" :href="`${address('objects.csv')}?download`">Objects, CSV</a>
+            <a
+              v-for="copy in (summary.copies ?? []).filter((each) => each.endsWith('.mp4'))"
+              :key="copy"
+              class="way"
+              :href="`${address(`annotated/${copy}`)}?download`"
+              >Annotated {{ copy }}</a
+            >
+            <a v-if="detection?.order.crops" class="way" :href="`${address('crops.csv')}?download`"
+              >List of crops, CSV</a
+            >
+          </el-dropdown-menu>
+        </template>
+      </el-dropdown>
     </header>
     <p v-if="failed" class="notice bad">{{ failed }}</p>
     <p v-if="job && (job.state === 'failed' || job.state === 'interrupted')" class="notice bad">{{ job.message }}</p>
-    <p v-if="active" class="view-body soft" data-test="running">{{ job?.message || "Waiting for the worker" }}</p>
-    <div v-if="summary.pictures" class="result">
-      <div class="stage">
-        <video
-          v-if="isClip && copy"
-          ref="video"
-          :key="copy"
-          controls
-          loop
-          muted
-          autoplay
-          :src="address(`annotated/${copy}`)"
-          data-test="clip" />
-        <img v-else-if="copy" :src="address(`annotated/${copy}`)" :alt="`${copy} with its boxes`" />
-      </div>
-      <aside>
-        <section>
-          <p class="big" data-test="box-count">{{ count(summary.detections ?? 0, "box", "boxes") }}</p>
-          <p class="soft">
-            in {{ count(summary.pictures ?? 0, isClip ? "frame" : "picture") }}, {{ duration(summary.seconds ?? 0) }},
-            <b data-test="speed">{{ summary.frames_per_second }}</b> frames a second
-          </p>
-          <p class="soft">
-            {{ detection?.run_name }}, minimum score {{ threshold(detection?.minimum_score ?? 0) }}, overlap limit
-            {{ detection?.overlap_limit }}
-          </p>
-        </section>
-        <section data-test="by-class">
-          <div v-for="(number, name) in summary.by_class" :key="name" class="class-line">
-            <span>{{ name }}</span>
-            <i
-              :style="{
-                width: `${(100 * number) / most}%`,
-                background: store.classes.find((each) => each.name === name)?.colour ?? 'var(--sand)',
-              }" />
-            <b>{{ number }}</b>
-          </div>
-        </section>
-        <ObjectList
-          v-if="summary.objects"
-          :key="detectionId"
-          :address="address('objects.json')"
-          :download="`${address('objects.csv')}?download`"
-          @go="goTo" />
-        <section v-if="summary.problems?.length" class="notice bad">
-          <p v-for="each in summary.problems" :key="each">{{ each }}</p>
-        </section>
-        <section v-if="copies.length > 1" class="copies">
-          <p>
-            <el-button-group>
-              <el-button size="small" :disabled="shown === 0" @click="go(-1)">Previous</el-button>
-              <el-button size="small" :disabled="shown >= copies.length - 1" @click="go(1)">Next</el-button>
-            </el-button-group>
-            <span class="soft"> {{ shown + 1 }} of {{ copies.length }}</span>
-          </p>
-          <button
-            v-for="(name, index) in copies"
-            :key="name"
-            :class="{ chosen: index === shown }"
-            @click="shown = index">
-            {{ name }}
-          </button>
-        </section>
-      </aside>
-    </div>
+    <RunningView v-if="job && active" :detection-id="detectionId" :job="job" />
+    <ResultsView
+      v-else-if="detection && summary.pictures"
+      :key="detection.job.state"
+      :detection="detection"
+      :summary="summary"
+      :address="address" />
+    <p v-else-if="job && !active && job.state !== 'failed'" class="view-body soft">Nothing was looked at yet.</p>
   </div>
 </template>
 
 <style scoped>
-.result {
-  flex: 1;
-  min-height: 0;
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) 250px;
-}
-.stage {
-  background: var(--stage);
-  display: grid;
-  place-items: center;
-  min-width: 0;
-  min-height: 0;
-  overflow: hidden;
-}
-video,
-img {
-  width: 100%;
-  height: 100%;
-  object-fit: contain;
-  min-height: 0;
-}
-aside {
-  border-left: 1px solid var(--rule);
-  overflow: auto;
-}
-section {
-  padding: 12px 14px;
-  border-bottom: 1px solid var(--rule);
-}
-.big {
-  font: 560 24px/1.2 var(--serif);
-}
-.class-line {
-  display: grid;
-  grid-template-columns: 80px minmax(0, 1fr) 46px;
-  gap: 8px;
-  align-items: center;
-  padding: 2px 0;
-}
-.class-line i {
-  height: 9px;
-  min-width: 1px;
-}
-.class-line b {
-  text-align: right;
-}
-.copies {
-  display: grid;
-  gap: 2px;
-}
-.copies > button {
-  border: 0;
-  background: none;
-  text-align: left;
-  padding: 3px 6px;
-  cursor: pointer;
-  overflow: hidden;
-  text-overflow: ellipsis;
-  white-space: nowrap;
-  border-left: 3px solid transparent;
+.way {
+  display: block;
+  padding: 6px 16px;
   color: inherit;
+  text-decoration: none;
+  font-size: 14px;
 }
-.copies > button.chosen {
-  border-left-color: var(--leg);
-  background: var(--leg-pale);
+.way:hover,
+.way:focus-visible {
+  background: var(--paper-deep);
 }
 .notice {
   margin: 10px 14px;

@@ -7,6 +7,8 @@ import { count } from "@/parts/format";
 import { complain } from "@/state/notes";
 
 const shown = defineModel<boolean>({ required: true });
+/** Only looked into: nothing of it comes into the project. */
+const props = defineProps<{ looking?: boolean }>();
 const emit = defineEmits<{ take: [path: string, copied: boolean] }>();
 const roots = ref<ServerFolder[]>([]);
 const here = ref<ServerFolder | null>(null);
@@ -63,7 +65,7 @@ function accept(): void {
         <button v-for="name in here.folders" :key="name" class="folder" @click="go(`${here.path}/${name}`)">
           {{ name }}
         </button>
-        <el-radio-group v-model="copied">
+        <el-radio-group v-if="!props.looking" v-model="copied">
           <el-radio :value="true">Copy the pictures</el-radio>
           <el-radio :value="false">Read them where they lie</el-radio>
         </el-radio-group>
@@ -74,7 +76,9 @@ function accept(): void {
     </div>
     <template #footer>
       <el-button @click="shown = false">Cancel</el-button>
-      <el-button type="primary" :disabled="!here" data-test="take-folder" @click="accept">Take its pictures</el-button>
+      <el-button type="primary" :disabled="!here" data-test="take-folder" @click="accept">{{
+        props.looking ? "Use this folder" : "Take its pictures"
+      }}</el-button>
     </template>
   </el-dialog>
 </template>

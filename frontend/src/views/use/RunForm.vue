@@ -1,0 +1,332 @@
+<script setup lang="ts">
+/** A new detection run: which model, over what, what counts, and what comes out. */
+import { computed, ref, watch } from "vue";
+import { useRouter } from "vue-router";
+
+import { api, type Clip, type Detection, type Ensemble, type Run, sendFiles, take } from "@/api/client";
+import { CONSTANTS } from "@/api/declared";
+import { count } from "@/parts/format";
+import ServerFolders from "@/parts/ServerFolders.vue";
+import { useKeys } from "@/state/keys";
+import { complain } from "@/state/notes";
+import { useProject } from "@/state/project";
+import RegionDialog from "@/views/use/RegionDialog.vue";
+import ModelSelect from "@/views/use/ModelSelect.vue";
+import { numbersOf } from "@/views/use/models";
+import ThresholdSliders from "@/views/judge/figures/ThresholdSliders.vue";
+
+const props = defineProps<{ runs: Run[]; clips: Clip[]; ensembles: Ensemble[] }>();
+const store = useProject();
+const router = useRouter();
+
+type Copies = "boxes" | "blurred" | "pixelated" | "filled" | "none";
+const COPIES: Record<Copies, string> = {
+  boxes: "Boxes drawn in",
+  blurred: "What was found blurred",
+  pixelated: "What was found pixelated",
+  filled: "What was found filled with grey",
+  none: "No copies",
+};
+
+const model = ref(props.runs[0] ? `run ${props.runs[0].id}` : "");
+const byClass = ref(true);
+const source = ref("");
+const files = ref<File[]>([]);
+const folder = ref("");
+const browsing = ref(false);
+const minimumScore = ref(CONSTANTS.minimum_score);
+const overlapLimit = ref(CONSTANTS.overlap_limit);
+const only = ref<string[]>([]);
+const every = ref(1);
+const copies = ref<Copies>("boxes");
+const beside = ref(false);
+const crops = ref(false);
+const region = ref<[number, number][]>([]);
+const drawing = ref(false);
+const first = ref("");
+const sent = ref<number | null>(null);
+const over = ref(false);
+const fileInput = ref<HTMLInputElement>();
+const folderInput = ref<HTMLInputElement>();
+
+const unlabelled = computed(() => {
+  const figures = store.project?.stages;
+  return figures ? figures.pictures - figures.labelled : 0;
+});
+source.value = props.clips[0] ? `clip ${props.clips[0].id}` : unlabelled.value ? "unlabelled" : "";
+
+const run = computed(() => props.runs.find((each) => `run ${each.id}` === model.value));
+const saved = computed(() => Object.entries(run.value?.minimum_scores ?? {}));
+/** Each model begins with the minimum score that its own validation found best. */
+watch(run, (now) => (minimumScore.value = now?.minimum_score ?? CONSTANTS.minimum_score), { immediate: true });
+const ready = computed(
+  () =>
+    Boolean(model.value && source.value) &&
+    (source.value !== "files" || files.value.length > 0) &&
+    (source.value !== "folder" || folder.value !== ""),
+);
+const KNOWN = /\.(jpe?g|png|webp|bmp|tiff?|mp4|mov|avi|mkv|webm)$/i;
+
+function use(all: File[]): void {
+  files.value = all.filter((file) => KNOWN.test(file.name));
+  if (all.length && !files.value.length) complain(new Error("None of these files is a picture or a clip"));
+  if (files.value.length) source.value = "files";
+}
+function takeFiles(event: Event): void {
+  const input = event.target as HTMLInputElement;
+  use([...(input.files ?? [])]);
+  input.value = "";
+}
+function drop(event: DragEvent): void {
+  over.value = false;
+  use([...(event.dataTransfer?.files ?? [])]);
+}
+function takeFolder(path: string): void {
+  folder.value = path;
+  source.value = "folder";
+}
+
+/** The first picture of what is chosen, to draw on; empty where the page cannot have it. */
+async function drawRegion(): Promise<void> {
+  if (first.value.startsWith("blob:")) URL.revokeObjectURL(first.value);
+  first.value = "";
+  if (source.value.startsWith("clip ")) first.value = `/api/v1/clips/${source.value.slice(5)}/first`;
+  else if (source.value === "files") {
+    const picture = files.value.find((each) => each.type.startsWith("image/"));
+    if (picture) first.value = URL.createObjectURL(picture);
+  } else if (source.value === "all" || source.value === "unlabelled") {
+    const query = { limit: 1, ...(source.value === "unlabelled" ? { state: "unlabelled" as const } : {}) };
+    const params = { path: { project_id: store.id }, query };
+    const found = await take(api.GET("/api/v1/projects/{project_id}/pictures", { params }));
+    const id = found.pictures[0]?.id;
+    if (id) first.value = `/api/v1/pictures/${id}/file`;
+  }
+  drawing.value = true;
+}
+
+async function start(): Promise<void> {
+  if (!ready.value || sent.value !== null) return;
+  const common = {
+    ...numbersOf(model.value),
+    chosen_scores: byClass.value && saved.value.length > 0,
+    minimum_score: minimumScore.value,
+    overlap_limit: overlapLimit.value,
+    only: only.value,
+    region: region.value,
+    every: every.value,
+    copies: copies.value,
+    beside: beside.value,
+    crops: crops.value,
+  };
+  try {
+    let made: Detection;
+    if (source.value === "files") {
+      sent.value = 0;
+      const fields = Object.fromEntries(
+        Object.entries(common)
+          .filter(([, value]) => value !== null)
+          .map(([name, value]) => [name, Array.isArray(value) ? JSON.stringify(value) : String(value)]),
+      );
+      made = await sendFiles<Detection>(
+        "/api/v1/detections/upload",
+        files.value,
+        fields,
+        (share) => (sent.value = share),
+      );
+    } else {
+      const body = {
+        ...common,
+        clip_id: source.value.startsWith("clip ") ? Number(source.value.slice(5)) : null,
+        server_folder: source.value === "folder" ? folder.value : null,
+        pictures: source.value === "all" || source.value === "unlabelled",
+        state: source.value === "unlabelled" ? ("unlabelled" as const) : null,
+      };
+      made = await take(api.POST("/api/v1/detections", { body }));
+    }
+    await router.push(`/project/${store.id}/use/${made.id}`);
+  } catch (error) {
+    complain(error);
+  } finally {
+    sent.value = null;
+  }
+}
+
+useKeys([
+  { keys: ["Ctrl+Enter"], label: "Start detection run", run: start },
+  { keys: ["Shift+a"], label: "Add a folder", run: () => folderInput.value?.click() },
+  { keys: ["a"], label: "Add pictures or clips", run: () => fileInput.value?.click() },
+]);
+</script>
+
+<template>
+  <form
+    novalidate
+    :class="{ over }"
+    data-test="use-form"
+    @submit.prevent="start"
+    @dragover.prevent="over = true"
+    @dragleave="over = false"
+    @drop.prevent="drop">
+    <h2>New detection run</h2>
+    <label class="field"
+      >Model
+      <ModelSelect v-model="model" :runs="runs" :ensembles="ensembles" label="Model" />
+    </label>
+    <fieldset>
+      <legend>Run it over</legend>
+      <el-radio-group v-model="source" class="sources">
+        <el-radio v-for="clip in clips" :key="clip.id" :value="`clip ${clip.id}`">
+          {{ clip.name }}
+          <span class="soft">{{ clip.seconds.toFixed(1) }} s, {{ Math.round(clip.rate * clip.seconds) }} frames</span>
+        </el-radio>
+        <el-radio v-if="unlabelled" value="unlabelled"
+          >{{ count(unlabelled, "unlabelled picture") }} of this project</el-radio
+        >
+        <el-radio v-if="store.project?.stages.pictures" value="all"
+          >All {{ count(store.project.stages.pictures, "picture") }} of this project</el-radio
+        >
+        <el-radio value="files" :disabled="!files.length">
+          {{
+            files.length
+              ? count(files.length, "file") + " from this computer"
+              : "Files from this computer, or drop them"
+          }}
+        </el-radio>
+        <el-radio v-if="folder" value="folder">{{ folder }} <span class="soft">with its folders</span></el-radio>
+      </el-radio-group>
+      <p class="pick">
+        <el-button v-hint="'Add pictures or clips'" size="small" @click="fileInput?.click()"
+          >Add pictures or clips</el-button
+        >
+        <el-button v-hint="'Add a folder'" size="small" @click="folderInput?.click()">Add a folder</el-button>
+        <el-button size="small" data-test="use-server-folder" @click="browsing = true">Folder on the server</el-button>
+      </p>
+      <input ref="folderInput" type="file" webkitdirectory hidden aria-label="Folder" @change="takeFiles" />
+      <input
+        ref="fileInput"
+        type="file"
+        multiple
+        hidden
+        aria-label="Pictures or clips"
+        data-test="use-files"
+        @change="takeFiles" />
+    </fieldset>
+    <fieldset>
+      <legend>What counts</legend>
+      <el-checkbox v-if="saved.length" v-model="byClass" data-test="chosen-scores"
+        >Minimum score of each class as chosen in Judge:
+        {{ saved.map(([name, score]) => `${name} ${score.toFixed(2)}`).join(", ") }}</el-checkbox
+      >
+      <ThresholdSliders v-model:score="minimumScore" v-model:overlap="overlapLimit" />
+      <div class="pair">
+        <label
+          >Classes
+          <el-select
+            v-model="only"
+            multiple
+            collapse-tags
+            collapse-tags-tooltip
+            size="small"
+            placeholder="All classes"
+            aria-label="Classes"
+            data-test="use-classes">
+            <el-option v-for="each in store.classes" :key="each.id" :value="each.name" :label="each.name" />
+          </el-select>
+        </label>
+        <label
+          >Of clips, every
+          <span
+            ><el-input-number v-model="every" :min="1" :max="1000" size="small" aria-label="Every so many frames" />
+            <span class="soft"> {{ every === 1 ? "frame" : "frames" }}</span></span
+          >
+        </label>
+      </div>
+    </fieldset>
+    <p class="where">
+      <el-button size="small" :disabled="!source" data-test="draw-region" @click="drawRegion">Region</el-button>
+      <span class="soft">{{
+        region.length ? `Only what lies in a region of ${region.length} corners counts` : "Boxes count everywhere"
+      }}</span>
+    </p>
+    <fieldset>
+      <legend>What comes out</legend>
+      <p class="soft">Every box as JSON, CSV, COCO results and centre-text, and</p>
+      <div class="pair">
+        <el-select v-model="copies" size="small" aria-label="Copies" data-test="use-copies">
+          <el-option v-for="(name, key) in COPIES" :key="key" :value="key" :label="name" />
+        </el-select>
+        <span>
+          <el-checkbox v-model="beside" size="small" :disabled="copies === 'none'">Original beside it</el-checkbox>
+          <el-checkbox v-model="crops" size="small">Crop of every box</el-checkbox>
+        </span>
+      </div>
+    </fieldset>
+    <el-progress v-if="sent !== null" :percentage="Math.floor(100 * sent)" aria-label="Sending files" />
+    <el-button
+      v-hint="'Start detection run'"
+      type="primary"
+      native-type="submit"
+      size="large"
+      :disabled="!ready || sent !== null"
+      data-test="start-detection"
+      >Start detection run</el-button
+    >
+    <RegionDialog v-model="drawing" v-model:region="region" :picture="first" />
+    <ServerFolders v-model="browsing" looking @take="takeFolder" />
+  </form>
+</template>
+
+<style scoped>
+form {
+  display: grid;
+  gap: 13px;
+  justify-items: stretch;
+}
+form.over {
+  outline: 2px dashed var(--leg);
+  outline-offset: 8px;
+}
+.field {
+  display: grid;
+  gap: 4px;
+  font-weight: 600;
+}
+fieldset {
+  border: 0;
+  padding: 0;
+  margin: 0;
+  display: grid;
+  gap: 4px;
+}
+legend {
+  font-weight: 600;
+  padding: 0;
+  margin-bottom: 2px;
+}
+.sources {
+  display: grid;
+  max-height: 170px;
+  overflow: auto;
+}
+.pick .el-button + .el-button {
+  margin-left: 6px;
+}
+.pair .soft {
+  margin-left: 6px;
+}
+.where {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+}
+.pair {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+  gap: 16px;
+  align-items: end;
+}
+.pair > label {
+  display: grid;
+  gap: 2px;
+}
+</style>
