@@ -16,6 +16,7 @@ BENCHES = (
     "learning",
     "digits",
     "quality",
+    "using",
 )
 
 if __name__ == "__main__":

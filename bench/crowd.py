@@ -123,7 +123,7 @@ def labelling(port: int) -> Iterator[Waits]:
 
 def upload(port: int, place: Path) -> None:
     """Send a clip of 1.2 GB: a real one, with a box of nothing behind it that readers pass over."""
-    from avocet.media.clips import ClipWriter
+    from avocet.media.clip_writer import ClipWriter
 
     path = place / "belt.mp4"
     with ClipWriter(path, 320, 180, 10) as writer:

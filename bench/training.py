@@ -12,7 +12,7 @@ import torch
 from avocet.core.raw.anchors import cluster_anchors, mean_best_iou
 from avocet.demo.goods import NAMES
 from avocet.demo.project import FIRST_SEED
-from avocet.detector.model.predictor import as_input
+from avocet.detector.engines.torch_engine import as_input
 from avocet.detector.model.sizes import STRIDES
 from avocet.detector.pictures.augmentation import Augmentation
 from avocet.detector.pictures.batches import TrainingPictures

@@ -1,8 +1,9 @@
 """Makes the results that are shipped with the demo: two runs, what each measures, one detection run over the clip.
 
     python scripts/demo_results.py FOLDER
+    python scripts/demo_results.py FOLDER --clip-only
 
-FOLDER gets the data folder in which all is made. Everything is done by the functions that the worker calls, with
+The second makes only the detection run anew, with the weights that are shipped. FOLDER gets the data folder in which all is made. Everything is done by the functions that the worker calls, with
 one thread, so that the same machine makes the same results again, but for how long each thing took.
 """
 
@@ -29,12 +30,13 @@ from avocet.work.judge.evaluate import do_evaluation
 from avocet.work.judge.evaluations import Order, start_evaluation
 from avocet.work.progress import SILENT
 from avocet.work.project.projects import list_projects
-from avocet.work.train.runs import start_run
+from avocet.work.train.runs import list_runs, start_run
 from avocet.work.train.training import train_run
-from avocet.work.use.detections import start_detection
+from avocet.work.use.detections import Source, start_detection
 from avocet.work.use.run import do_detection
 
-TARGET = Path(__file__).parent.parent / "src" / "avocet" / "demo" / "results.zip"
+DEMO = Path(__file__).parent.parent / "src" / "avocet" / "demo"
+TARGET, FOUND = DEMO / "results.zip", DEMO / "found.zip"
 RUNS = ({"size": "stint"}, {"size": "dunlin", "learning_rate": 0.002})
 KEPT = ("best.zip", "log.txt", "steps.csv")
 LARGEST = 8_000_000
@@ -44,19 +46,27 @@ def main() -> None:
     """Make the results, and pack them."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("folder", type=Path)
-    folder = DataFolder(parser.parse_args().folder.resolve())
+    parser.add_argument("--clip-only", action="store_true")
+    asked = parser.parse_args()
+    folder = DataFolder(asked.folder.resolve())
     sessions = open_database(folder.database)
-    make_demo_project(sessions, folder, results=False)
+    make_demo_project(sessions, folder, results=asked.clip_only)
     add_demo_clip(sessions, folder, results=False)
     with sessions() as session:
         project_id = list_projects(session)[0].id
-    runs = [train(sessions, folder, project_id, settings) for settings in RUNS]
-    evaluations = [measure(sessions, folder, project_id, run_id) for run_id in runs]
-    detection = find(sessions, folder, runs[0])
-    results = gather(sessions, folder, runs, evaluations, detection)
-    pack(results, TARGET)
-    print(f"{TARGET.name}: {TARGET.stat().st_size / 1e6:.2f} MB")
-    assert TARGET.stat().st_size < LARGEST
+        runs = sorted(run.id for run in list_runs(session, project_id))
+    if not asked.clip_only:
+        runs = [train(sessions, folder, project_id, settings) for settings in RUNS]
+        evaluations = [measure(sessions, folder, project_id, run_id) for run_id in runs]
+        pack(gather(sessions, folder, runs, evaluations), TARGET)
+    pack(gather_found(sessions, folder, find(sessions, folder, runs[0])), FOUND)
+    sizes = [path.stat().st_size for path in (TARGET, FOUND)]
+    print(
+        ", ".join(
+            f"{path.name} {size / 1e6:.2f} MB" for path, size in zip((TARGET, FOUND), sizes, strict=True)
+        )
+    )
+    assert sizes[0] < LARGEST
 
 
 def train(sessions: Sessions, folder: DataFolder, project_id: int, settings: dict[str, object]) -> int:
@@ -104,7 +114,7 @@ def find(sessions: Sessions, folder: DataFolder, run_id: int) -> int:
     """Run a model over the clip."""
     with sessions.begin() as session:
         clip = session.query(Clip).one()
-        detection = start_detection(session, folder, run_id, {"clip_id": clip.id}, None, 0.5)
+        detection = start_detection(session, folder, run_id, Source(clip_id=clip.id))
         detection_id, job_id = detection.id, detection.job_id
         given = DetectionInputs(detection_id=detection_id, clip_id=clip.id)
     outcome = do_detection(Task(sessions, folder, job_id, given, SILENT, lambda *_: None))
@@ -113,10 +123,8 @@ def find(sessions: Sessions, folder: DataFolder, run_id: int) -> int:
     return detection_id
 
 
-def gather(
-    sessions: Sessions, folder: DataFolder, runs: list[int], evaluations: list[int], detection_id: int
-) -> Results:
-    """Records and files of all that was made."""
+def gather(sessions: Sessions, folder: DataFolder, runs: list[int], evaluations: list[int]) -> Results:
+    """Records and files of the runs and measurements."""
     records, files = Records(), {}
     with sessions() as session:
         for number, run_id in enumerate(runs):
@@ -142,6 +150,13 @@ def gather(
                 {name: getattr(evaluation, name) for name in EVALUATION_COLUMNS}
                 | {"run": number, "outcome": evaluation.job.outcome}
             )
+    return Results(records, files)
+
+
+def gather_found(sessions: Sessions, folder: DataFolder, detection_id: int) -> Results:
+    """Record and files of the detection run."""
+    records, files = Records(), {}
+    with sessions() as session:
         detection = session.get_one(Detection, detection_id)
         place = folder.detection(detection.project_id, detection_id)
         files |= {

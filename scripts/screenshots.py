@@ -19,6 +19,10 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import WebDriverWait
 
+from avocet.demo.belt import render_still
+from avocet.demo.camera import SimulatedCamera
+from avocet.media.pictures import encode_jpeg
+
 PORT = 8399
 ADDRESS = f"http://127.0.0.1:{PORT}"
 TARGET = Path(__file__).parent.parent / "docs" / "screenshots"
@@ -74,6 +78,52 @@ class Camera:
         time.sleep(0.4)
 
 
+def count_over_a_line(camera: Camera, detection: int) -> None:
+    """A line across the belt, and the frame of one of its crossings."""
+    line = {
+        "kind": "line",
+        "name": "To the shelf",
+        "points": [[0.06, 0.6], [0.94, 0.6]],
+        "sides": ["oven", "shelf"],
+    }
+    ask(f"/detections/{detection}/counting", {"shapes": [line]}, "PUT")
+    camera.open(f"use/{detection}", "[data-test=found-box]")
+    camera.driver.find_element(By.CSS_SELECTOR, "[data-test=counted]").click()
+    camera.driver.find_elements(By.CSS_SELECTOR, "[data-test=crossing]")[6].click()
+    time.sleep(1.5)
+
+
+def answer(camera: Camera, run: int) -> None:
+    """An address with a key and some calls, and the answer to a picture."""
+    address = ask("/projects/1/addresses", {"name": "cooling-belt", "run_id": run})
+    key = ask(f"/addresses/{address['id']}/keys", {"name": "line 2", "per_minute": 600})["key"]
+    ask(f"/addresses/{address['id']}/keys", {"name": "night shift", "per_minute": 60})
+    with tempfile.TemporaryDirectory() as name:
+        picture = Path(name) / "belt.jpg"
+        picture.write_bytes(encode_jpeg(render_still(77).pixels))
+        for _ in range(40):
+            sent = urllib.request.Request(
+                f"{ADDRESS}/api/v1/addresses/cooling-belt/detections", picture.read_bytes(),
+                {"Authorization": f"Bearer {key}", "Content-Type": "image/jpeg"},
+            )  # fmt: skip
+            with urllib.request.urlopen(sent, timeout=60) as reply:
+                reply.read()
+        time.sleep(3)
+        camera.open("use/addresses", "[data-test=address-calls] canvas")
+        field = camera.driver.find_element(By.CSS_SELECTOR, "[data-test=try-key]")
+        field.send_keys(key)
+        camera.driver.find_element(By.CSS_SELECTOR, "[data-test=try-file]").send_keys(str(picture))
+        camera.wait("[data-test=try-answer]")
+        time.sleep(2)
+
+
+def watch(camera: Camera, run: int, address: str) -> None:
+    """A camera, live, long enough to have counted."""
+    ask("/projects/1/live", {"name": "Line 2", "run_id": run, "camera": address})
+    camera.open("use/live", "[data-test=found-box]")
+    time.sleep(25)
+
+
 def main(data: Path) -> None:
     TARGET.mkdir(parents=True, exist_ok=True)
     command = [
@@ -113,7 +163,6 @@ def main(data: Path) -> None:
             ask("/projects/1/snapshots", {"name": "Rings are rolls", "class_map": {5: 1}})
             wait_for_jobs()
         camera.open("collect/snapshots", "[data-test=snapshot-detail]")
-        camera.take("snapshots")
         camera.open("train", "[data-test=plan]")
         wait_for_jobs()
         driver.find_element(By.XPATH, "//div[@role='tab'][contains(.,'Augmentation')]").click()
@@ -146,14 +195,17 @@ def main(data: Path) -> None:
         camera.take("beside")
         camera.open(f"judge/anatomy?run={run}&picture=3", "[data-test=cell-panel] ol")
         camera.take("anatomy")
-        camera.open(f"judge/{evaluation}?page=wall", "[data-test=wall-tile] img")
-        driver.find_element(By.CSS_SELECTOR, "[data-test=wall-tile]").click()
-        camera.wait("[data-test=stage][data-ready=true]")
-        camera.take("compare")
         camera.open("use", "[data-test=use-form]")
         camera.take("use")
-        camera.open(f"use/{detection}", "[data-test=clip]")
+        count_over_a_line(camera, detection)
         camera.take("detection")
+        answer(camera, run)
+        camera.take("address")
+        belt = SimulatedCamera()
+        belt.start()
+        watch(camera, run, belt.address)
+        camera.take("live")
+        belt.close()
     finally:
         driver.quit()
         server.terminate()
