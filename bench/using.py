@@ -41,6 +41,7 @@ from avocet.work.use.running.course import Input
 from avocet.work.use.running.detect import detect
 from avocet.work.use.running.order import DetectionOrder
 from bench.harder_belt import HarderBelt
+from bench.large_pictures import large_pictures
 
 ROUNDS, FRAMES = 12, 150
 
@@ -248,6 +249,8 @@ def main() -> None:
         clip_stages(place)
         print("an address")
         address(place)
+        print("a picture of 8,000 × 6,000, as a whole and in tiles")
+        large_pictures(Predictor.from_bundle(model(place)))
         print("objects on a harder clip")
         objects(place)
 

@@ -140,7 +140,7 @@ def test_counting_over_a_line_and_in_a_region(run):
     assert other["back"] == {"roll": 1, "ring": 0} and missed["crossings"] == []
     # The ring lies at 330, 230 all the time; the roll is inside from 192 to 384.
     assert inside["objects"] == {"roll": 1, "ring": 1} and inside["most"] == 2
-    rows = list(csv.DictReader(io.StringIO(counts_as_csv([over, inside]))))
+    rows = list(csv.DictReader(io.StringIO(counts_as_csv([over, inside], "belt.mp4"))))
     assert rows[0]["from"] == "oven" and rows[0]["to"] == "shelf" and len(rows) == 3
     with pytest.raises(NotFound, match="no clip 1"):
         count_by(folder, detection, [line], clip=1)

@@ -8,6 +8,7 @@ from pathlib import Path
 import av
 import numpy as np
 import pytest
+from scipy.ndimage import find_objects, label
 
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import Candidates
@@ -15,7 +16,7 @@ from avocet.formats.coco_results import read_results
 from avocet.jobs.worker import run_job
 from avocet.media.clip_writer import ClipWriter
 from avocet.media.clips import clip_info
-from avocet.media.pictures import encode_jpeg, read_picture
+from avocet.media.pictures import encode_jpeg, encode_png, read_picture
 from avocet.store.tables import JobState
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
@@ -239,6 +240,12 @@ def test_what_counts(frames, tmp_path):
     left = [(0, 0), (0.5, 0), (0.5, 1), (0, 1)]
     assert found(region=left) == ([("roll", 0.9), ("ring", 0.8)], [[1, 0.35]])
     assert found(minimum_scores={"ring": 0.75}) == ([("roll", 0.9), ("ring", 0.8)], [[1, 0.7]])
+    # Soft suppression leaves the weaker of two rings something, and lowers it.
+    near = [*boxes[:2], ([300, 200, 360, 240], 0.78, 1)]
+    assert found_of(near, tmp_path, suppression="by class") == [("roll", 0.9), ("ring", 0.8)]
+    assert found_of(near, tmp_path, suppression="linear") == [("roll", 0.9), ("ring", 0.8)]
+    soft = found_of(near, tmp_path, suppression="linear", minimum_scores={"ring": 0.2})
+    assert soft == [("roll", 0.9), ("ring", 0.8), ("ring", pytest.approx(0.78 / 3, abs=1e-3))]
     for wrong, message in (
         ({"only": ["brick"]}, "does not know the class 'brick'"),
         ({"region": [(0, 0), (1, 1)]}, "three corners"),
@@ -246,6 +253,66 @@ def test_what_counts(frames, tmp_path):
     ):
         with pytest.raises(InputError, match=message):
             found(**wrong)
+
+
+def found_of(boxes, place, **wished):
+    order = DetectionOrder(minimum_score=0.5, **wished)
+    detect(Scripted([boxes]), [Input(place / "still.jpg", "still.jpg")], place / "out", order, Silent())
+    (row,) = read_record(place / "out" / "detections.jsonl")
+    return [(each["class"], each["score"]) for each in row["detections"]]
+
+
+class SeesWhite:
+    """Finds every white square in what it is shown, wherever that was cut."""
+
+    classes, about = ("square",), {"side": 320}
+
+    def __init__(self):
+        self.shown = []
+
+    def candidates(self, pictures, minimum_score):
+        self.shown += [each.shape[:2] for each in pictures]
+        return [self._of(each) for each in pictures]
+
+    def _of(self, pixels):
+        places, count = label(pixels[:, :, 0] > 200)
+        spans = find_objects(places)
+        boxes = [[x.start, y.start, x.stop, y.stop] for y, x in spans]
+        return Candidates(
+            np.array(boxes, dtype=np.float64).reshape(-1, 4), np.full(count, 0.9), np.zeros(count, np.int64)
+        )
+
+
+def test_large_pictures_are_looked_at_in_tiles(tmp_path):
+    """Squares on the seams come out whole and once, and a picture too large for its tiles is told."""
+    pixels = np.zeros((700, 1500, 3), np.uint8)
+    squares = [(x, y, x + 14, y + 14) for x in range(3, 1480, 37) for y in range(5, 680, 41)]
+    for x1, y1, x2, y2 in squares:
+        pixels[y1:y2, x1:x2] = 255
+    (tmp_path / "wide.png").write_bytes(encode_png(pixels))
+    finder = SeesWhite()
+    items = [Input(tmp_path / "wide.png", "wide.png")]
+    order = DetectionOrder(minimum_score=0.5, tile=320, copies="none")
+    summary = detect(finder, items, tmp_path / "out", order, Silent())
+    (row,) = read_record(tmp_path / "out" / "detections.jsonl")
+    assert sorted(tuple(each["box"]) for each in row["detections"]) == sorted(squares)
+    assert summary["detections"] == len(squares) and set(finder.shown[:-3]) == {(320, 320)}
+    huge = tmp_path / "huge.png"
+    huge.write_bytes(encode_png(np.zeros((6000, 6000, 3), np.uint8)))
+    fine = DetectionOrder(minimum_score=0.5, tile=64, copies="none")
+    summary = detect(SeesWhite(), [*items, Input(huge, "huge.png")], tmp_path / "out", fine, Silent())
+    assert summary["pictures"] == 1 and "more than 5,000 tiles of 64" in summary["problems"][0]
+
+
+def test_so_many_frames_a_second(frames, tmp_path):
+    write_clip(tmp_path / "belt.mp4", [frames[0]] * 10)
+    items = [Input(tmp_path / "belt.mp4", "belt.mp4")]
+    order = DetectionOrder(minimum_score=0.5, a_second=4)
+    summary = detect(Scripted([rolling(n) for n in range(4)]), items, tmp_path / "out", order, Silent())
+    rows = list(read_record(tmp_path / "out" / "detections.jsonl"))
+    assert [row["frame"] for row in rows] == [0, 2, 5, 7] and summary["pictures"] == 4
+    made = clip_info(tmp_path / "out" / "annotated" / "belt.mp4")
+    assert made.frames == 4 and made.rate == pytest.approx(4)
 
 
 def test_every_so_many_frames_and_the_original_beside(frames, tmp_path):

@@ -4,6 +4,7 @@ import os
 import shutil
 import sys
 import tempfile
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -12,14 +13,20 @@ import click
 from avocet.cli.common import Bar
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import OVERLAP_LIMIT
+from avocet.core.raw.suppressing import METHODS
 from avocet.detector.model.predictor import Predictor
+from avocet.files import write_text
+from avocet.work.use.counting import Shape, count_on, counts_as_csv, points_of, shape_of
+from avocet.work.use.found import clips_of, found_in
 from avocet.work.use.running.copies import ANNOTATED, CROPS
 from avocet.work.use.running.detect import detect as run
 from avocet.work.use.running.detect import gather
+from avocet.work.use.running.objects import TRACKS
 from avocet.work.use.running.order import DetectionOrder, check_limits
 from avocet.work.use.running.record import RECORD
 from avocet.work.use.running.written import (
     COCO_NAME,
+    COUNTS_CSV,
     CROPS_CSV,
     CSV_NAME,
     JSON_NAME,
@@ -34,12 +41,35 @@ from avocet.work.use.running.written import (
 @click.argument("inputs", nargs=-1, required=True, metavar="INPUT...", type=click.Path(path_type=Path))
 @click.option("--out", required=True, help="Folder for the results, or - for JSON Lines on standard output.")
 @click.option(
-    "--minimum-score", type=float, show_default="that of the model", help="Lowest score that is reported."
+    "--minimum-score",
+    "scores",
+    multiple=True,
+    metavar="SCORE|CLASS=SCORE",
+    show_default="that of the model",
+    help="Lowest score that is reported, of all classes or of one; may be given several times.",
 )
 @click.option(
     "--overlap-limit", default=OVERLAP_LIMIT, show_default=True, help="IoU above which the worse box goes."
 )
+@click.option(
+    "--suppression",
+    type=click.Choice(list(METHODS)),
+    default="by class",
+    show_default=True,
+    help="How duplicates go; the soft ways, linear and gaussian, lower their scores.",
+)
 @click.option("--class", "only", multiple=True, help="Only this class counts; may be given several times.")
+@click.option(
+    "--region",
+    metavar='"X,Y X,Y X,Y..."',
+    default="",
+    help="Only what lies in this polygon counts; corners in parts of width and height.",
+)
+@click.option(
+    "--tile",
+    type=int,
+    help="Look in overlapping tiles of so many pixels a side, for small objects on large pictures.",
+)
 @click.option(
     "--copies",
     type=click.Choice(["boxes", "blurred", "pixelated", "filled", "none"]),
@@ -50,9 +80,32 @@ from avocet.work.use.running.written import (
 @click.option("--beside", is_flag=True, help="Copies of clips have the original beside them.")
 @click.option("--crops", is_flag=True, help="Every box as a picture of its own, with a list.")
 @click.option("--every", default=1, show_default=True, help="Of a clip, look at every so-many-th frame.")
+@click.option("--a-second", type=float, help="Of a clip, look at so many frames a second.")
+@click.option(
+    "--count-line",
+    "lines",
+    multiple=True,
+    metavar='"NAME: X,Y X,Y"',
+    help='Count objects of clips that cross this line; may end with ": SIDE | SIDE", left side first.',
+)
+@click.option(
+    "--count-region",
+    "regions",
+    multiple=True,
+    metavar='"NAME: X,Y X,Y X,Y..."',
+    help="Count objects of clips that are inside.",
+)
 @click.option("--resume", is_flag=True, help="Go on with a run that was broken off; nothing is done twice.")
 def detect(
-    model: Path, inputs: tuple[Path, ...], out: str, minimum_score: float | None, resume: bool, **wished: Any
+    model: Path,
+    inputs: tuple[Path, ...],
+    out: str,
+    scores: tuple[str, ...],
+    region: str,
+    lines: tuple[str, ...],
+    regions: tuple[str, ...],
+    resume: bool,
+    **wished: Any,
 ) -> None:
     """Find objects in pictures, folders of pictures and clips.
 
@@ -64,38 +117,79 @@ def detect(
     Example:
       avocet detect --model model.zip pictures/ belt.mp4 --out found
       avocet detect --model model.zip pictures/ --copies none --out - | jq .name
+      avocet detect --model model.zip belt.mp4 --out found --count-line "gate: 0.5,0 0.5,1: oven | packing"
     """
-    check_limits(minimum_score or 0, wished["overlap_limit"])
-    if wished["every"] < 1:
-        raise InputError(f"--every must be 1 or more, not {wished['every']}")
+    wished |= _scores(scores) | {"region": points_of(region)}
+    shapes = [shape_of("line", each) for each in lines] + [shape_of("region", each) for each in regions]
     if out == "-":
-        _to_standard_output(model, inputs, minimum_score, wished)
+        if shapes:
+            raise InputError("counts are written to a folder; name one with --out")
+        _to_standard_output(model, inputs, wished)
         return
     folder = Path(out)
     if folder.exists() and not folder.is_dir():
         raise InputError(f"{folder} is a file; name a folder for the results")
     items = gather(inputs, without=folder)
-    predictor, order = _ordered(model, minimum_score, wished)
+    predictor, order = _ordered(model, wished)
     with Bar("Detecting") as bar:
         summary = run(predictor, items, folder, order, bar, resume)
     _tell(summary, order, folder)
+    if shapes:
+        _count(shapes, folder)
     if summary["problems"]:
         sys.exit(1)
 
 
-def _ordered(
-    model: Path, minimum_score: float | None, wished: dict[str, Any]
-) -> tuple[Predictor, DetectionOrder]:
+def _scores(given: tuple[str, ...]) -> dict[str, Any]:
+    """Minimum scores as fields of an order: that of all classes, and those of single ones."""
+    fields: dict[str, Any] = {}
+    for each in given:
+        name, _, value = each.rpartition("=")
+        try:
+            score = float(value)
+        except ValueError:
+            raise InputError(f"--minimum-score {each!r}: {value!r} is no number") from None
+        check_limits(score, 0)
+        if name:
+            fields.setdefault("minimum_scores", {})[name] = score
+        else:
+            fields["minimum_score"] = score
+    return fields
+
+
+def _ordered(model: Path, wished: dict[str, Any]) -> tuple[Predictor, DetectionOrder]:
     predictor = Predictor.from_bundle(model)
-    return predictor, DetectionOrder.for_model(predictor.about, wished | {"minimum_score": minimum_score})
+    return predictor, DetectionOrder.for_model(predictor.about, wished)
 
 
-def _to_standard_output(
-    model: Path, inputs: tuple[Path, ...], minimum_score: float | None, wished: dict[str, Any]
-) -> None:
+def _count(shapes: Sequence[Shape], folder: Path) -> None:
+    """Count objects of every clip by lines and regions, say what came of it and write it down."""
+    found = found_in(folder)
+    clips = clips_of(found) if found is not None else []
+    if found is None or not clips or not (folder / TRACKS).is_file():
+        raise InputError("lines and regions count objects of clips, and no clip was looked at")
+    parts: list[str] = []
+    for clip in clips:
+        counted = count_on(clip, found, folder / TRACKS, shapes)
+        name = found.looked[clip[1]].name
+        parts.append(counts_as_csv(counted, name, heading=not parts))
+        for each in counted:
+            shape = each["shape"]
+            if shape["kind"] == "line":
+                one, other = shape["sides"]
+                forth, back = sum(each["forward"].values()), sum(each["back"].values())
+                told = f"{forth} from {one} to {other}, {back} back"
+            else:
+                told = f"{sum(each['objects'].values())} inside, {each['most']} at once at most"
+            click.echo(f"{name}, {shape['name'] or shape['kind']}: {told}")
+    write_text(folder / COUNTS_CSV, "".join(parts))
+    click.echo(f"Every crossing and stay: {folder / COUNTS_CSV}")
+
+
+def _to_standard_output(model: Path, inputs: tuple[Path, ...], wished: dict[str, Any]) -> None:
     """The record alone; what else is made goes nowhere."""
     items = gather(inputs)
-    predictor, order = _ordered(model, minimum_score, wished)
+    predictor, order = _ordered(model, wished)
     order = order.model_copy(update={"copies": "none", "crops": False})
     place = Path(tempfile.mkdtemp(prefix="avocet-"))
     try:

@@ -6,8 +6,8 @@ from pathlib import Path
 import click
 
 from avocet.core.raw.candidates import MINIMUM_SCORE, MOST_CANDIDATES, OVERLAP_LIMIT
-from avocet.core.raw.explaining import METHODS, Method
 from avocet.core.raw.soft_suppression import SIGMA
+from avocet.core.raw.suppressing import METHODS, Method
 from avocet.detector.model.predictor import Predictor
 from avocet.files import write_text
 from avocet.media.pictures import read_picture

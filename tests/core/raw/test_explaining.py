@@ -6,8 +6,9 @@ import pytest
 from avocet.core.boxes import iou
 from avocet.core.raw.candidates import in_picture
 from avocet.core.raw.decode import decode
-from avocet.core.raw.explaining import BELOW, DROPPED, KEPT, METHODS, STEPS, follow, near_truth, work_out
+from avocet.core.raw.explaining import BELOW, DROPPED, KEPT, STEPS, follow, near_truth, work_out
 from avocet.core.raw.letterbox import letterbox
+from avocet.core.raw.suppressing import METHODS
 
 WIDTH, HEIGHT, SIDE = 300, 200, 128
 STRIDES, REACH = (8, 16, 32), 2.0

@@ -1,7 +1,6 @@
 """How raw outputs became boxes: the fate of every candidate, and the arithmetic of one."""
 
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -11,11 +10,8 @@ from avocet.core.boxes import Array, as_boxes, clip, iou
 from avocet.core.raw.candidates import MOST_CANDIDATES, InPicture, ScoreChange, in_picture
 from avocet.core.raw.decode import LARGEST_LOG_SIZE, Decoded
 from avocet.core.raw.letterbox import Letterbox
-from avocet.core.raw.soft_suppression import SIGMA, soften
-from avocet.core.raw.suppression import suppress
-
-Method = Literal["by class", "across classes", "linear", "gaussian"]
-METHODS: tuple[Method, ...] = ("by class", "across classes", "linear", "gaussian")
+from avocet.core.raw.soft_suppression import SIGMA
+from avocet.core.raw.suppressing import Method, thin_out
 
 STEPS = ("below the minimum score", "outside of the picture", "not among the best", "dropped", "kept")
 BELOW, OUTSIDE, BEYOND, DROPPED, KEPT = range(len(STEPS))
@@ -109,24 +105,18 @@ def follow(
     >>> fates.funnel(), fates.suppressor.tolist()
     ([2, 2, 2, 1], [-1, 0])
     """
-    if method not in METHODS:
-        raise ValueError(f"unknown suppression {method!r}; there are {', '.join(METHODS)}")
     placed = in_picture(decoded, box, width, height, minimum_score, most, calibrated)
     step = np.where(placed.high_enough, np.where(placed.visible, BEYOND, OUTSIDE), BELOW).astype(np.int64)
     score = placed.scores.copy()
     suppressor, overlap = np.full(len(step), -1, dtype=np.int64), np.zeros(len(step))
     chosen, candidates = placed.chosen, placed.candidates
     step[chosen] = DROPPED
-    if method in ("by class", "across classes"):
-        classes = candidates.classes if method == "by class" else None
-        made = suppress(candidates.boxes, candidates.scores, overlap_limit, classes)
-        step[chosen[made.kept]] = KEPT
-        by, shared = made.suppressor, made.overlap
-    else:
-        soft = soften(candidates.boxes, candidates.scores, method, overlap_limit, sigma, candidates.classes)  # type: ignore[arg-type]
-        score[chosen] = soft.scores
-        step[chosen[soft.scores >= minimum_score]] = KEPT
-        by, shared = soft.lowered_by, soft.overlap
+    made = thin_out(
+        candidates.boxes, candidates.scores, candidates.classes, method, overlap_limit, minimum_score, sigma
+    )
+    score[chosen] = made.scores
+    step[chosen[made.kept]] = KEPT
+    by, shared = made.suppressor, made.overlap
     had = by >= 0
     suppressor[chosen[had]], overlap[chosen[had]] = chosen[by[had]], shared[had]
     return Fates(decoded, placed, step, score, suppressor, overlap)

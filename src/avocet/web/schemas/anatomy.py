@@ -1,11 +1,10 @@
 """Schemas of Anatomy, fusion and ensembles."""
 
-from typing import Literal
-
 from pydantic import BaseModel, Field
 
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.raw.fusion import FUSION_IOU
+from avocet.core.raw.suppressing import Method
 from avocet.web.schemas.common import Request, Schema, Whole
 
 
@@ -54,7 +53,7 @@ class AnatomyOut(Schema):
 class FateQuery(BaseModel):
     minimum_score: float = Field(MINIMUM_SCORE, ge=0, le=1)
     overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
-    suppression: Literal["by class", "across classes", "linear", "gaussian"] = "by class"
+    suppression: Method = "by class"
     sigma: float = Field(0.5, gt=0, le=10)
     most: Whole = Field(1000, ge=1, le=100_000)
 

@@ -18,12 +18,12 @@ from avocet.core.raw.explaining import (
     STEPS,
     Arithmetic,
     Fates,
-    Method,
     follow,
     near_truth,
     work_out,
 )
 from avocet.core.raw.letterbox import letterbox
+from avocet.core.raw.suppressing import Method
 from avocet.detector.model.card import score_map
 from avocet.files import replacing, write_text
 from avocet.store.folder import DataFolder

@@ -2,18 +2,21 @@
 
 import csv
 import io
+from collections.abc import Sequence
+from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
+from avocet.core.errors import InputError
 from avocet.core.tracks.crossing import crossings, inside_by_frame, stays
 from avocet.core.tracks.linking import Track
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Detection
 from avocet.work.problems import NotFound
-from avocet.work.use.found import Found, clips_of, found_by
+from avocet.work.use.found import ClipPlace, Found, clips_of, found_by
 from avocet.work.use.running.objects import TRACKS
 
 MOST_SHAPES = 20
@@ -52,6 +55,63 @@ class Shape(BaseModel):
         return self
 
 
+def shape_of(kind: Literal["line", "region"], text: str) -> Shape:
+    """A shape as it is written on the command line.
+
+    Parameters
+    ----------
+    kind : {'line', 'region'}
+    text : str
+        A name, a colon, and points as ``x,y`` in parts of width and height. For a line a colon and the names of
+        its two sides, parted by ``|``, may follow.
+
+    Raises
+    ------
+    InputError
+        If it is none.
+
+    Examples
+    --------
+    >>> shape_of("line", "gate: 0.5,0 0.5,1: oven | packing").sides
+    ('oven', 'packing')
+    """
+    name, _, rest = text.partition(":")
+    points, _, sides = rest.partition(":")
+    corners = points_of(points, text)
+    if len(corners) < (2 if kind == "line" else 3):
+        raise InputError(
+            f"{text!r}: a {kind} needs {'two' if kind == 'line' else 'three'} points, as in 'name: 0,0.5 1,0.5'"
+        )
+    fields: dict[str, Any] = {"kind": kind, "name": name.strip(), "points": corners}
+    if sides.strip():
+        fields["sides"] = [each.strip() for each in sides.split("|")]
+    try:
+        return Shape.model_validate(fields)
+    except ValidationError as error:
+        said = error.errors()[0]["msg"].removeprefix("Value error, ")
+        raise InputError(f"{text!r} is no {kind}: {said}") from None
+
+
+def points_of(written: str, within: str = "") -> list[tuple[float, float]]:
+    """Points written as ``x,y x,y``. Raises `InputError` where they are none.
+
+    Examples
+    --------
+    >>> points_of("0,0 1,0 0.5,1")
+    [(0.0, 0.0), (1.0, 0.0), (0.5, 1.0)]
+    """
+    made = []
+    for each in written.split():
+        try:
+            x, y = (float(value) for value in each.split(","))
+        except ValueError:
+            raise InputError(
+                f"{within or written!r}: {each!r} is no point; points are x,y in parts of width and height"
+            ) from None
+        made.append((x, y))
+    return made
+
+
 def count_by(
     folder: DataFolder, detection: Detection, shapes: list[Shape], clip: int = 0
 ) -> list[dict[str, Any]]:
@@ -72,8 +132,28 @@ def count_by(
     clips = clips_of(found)
     if not 0 <= clip < len(clips):
         raise NotFound(f"detection run {detection.id} has no clip {clip}")
-    tracks, numbers = _tracks(folder, detection, clip)
-    _, first, frames = clips[clip]
+    path = folder.detection(detection.project_id, detection.id) / TRACKS
+    if not path.is_file():
+        raise NotFound(f"detection run {detection.id} keeps no objects; run it again to count")
+    return count_on(clips[clip], found, path, shapes)
+
+
+def count_on(
+    clip: ClipPlace, found: Found, tracks_file: Path, shapes: Sequence[Shape]
+) -> list[dict[str, Any]]:
+    """What each shape counts on a clip, as `count_by`.
+
+    Parameters
+    ----------
+    clip : ClipPlace
+        One of `clips_of` what was found.
+    found : Found
+    tracks_file : Path
+        The objects that were linked.
+    shapes : sequence of Shape
+    """
+    number, first, frames = clip
+    tracks, numbers = _tracks(tracks_file, number)
     at = found.looked[first]
     return [
         _over_line(each, tracks, numbers, found, first, at.width, at.height)
@@ -83,10 +163,7 @@ def count_by(
     ]
 
 
-def _tracks(folder: DataFolder, detection: Detection, clip: int) -> tuple[list[Track], NDArray[np.int64]]:
-    path = folder.detection(detection.project_id, detection.id) / TRACKS
-    if not path.is_file():
-        raise NotFound(f"detection run {detection.id} keeps no objects; run it again to count")
+def _tracks(path: Path, clip: int) -> tuple[list[Track], NDArray[np.int64]]:
     with np.load(path, allow_pickle=False) as kept:
         mine = kept["clip"] == clip
         columns = {name: kept[name][mine] for name in ("object", "kind", "place", "box", "score", "told")}
@@ -171,18 +248,21 @@ def _inside_region(
     }
 
 
-def counts_as_csv(counted: list[dict[str, Any]]) -> str:
-    """Every crossing and every stay, a line each."""
+def counts_as_csv(counted: list[dict[str, Any]], clip: str, heading: bool = True) -> str:
+    """Every crossing and every stay on a clip, a line each."""
     made = io.StringIO()
     writer = csv.writer(made)
-    writer.writerow(["name", "kind", "object", "class", "seconds", "until_seconds", "from", "to"])
+    if heading:
+        names = ["clip", "name", "kind", "object", "class", "seconds", "until_seconds", "from", "to"]
+        writer.writerow(names)
     for each in counted:
         shape = each["shape"]
         for row in each.get("crossings", ()):
             sides = shape["sides"] if row["forward"] else shape["sides"][::-1]
-            place = [shape["name"], "line", row["object"], row["class"], row["seconds"], ""]
+            place = [clip, shape["name"], "line", row["object"], row["class"], row["seconds"], ""]
             writer.writerow([*place, *sides])
         for row in each.get("stays", ()):
             times = [row["first_seconds"], row["last_seconds"]]
-            writer.writerow([shape["name"], "region", row["object"], row["class"], *times, "", ""])
+            place = [clip, shape["name"], "region", row["object"], row["class"]]
+            writer.writerow([*place, *times, "", ""])
     return made.getvalue()

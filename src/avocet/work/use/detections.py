@@ -122,7 +122,7 @@ def ordered(run: Run | None, wished: dict[str, Any], chosen_scores: bool) -> Det
         found_best = run.minimum_score if run is not None else None
         wished["minimum_score"] = MINIMUM_SCORE if found_best is None else found_best
     if run is not None and chosen_scores:
-        wished["minimum_scores"] = run.minimum_scores
+        wished["minimum_scores"] = run.minimum_scores | (wished.get("minimum_scores") or {})
     order = DetectionOrder.checked(wished)
     known = run.facts.get("classes", []) if run is not None else []
     order.check(known or [*order.only, *order.minimum_scores])

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from avocet.core.boxes import Array
 from avocet.core.errors import InputError
+from avocet.core.raw.suppressing import Method, is_soft
 from avocet.core.raw.suppression import suppress
 from avocet.media.clips import frame_at
 from avocet.media.pictures import encode_jpeg, no_larger, small_picture
@@ -25,6 +26,9 @@ from avocet.work.use.running.written import JSON_NAME
 
 Whole = NDArray[np.int64]
 Order = Literal["as they came", "most boxes", "least sure", "surest"]
+
+ClipPlace = tuple[int, int, int]
+"""Number, place of the first frame and count of frames of a clip among what was looked at."""
 
 TAIL = 2_000_000
 """Bytes at the end of a record in which its last line lies."""
@@ -63,6 +67,8 @@ class Found:
         The run itself tells of it.
     objects : (N,) ndarray of int64
         Numbers of the objects, 0 where there is none.
+    suppression : str
+        How duplicates went; where that was soft, the scores are what it left.
     """
 
     looked: list[LookedAt]
@@ -73,6 +79,7 @@ class Found:
     boxes: Array
     told: NDArray[np.bool_]
     objects: Whole
+    suppression: Method = "by class"
 
     def kept(self, minimum_score: float | None, overlap_limit: float, only: Sequence[str] = ()) -> Whole:
         """Places of the boxes that count.
@@ -89,10 +96,12 @@ class Found:
             chosen = np.flatnonzero(self.told)
         else:
             chosen = np.flatnonzero(self.scores >= minimum_score)
-            labels = self.owner[chosen] * len(self.classes) + self.kinds[chosen]
-            chosen = np.sort(
-                chosen[suppress(self.boxes[chosen], self.scores[chosen], overlap_limit, labels).kept]
-            )
+            if not is_soft(self.suppression):
+                labels = self.owner[chosen] * len(self.classes)
+                if self.suppression == "by class":
+                    labels += self.kinds[chosen]
+                left = suppress(self.boxes[chosen], self.scores[chosen], overlap_limit, labels).kept
+                chosen = np.sort(chosen[left])
         if only:
             wanted = [self.classes.index(name) for name in only if name in self.classes]
             chosen = chosen[np.isin(self.kinds[chosen], wanted)]
@@ -101,20 +110,27 @@ class Found:
 
 def found_by(folder: DataFolder, detection: Detection) -> Found:
     """What a run has found so far. Raises `NotFound` where it has no record yet."""
-    place = folder.detection(detection.project_id, detection.id)
+    found = found_in(folder.detection(detection.project_id, detection.id))
+    if found is None:
+        raise NotFound(f"detection run {detection.id} has found nothing yet")
+    return found
+
+
+def found_in(place: Path) -> Found | None:
+    """What the record in a folder tells of; None where there is none."""
     for name in (RECORD, JSON_NAME):
         path = place / name
         if path.is_file():
             tracks = place / TRACKS
             stamps = [each.stat().st_mtime_ns for each in (path, tracks) if each.is_file()]
             return _read(path, tracks, tuple(stamps))
-    raise NotFound(f"detection run {detection.id} has found nothing yet")
+    return None
 
 
 @lru_cache(maxsize=4)
 def _read(path: Path, tracks: Path, stamps: tuple[int, ...]) -> Found:
     looked: list[LookedAt] = []
-    classes, rows = _rows(path)
+    classes, method, rows = _rows(path)
     number = {name: place for place, name in enumerate(classes)}
     owner: list[int] = []
     kinds: list[int] = []
@@ -155,19 +171,21 @@ def _read(path: Path, tracks: Path, stamps: tuple[int, ...]) -> Found:
         np.array(boxes, dtype=np.float64).reshape(-1, 4),
         np.array(told, dtype=bool),
         np.array(objects, dtype=np.int64),
+        method,
     )
     if tracks.is_file():
         _number(made, tracks)
     return made
 
 
-def _rows(path: Path) -> tuple[list[str], Iterator[dict[str, Any]]]:
+def _rows(path: Path) -> tuple[list[str], Method, Iterator[dict[str, Any]]]:
     try:
         if path.name == JSON_NAME:
             document = json.loads(path.read_text(encoding="utf-8"))
-            return document["model"]["classes"], iter(document["pictures"])
+            return document["model"]["classes"], "by class", iter(document["pictures"])
         known = json.loads((path.parent / "order.json").read_text(encoding="utf-8"))
-        return known["model"]["classes"], read_record(path)
+        method = known["order"].get("suppression", "by class")
+        return known["model"]["classes"], method, read_record(path)
     except (OSError, ValueError, KeyError):
         raise InputError(f"{path.name} of this detection run is damaged") from None
 
@@ -189,9 +207,9 @@ def _number(found: Found, tracks: Path) -> None:
         found.objects[starts[picture[sure]] + which[sure]] = own[sure]
 
 
-def clips_of(found: Found) -> list[tuple[int, int, int]]:
+def clips_of(found: Found) -> list[ClipPlace]:
     """Number, place of the first frame and count of frames of each clip of a run."""
-    clips: list[tuple[int, int, int]] = []
+    clips: list[ClipPlace] = []
     last = None
     for place, each in enumerate(found.looked):
         if each.frame < 0:

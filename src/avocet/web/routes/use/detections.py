@@ -20,6 +20,8 @@ from avocet.work.use import detections as work
 from avocet.work.use import found as looking
 from avocet.work.use.counting import count_by, counts_as_csv
 from avocet.work.use.inputs import input_named
+from avocet.work.use.running.order import DetectionOrder
+from avocet.work.use.running.written import COUNTS_CSV
 
 use = APIBlueprint("use", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="use")])
 
@@ -73,9 +75,7 @@ def start_detection_on_files() -> Response:
 def _start(body: schemas.DetectionIn, files: list[tuple[Path, str]]) -> Response:
     place = allowed(context().roots, body.server_folder) if body.server_folder is not None else None
     source = work.Source(body.clip_id, place, body.pictures, body.state)
-    wished = body.model_dump(
-        include={"minimum_score", "overlap_limit", "only", "region", "every", "copies", "beside", "crops"}
-    )
+    wished = body.model_dump(include=set(DetectionOrder.model_fields))
     with context().sessions.begin() as session:
         detection = work.start_detection(
             session,
@@ -216,8 +216,10 @@ def counted_table(path: schemas.DetectionPath, query: schemas.ClipQuery) -> Resp
     with context().reading() as session:
         detection = work.get_detection(session, path.detection_id)
         made = count_by(context().folder, detection, work.shapes_of(detection), query.clip)
-    response = Response(counts_as_csv(made), mimetype="text/csv")
-    response.headers["Content-Disposition"] = "attachment; filename=counts.csv"
+        found = looking.found_by(context().folder, detection)
+    name = found.looked[looking.clips_of(found)[query.clip][1]].name
+    response = Response(counts_as_csv(made, name), mimetype="text/csv")
+    response.headers["Content-Disposition"] = f"attachment; filename={COUNTS_CSV}"
     return response
 
 

@@ -6,11 +6,12 @@ from typing import Any
 from pydantic import BaseModel, Field, field_validator
 
 from avocet.core.raw.candidates import OVERLAP_LIMIT
+from avocet.core.raw.suppressing import Method
 from avocet.store.tables import PictureState
 from avocet.web.schemas.common import JobOut, Request, Schema, Whole
 from avocet.work.use.counting import MOST_SHAPES, Shape
 from avocet.work.use.found import Order
-from avocet.work.use.running.order import MOST_CORNERS, Copies
+from avocet.work.use.running.order import MOST_CORNERS, SMALLEST_TILE, Copies
 
 
 class DetectionIn(Request):
@@ -24,6 +25,10 @@ class DetectionIn(Request):
     pictures: bool = False
     state: PictureState | None = None
     minimum_score: float | None = Field(None, ge=0, le=1, description="Without one, the model's own")
+    minimum_scores: dict[str, float] = Field(
+        default={}, max_length=1000, description="Of single classes; before those chosen in Judge"
+    )
+    suppression: Method = Field("by class", description="How duplicates go")
     overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
     only: list[str] = Field(default=[], max_length=1000, description="Classes that count; all without any")
     region: list[tuple[float, float]] = Field(
@@ -32,11 +37,17 @@ class DetectionIn(Request):
         description="Corners in parts of width and height; outside nothing counts",
     )
     every: int = Field(1, ge=1, le=10_000, description="Of a clip, every so-many-th frame")
+    a_second: float | None = Field(
+        None, gt=0, le=1000, description="Instead, about so many frames of each second"
+    )
+    tile: int | None = Field(
+        None, ge=SMALLEST_TILE, le=20_000, description="Look in overlapping tiles of so many pixels a side"
+    )
     copies: Copies = "boxes"
     beside: bool = Field(False, description="Copies of clips have the original beside them")
     crops: bool = Field(False, description="Every box as a picture of its own")
 
-    @field_validator("only", "region", mode="before")
+    @field_validator("only", "region", "minimum_scores", mode="before")
     @classmethod
     def _from_form(cls, value: Any) -> Any:
         """A list comes as JSON where the fields are those of a form."""

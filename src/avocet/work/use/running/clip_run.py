@@ -67,6 +67,8 @@ def look_at_clip(
     order = looker.order
     numbers = {name: number for number, name in enumerate(looker.classes)}
     rate = clip_info(item.path, item.name).rate / order.every
+    if order.a_second is not None:
+        rate = min(rate, order.a_second)
 
     def find(frames: list[ClipFrame]) -> list[_Shown]:
         some: list[_Shown] = []
@@ -91,13 +93,13 @@ def look_at_clip(
         return some
 
     stages = [Stage("network", find), Stage("drawing", draw)]
-    frames = read_frames(item.path, name=item.name, every=order.every, damage=course.problem)
+    frames = read_frames(item.path, order.a_second, item.name, every=order.every, damage=course.problem)
     if not copier.wanted:
         _go(Pipeline("reading", stages), frames, course)
         return
     copy = copier.free_name(item.name, ".mp4")
     with replacing(course.record.path.parent / ANNOTATED / copy) as temporary:
-        packer = _Packer(temporary, item.path if order.every == 1 else None, rate)
+        packer = _Packer(temporary, item.path if order.every_frame else None, rate)
         broken_off: Exception | None = None
         try:
             _go(Pipeline("reading", [*stages, Stage("packing", packer.pack)]), frames, course, copy)

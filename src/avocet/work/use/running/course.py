@@ -12,6 +12,7 @@ from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.clips import clip_info
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.use.running.looking import Row
+from avocet.work.use.running.order import DetectionOrder
 from avocet.work.use.running.record import RunRecord
 
 
@@ -26,12 +27,15 @@ class Input:
     def is_clip(self) -> bool:
         return Path(self.name).suffix.lower() in CLIP_SUFFIXES
 
-    def frames(self, every: int) -> int:
+    def frames(self, order: DetectionOrder) -> int:
         """How many pictures or frames it will be, as far as its header says."""
         if not self.is_clip:
             return 1
         try:
-            return max(1, clip_info(self.path, self.name).frames // every)
+            about = clip_info(self.path, self.name)
+            if order.a_second is not None and about.rate > order.a_second:
+                return max(1, round(about.frames / about.rate * order.a_second))
+            return max(1, about.frames // order.every)
         except InputError:
             return 1
 

@@ -22,6 +22,7 @@ from avocet.work.use.running.record import RunRecord, read_record
 from avocet.work.use.running.stills import look_at_stills
 from avocet.work.use.running.written import (
     COCO_NAME,
+    COUNTS_CSV,
     CROPS_CSV,
     CSV_NAME,
     JSON_NAME,
@@ -33,7 +34,7 @@ from avocet.work.use.running.written import (
     write_objects,
 )
 
-MADE = (JSON_NAME, CSV_NAME, COCO_NAME, TEXT_NAME, OBJECTS_JSON, OBJECTS_CSV, CROPS_CSV, TRACKS)
+MADE = (JSON_NAME, CSV_NAME, COCO_NAME, TEXT_NAME, OBJECTS_JSON, OBJECTS_CSV, CROPS_CSV, COUNTS_CSV, TRACKS)
 
 
 def gather(paths: Sequence[Path], without: Path | None = None) -> list[Input]:
@@ -127,7 +128,7 @@ def detect(
     for left in (each for each in out.rglob("*") if is_unfinished(each.name)):
         left.unlink(missing_ok=True)
     copier = Copier(order, looker.classes, out)
-    course = Course(record, reporter, sum(each.frames(order.every) for each in inputs))
+    course = Course(record, reporter, sum(each.frames(order) for each in inputs))
     clips: list[ClipObjects] = []
     stopped = False
     try:

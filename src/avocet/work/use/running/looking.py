@@ -7,8 +7,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from avocet.core.detections import PictureDetections
+from avocet.core.errors import InputError
 from avocet.core.raw.candidates import Candidates
+from avocet.core.raw.suppressing import is_soft, thin_out
 from avocet.core.raw.suppression import suppress
+from avocet.core.raw.tiling import join_tiles, tiles_of
 from avocet.core.regions import inside
 from avocet.detector.model.finder import Finder
 from avocet.work.use.running.order import DetectionOrder
@@ -19,6 +22,8 @@ can show them without looking again."""
 
 MOST_OTHERS = 300
 """Of one picture, best first."""
+
+TILES_TOGETHER = 16
 
 Row = dict[str, Any]
 """A picture or frame in the record: its name and size, its ``detections`` (class, score, box), and as ``others``
@@ -44,6 +49,7 @@ class Looker:
         self.finder, self.order = finder, order
         self.classes = list(finder.classes)
         self.least = order.least_scores(finder.classes)
+        self.soft = is_soft(order.suppression)
         # Where several models' boxes are combined, weaker ones would move those that are told.
         self.weakest = 1.0 if finder.about.get("method") == "fusion" else WEAKER
 
@@ -58,10 +64,33 @@ class Looker:
             Width and height of the originals, in whose pixels the boxes are told.
         """
         floor = self.weakest * float(self.least.min())
-        found = self.finder.candidates(pictures, floor) if pictures else []
+        if self.order.tile is None:
+            found = self.finder.candidates(pictures, floor) if pictures else []
+        else:
+            found = [self._in_tiles(each, floor) for each in pictures]
         return [
             self._row(each, pixels, size) for each, pixels, size in zip(found, pictures, sizes, strict=True)
         ]
+
+    def check_size(self, width: int, height: int) -> None:
+        """Raise `InputError` if a picture would be cut into too many tiles."""
+        if self.order.tile is not None:
+            try:
+                tiles_of(width, height, self.order.tile)
+            except ValueError as error:
+                raise InputError(str(error)) from None
+
+    def _in_tiles(self, pixels: NDArray[np.uint8], floor: float) -> Candidates:
+        height, width = pixels.shape[:2]
+        self.check_size(width, height)
+        assert self.order.tile is not None
+        tiles = tiles_of(width, height, self.order.tile)
+        found: list[Candidates] = []
+        for start in range(0, len(tiles), TILES_TOGETHER):
+            some = tiles[start : start + TILES_TOGETHER]
+            views = [pixels[each.top : each.bottom, each.left : each.right] for each in some]
+            found += self.finder.candidates(views, floor)
+        return join_tiles(found, tiles, width, height)
 
     def _row(self, found: Candidates, pixels: NDArray[np.uint8], size: tuple[int, int]) -> Row:
         width, height = size
@@ -72,9 +101,20 @@ class Looker:
             middles = (boxes[:, :2] + boxes[:, 2:]) / 2 / [width, height]
             counts &= inside(middles, self.order.region)
         boxes, scores, classes = boxes[counts], found.scores[counts], found.classes[counts]
-        strong = np.flatnonzero(scores >= self.least[classes])
-        kept = strong[suppress(boxes[strong], scores[strong], self.order.overlap_limit, classes[strong]).kept]
-        rest = np.setdiff1d(np.arange(len(scores)), kept)
+        least = self.least[classes]
+        strong = np.arange(len(scores)) if self.soft else np.flatnonzero(scores >= least)
+        thinned = thin_out(
+            boxes[strong],
+            scores[strong],
+            classes[strong],
+            self.order.suppression,
+            self.order.overlap_limit,
+            least[strong],
+        )
+        # Where suppression is soft, the weaker ones too are told with what it left of their scores.
+        scores = thinned.scores if self.soft else scores
+        kept = strong[thinned.kept]
+        rest = np.setdiff1d(np.flatnonzero(scores >= self.weakest * least), kept)
         rest = rest[np.argsort(-scores[rest], kind="stable")[:MOST_OTHERS]] if self.weakest < 1 else rest[:0]
         return {
             "width": width,

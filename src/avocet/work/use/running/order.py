@@ -1,7 +1,7 @@
 """What a detection run is to do: what counts, and what comes out."""
 
 from collections.abc import Mapping, Sequence
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -9,10 +9,14 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
+from avocet.core.raw.suppressing import Method
 
 Copies = Literal["boxes", "blurred", "pixelated", "filled", "none"]
 
 MOST_CORNERS = 100
+
+SMALLEST_TILE = 64
+"""Pixels: the shorter side of what the smallest networks look at."""
 
 NEVER = 9.0
 """More than any score."""
@@ -27,6 +31,8 @@ class DetectionOrder(BaseModel):
     minimum_scores : dict of str to float
         Of single classes.
     overlap_limit : float
+    suppression : str
+        How duplicates go.
     only : list of str
         Classes that count; all where there are none.
     region : list of (float, float)
@@ -34,6 +40,10 @@ class DetectionOrder(BaseModel):
         do not count. Everything counts where there are none.
     every : int
         Of a clip, every so-many-th frame is looked at.
+    a_second : float, optional
+        Instead, about so many frames of each second.
+    tile : int, optional
+        Pictures are looked at in overlapping tiles of so many pixels a side, and as a whole.
     copies : str
         What copies show: the boxes, or the picture with what was found blurred, pixelated or filled; or none
         are made.
@@ -46,11 +56,14 @@ class DetectionOrder(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     minimum_score: float = Field(MINIMUM_SCORE, ge=0, le=1)
-    minimum_scores: dict[str, float] = {}
+    minimum_scores: dict[str, Annotated[float, Field(ge=0, le=1)]] = {}
     overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
+    suppression: Method = "by class"
     only: list[str] = Field(default=[], max_length=10_000)
     region: list[tuple[float, float]] = Field(default=[], max_length=MOST_CORNERS)
     every: int = Field(1, ge=1, le=10_000)
+    a_second: float | None = Field(None, gt=0, le=1000)
+    tile: int | None = Field(None, ge=SMALLEST_TILE, le=20_000)
     copies: Copies = "boxes"
     beside: bool = False
     crops: bool = False
@@ -88,7 +101,13 @@ class DetectionOrder(BaseModel):
         except ValidationError as error:
             first = error.errors()[0]
             name, value = ".".join(str(part) for part in first["loc"]), first.get("input")
-            raise InputError(f"{name.replace('_', ' ')}: {first['msg']}, not {value!r}") from None
+            said = first["msg"].removeprefix("Input ")
+            raise InputError(f"{name.replace('_', ' ')} {said}, not {value!r}") from None
+
+    @property
+    def every_frame(self) -> bool:
+        """Whether all frames of a clip are looked at."""
+        return self.every == 1 and self.a_second is None
 
     def least_scores(self, classes: Sequence[str]) -> NDArray[np.float64]:
         """The minimum score of each class; above 1 for those that do not count."""
@@ -106,6 +125,8 @@ class DetectionOrder(BaseModel):
         for name in (*self.only, *self.minimum_scores):
             if name not in classes:
                 raise InputError(f"the model does not know the class {name!r}")
+        if self.a_second is not None and self.every > 1:
+            raise InputError("choose every so many frames or so many a second, not both")
         if self.region and len(self.region) < 3:
             raise InputError(f"a region needs three corners or more, not {len(self.region)}")
         for x, y in self.region:

@@ -62,10 +62,12 @@ def look_at_stills(
     InputError
         If results cannot be written.
     """
-    side = _input_side(looker)
+    # Tiles are cut from all the pixels there are.
+    whole = copier.whole_pictures or looker.order.tile is not None
+    longest = None if whole else FINER * _input_side(looker)
 
     def read(some: Sequence[tuple[int, Input]]) -> list[_Read]:
-        return [_read(place, item, None if copier.whole_pictures else FINER * side) for place, item in some]
+        return [_read(place, item, longest, looker) for place, item in some]
 
     def find(some: Sequence[_Read]) -> list[tuple[_Read, Row]]:
         seen = [each for each in some if each.pixels is not None]
@@ -130,8 +132,9 @@ def _portions(items: Sequence[tuple[int, Input]]) -> Iterator[list[tuple[int, In
         yield some
 
 
-def _read(place: int, item: Input, longest: int | None) -> _Read:
+def _read(place: int, item: Input, longest: int | None, looker: Looker) -> _Read:
     try:
+        looker.check_size(*picture_size(item.path, item.name))
         if longest is None:
             pixels = read_picture(item.path, item.name)
             return _Read(place, item, (pixels.shape[1], pixels.shape[0]), pixels)

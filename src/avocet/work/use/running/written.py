@@ -22,6 +22,7 @@ JSON_NAME, CSV_NAME, COCO_NAME, TEXT_NAME = (
     "detections.json", "detections.csv", "detections-coco.zip", "detections-centre-text.zip",
 )  # fmt: skip
 OBJECTS_JSON, OBJECTS_CSV, CROPS_CSV = "objects.json", "objects.csv", "crops.csv"
+COUNTS_CSV = "counts.csv"
 
 AT_A_TIME = 1000
 """Pictures of which files are made at once."""
