@@ -104,6 +104,8 @@ def chromium():
     for argument in (
         "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
         "--disable-background-networking", "--disable-component-update", "--disable-sync",
+        # A camera of this computer, simulated, and given to whoever asks.
+        "--use-fake-device-for-media-stream", "--use-fake-ui-for-media-stream",
         "--disable-dev-shm-usage", "--force-device-scale-factor=1", f"--window-size={WIDTH},{HEIGHT}",
     ):  # fmt: skip
         options.add_argument(argument)

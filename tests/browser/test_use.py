@@ -133,6 +133,73 @@ def test_a_folder_with_a_broken_picture_stopped_and_resumed(ready, belt, tmp_pat
 
 
 @pytest.mark.browser
+def test_what_was_found_against_the_labels_and_box_by_box(ready):
+    """Looked at closely, with soft suppression; one label is moved away first, so that something differs."""
+    page = ready
+    labels = page.labels(1)
+    gone = labels["boxes"].pop(0)
+    extra = dict(gone, corners=[2, 2, 40, 40])
+    body = {"revision": labels["revision"], "state": "done", "boxes": [*labels["boxes"], extra]}
+    page.fetch(f"/pictures/{page.pictures[0]}/labels", "PUT", body)
+    page.open("use")
+    page.find("use-form")
+    page.driver.find_element(By.XPATH, "//label[contains(., 'All 10 pictures')]").click()
+    page.driver.find_element(By.CSS_SELECTOR, "[data-test=more-limits] summary").click()
+    page.click("tiled")
+    page.choose("[data-test=suppression]", "Soft, linear")
+    page.choose("[data-test=use-copies]", "No copies")
+    page.click("start-detection")
+    page.find("right", "labelled pictures", 120)
+    run = page.own("detections")["detections"][0]
+    assert run["order"]["suppression"] == "linear" and run["order"]["tile"] >= 320
+    assert not page.all("overlap-slider"), "nothing is dropped by an overlap"
+    told = page.fetch(f"/detections/{run['id']}/right")
+    assert told["pictures"] == 6 and told["right"] < 6
+    page.click("show-wrong")
+    page.until(lambda: len(page.all("wall-picture")) == 6 - told["right"], "those that differ")
+    page.all("wall-picture")[0].click()
+    page.find("wall-one")
+    assert page.all("missed-box") and any("not labelled" in each.text for each in page.all("found-box"))
+    page.click("to-boxes")
+    rows = page.until(lambda: page.all("box-row"), "boxes")
+
+    def score_of(row):
+        return float(row.find_elements(By.CSS_SELECTOR, "td")[2].text)
+
+    scores = [score_of(each) for each in rows]
+    assert scores == sorted(scores)
+    crop = rows[0].find_element(By.TAG_NAME, "img")
+    page.until(lambda: int(crop.get_attribute("naturalWidth")) > 10, "the first crop")
+    page.choose("[data-test=box-sort]", "Surest first")
+    page.until(lambda: score_of(page.all("box-row")[0]) >= max(scores), "the surest")
+    page.keys(Keys.ARROW_DOWN)
+    page.keys(Keys.ENTER)
+    page.find("wall-one", "boxes")
+
+
+@pytest.mark.browser
+def test_the_camera_of_this_computer(ready):
+    """The browser's own simulated one: its frames are sent, looked at, and told to stay away when the page has gone."""
+    page = ready
+    page.open("use/live")
+    page.find(".empty", "New camera or watched folder")
+    page.keys("n")
+    page.click("live-here")
+    page.find("live-name").send_keys("Desk")
+    page.click("start-live")
+    page.until(lambda: int(page.find("frames-sent").text) > 3, "frames that are sent", 60)
+    page.until(lambda: page.find("live-state").text == "Live", "a live picture", 60)
+    page.until(lambda: float(page.find("live-speed").text) > 0.5, "frames a second", 30)
+    live = page.own("live")["live"][0]
+    assert live["source"] == "this computer"
+    page.open("use")
+    page.find("use-form")
+    page.open("use/live")
+    page.until(lambda: page.find("live-state").text == "Live", "it goes on when the page is back", 30)
+    page.fetch(f"/live/{live['id']}/stop", "POST")
+
+
+@pytest.mark.browser
 def test_a_model_leaves_as_onnx(ready, server):
     page = ready
     page.open(f"train/{page.run_id}")

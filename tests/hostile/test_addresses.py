@@ -9,7 +9,9 @@ import time
 import urllib.error
 import urllib.request
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
+import jsonschema_rs
 import pytest
 
 import avocet
@@ -18,6 +20,7 @@ from avocet.demo.belt import render_still
 from avocet.media.pictures import encode_jpeg
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
+from avocet.web.call_document import CALL_PATH
 from tests.conftest import fill
 from tests.ready import add_trained_run
 from tests.servers import address_in, children_of, servers
@@ -84,6 +87,24 @@ def test_curl_with_a_key(served, tmp_path):
         )
         said = json.loads(done.stdout)
         assert said["model"]["name"] in ("First", "Second") and len(said["pictures"][0]["detections"]) >= 4
+
+
+def test_the_answer_is_as_the_document_says(served):
+    _, api, _, _, _, key = served
+    document = json.loads((Path(__file__).parents[2] / "frontend" / "openapi.json").read_text())
+    operation = document["paths"][CALL_PATH]["post"]
+    answer = jsonschema_rs.Draft202012Validator(
+        operation["responses"]["200"]["content"]["application/json"]["schema"]
+    )
+    _, _, all_of_them = call(api, key)
+    answer.validate(all_of_them)
+    name = all_of_them["pictures"][0]["detections"][0]["class"]
+    status, _, said = call(api, key, query=f"?annotated=true&minimum_score=0.2&class={name}")
+    answer.validate(said)
+    assert status == 200 and said["pictures"][0]["annotated_jpeg"]
+    assert {each["class"] for each in said["pictures"][0]["detections"]} == {name}
+    known = {each["name"] for each in operation["parameters"] if each["in"] == "query"}
+    assert known == {"minimum_score", "overlap_limit", "class", "annotated"}
 
 
 def test_from_a_python_program(served):

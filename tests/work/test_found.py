@@ -7,6 +7,7 @@ import shutil
 
 import numpy as np
 import pytest
+from PIL import Image
 from sqlalchemy import select
 
 from avocet.core.errors import InputError
@@ -14,12 +15,13 @@ from avocet.core.raw.suppression import suppress
 from avocet.jobs.worker import run_job
 from avocet.media.clip_writer import ClipWriter
 from avocet.media.clips import frame_at, read_frames
-from avocet.media.pictures import encode_jpeg
+from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.store.tables import JobState, Picture, PictureState, Proposal
 from avocet.work.job_kinds import COLLECT_FOUND, FoundToCollect
 from avocet.work.jobs import create_job
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
+from avocet.work.use.boxes import box_rows, crop_of, sorted_boxes
 from avocet.work.use.counting import Shape, count_by, counts_as_csv
 from avocet.work.use.detections import Source, get_detection, start_detection
 from avocet.work.use.found import clips_of, found_by, pictures_with_boxes, sorted_pictures, timeline
@@ -123,6 +125,47 @@ def test_pictures_are_sorted_and_filtered(run):
     assert sorted_pictures(found, only, "surest", with_class="ring").tolist() == [4]
     with pytest.raises(InputError, match="brick"):
         sorted_pictures(found, weak, with_class="brick")
+
+
+def test_boxes_one_by_one(run):
+    """Sorted by score and size, each with its place, and its crop shows what lies there."""
+    folder, _, detection, place = run
+    found = found_by(folder, detection)
+    chosen = found.kept(None, 0.5)
+    for order, key in (
+        ("least sure", lambda n: found.scores[n]),
+        ("surest", lambda n: -found.scores[n]),
+        ("smallest", lambda n: np.prod(found.boxes[n][2:] - found.boxes[n][:2])),
+        ("largest", lambda n: -np.prod(found.boxes[n][2:] - found.boxes[n][:2])),
+    ):
+        assert sorted_boxes(found, chosen, order).tolist() == sorted(chosen.tolist(), key=key)
+    rings = sorted_boxes(found, chosen, with_class="ring")
+    (row,) = box_rows(found, rings[3:4].tolist())
+    assert row["class_name"] == "ring" and row["box"] == [300, 200, 360, 260] and row["frame"] == 2
+    with pytest.raises(InputError, match="brick"):
+        sorted_boxes(found, chosen, with_class="brick")
+    # Of the still the model saw two thirds of the pixels: what it said of them is told of all.
+    still, frame = place / "input" / "000000.jpg", place / "input" / "000001.mp4"
+    for number, path, whole, left, top, side in (
+        (rings[0], still, read_picture(still), 450, 300, 90),
+        (rings[3], frame, frame_at(frame, 0.2), 300, 200, 60),
+    ):
+        pixels = np.asarray(Image.open(io.BytesIO(crop_of(path, found, int(number)))))
+        more = side // 5
+        there = whole[top - more : top + side + more, left - more : left + side + more]
+        assert pixels.shape == there.shape and np.abs(pixels.astype(int) - there).mean() < 4
+    with pytest.raises(NotFound, match="no box"):
+        crop_of(place / "input" / "000000.jpg", found, len(found.scores))
+
+
+def test_a_small_crop_of_a_large_box_and_one_at_the_edge(run):
+    folder, _, detection, place = run
+    found = found_by(folder, detection)
+    found.boxes[0] = [0, 0, 960, 540]
+    crop = Image.open(io.BytesIO(crop_of(place / "input" / "000000.jpg", found, 0)))
+    assert max(crop.size) <= 160 and crop.width > crop.height
+    found.boxes[0] = [950, 530, 960, 540]
+    assert min(Image.open(io.BytesIO(crop_of(place / "input" / "000000.jpg", found, 0))).size) >= 10
 
 
 def test_counting_over_a_line_and_in_a_region(run):

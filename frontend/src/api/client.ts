@@ -44,10 +44,14 @@ export type WallRow = Schemas["WallRow"];
 export type MarkedPicture = Schemas["MarkedPicture"];
 export type MarkedBox = Schemas["MarkedBox"];
 export type Detection = Schemas["DetectionOut"];
-export type FoundPicture = Schemas["FoundPicture"];
+/** What is missed or false is told only where that was asked. */
+export type FoundPicture = Omit<Schemas["FoundPicture"], "missed" | "false"> &
+  Partial<Pick<Schemas["FoundPicture"], "missed" | "false">>;
 export type Timeline = Schemas["Timeline"];
 export type ClipSpan = Schemas["ClipSpan"];
 export type Shape = Schemas["Shape"];
+export type FoundBox = Schemas["FoundBox"];
+export type Right = Schemas["Right"];
 export type Counted = Schemas["Counted"];
 export type Address = Schemas["AddressOut"];
 export type DayOfCalls = Schemas["DayOfCalls"];

@@ -22,6 +22,7 @@ const colour = (kind: number): string => known.value.get(props.classes[kind] ?? 
 function caption(index: number): string {
   const object = props.picture.objects[index];
   const name = props.classes[props.picture.kinds[index]!] ?? "";
+  if (props.picture.false?.includes(index)) return `not labelled: ${name} ${props.picture.scores[index]!.toFixed(2)}`;
   return `${object ? `${object} ` : ""}${name} ${props.picture.scores[index]!.toFixed(2)}`;
 }
 </script>
@@ -51,6 +52,23 @@ function caption(index: number): string {
         {{ caption(index) }}
       </text>
     </g>
+    <g v-for="(box, index) in picture.missed ?? []" :key="`missed ${index}`" data-test="missed-box">
+      <rect
+        class="missed"
+        :x="box[0]"
+        :y="box[1]"
+        :width="box[2]! - box[0]!"
+        :height="box[3]! - box[1]!"
+        :stroke-width="line" />
+      <text
+        v-if="captions"
+        class="missed"
+        :x="box[0]! + text * 0.2"
+        :y="box[1]! > text * 1.1 ? box[1]! - text * 0.3 : box[1]! + text"
+        :font-size="text">
+        missed
+      </text>
+    </g>
   </svg>
 </template>
 
@@ -65,6 +83,13 @@ function caption(index: number): string {
 rect {
   fill: none;
   vector-effect: non-scaling-stroke;
+}
+rect.missed {
+  stroke: #fff;
+  stroke-dasharray: 5 4;
+}
+text.missed {
+  fill: #fff;
 }
 text {
   font-family: var(--sans);

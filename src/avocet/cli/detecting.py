@@ -68,7 +68,8 @@ from avocet.work.use.running.written import (
 @click.option(
     "--tile",
     type=int,
-    help="Look in overlapping tiles of so many pixels a side, for small objects on large pictures.",
+    help="Look in overlapping tiles of so many pixels a side, for small objects on large pictures; they are found "
+    "where they take as much of a tile as they took of the pictures that were learnt from.",
 )
 @click.option(
     "--copies",

@@ -32,6 +32,10 @@ STALLED = 2.0
 """Seconds without a frame after which a picture is not live."""
 
 
+THIS_COMPUTER = "this computer"
+"""In place of an address: a page sends the frames of its own camera."""
+
+
 def check_camera(address: str) -> str:
     """An address that a camera may have, without the spaces around it.
 

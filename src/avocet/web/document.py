@@ -1,8 +1,11 @@
 """The OpenAPI document: what the framework tells of the schemas, and what it cannot know."""
 
+import copy
 from typing import Any
 
 from flask_openapi3 import OpenAPI
+
+from avocet.web.call_document import CALL, CALL_PATH, KEY_SCHEME
 
 PROBLEMS = {
     "400": "The request cannot be read",
@@ -21,6 +24,12 @@ PROBLEMS = {
 """What every operation may answer, as a problem document (RFC 9457)."""
 
 FILES: dict[str, dict[str, str]] = {
+    "/api/v1/detections/{detection_id}/boxes/{number}/pixels": {"image/jpeg": "A box as a small picture"},
+    "/api/v1/detections/{detection_id}/clip": {"video/*": "The clip as it was given"},
+    "/api/v1/detections/{detection_id}/newest/pixels": {"image/jpeg": "The picture that was looked at last"},
+    "/api/v1/detections/{detection_id}/pictures/{place}/pixels": {
+        "image/jpeg": "A picture or frame that was looked at"
+    },
     "/api/v1/evaluations/{evaluation_id}/detections.json": {
         "application/json": "All predictions, COCO results"
     },
@@ -72,6 +81,8 @@ class DescribedAPI(OpenAPI):
     def generate_spec_json(self) -> None:
         """Complete what the framework has gathered."""
         super().generate_spec_json()
+        self.spec_json["paths"][CALL_PATH] = {"post": copy.deepcopy(CALL)}
+        self.spec_json.setdefault("components", {})["securitySchemes"] = {"key": KEY_SCHEME}
         for path, methods in self.spec_json["paths"].items():
             for method, operation in methods.items():
                 _complete(path, method, operation)

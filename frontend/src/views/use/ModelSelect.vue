@@ -1,10 +1,18 @@
 <script setup lang="ts">
 /** One of the project's models: a run, or several models combined. */
-import type { Ensemble, Run } from "@/api/client";
+import type { Address, Ensemble, Run } from "@/api/client";
 import { precision } from "@/parts/format";
+import { answering } from "@/views/use/models";
 
 const model = defineModel<string>({ required: true });
-defineProps<{ runs: Run[]; ensembles: Ensemble[]; label: string; placeholder?: string; size?: "small" }>();
+defineProps<{
+  runs: Run[];
+  ensembles: Ensemble[];
+  addresses?: Address[];
+  label: string;
+  placeholder?: string;
+  size?: "small";
+}>();
 </script>
 
 <template>
@@ -19,5 +27,10 @@ defineProps<{ runs: Run[]; ensembles: Ensemble[]; label: string; placeholder?: s
       :key="`e${each.id}`"
       :value="`ensemble ${each.id}`"
       :label="`${each.name}, ${each.members.length} models combined`" />
+    <el-option
+      v-for="each in addresses ?? []"
+      :key="`a${each.id}`"
+      :value="`address ${each.id}`"
+      :label="`Address ${each.name}, ${answering(each)?.name}`" />
   </el-select>
 </template>

@@ -2,14 +2,14 @@
 /** Run a model over a clip or pictures, and what was run before. */
 import { computed, onBeforeUnmount, onMounted, ref } from "vue";
 
-import { api, type Clip, type Detection, type Ensemble, type Run, take } from "@/api/client";
+import { type Address, api, type Clip, type Detection, type Ensemble, type Run, take } from "@/api/client";
 import { day, whole } from "@/parts/format";
 import JobState from "@/parts/jobs/JobState.vue";
 import { useLiveJob } from "@/parts/jobs/liveJob";
 import { wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import UseHead from "@/views/use/UseHead.vue";
-import RunForm from "@/views/use/RunForm.vue";
+import RunForm from "@/views/use/form/RunForm.vue";
 
 const store = useProject();
 const live = useLiveJob();
@@ -18,6 +18,7 @@ const runs = ref<Run[]>([]);
 const clips = ref<Clip[]>([]);
 const detections = ref<Detection[]>([]);
 const ensembles = ref<Ensemble[]>([]);
+const addresses = ref<Address[]>([]);
 const failed = ref("");
 const loaded = ref(false);
 const usable = computed(() => runs.value.filter((run) => run.has_model));
@@ -25,13 +26,15 @@ const usable = computed(() => runs.value.filter((run) => run.has_model));
 async function load(): Promise<void> {
   try {
     const params = { params: { path: { project_id: store.id } } };
-    const [listed, found, used, combined] = await Promise.all([
+    const [listed, found, used, combined, answered] = await Promise.all([
       take(api.GET("/api/v1/projects/{project_id}/runs", params)),
       take(api.GET("/api/v1/projects/{project_id}/clips", params)),
       take(api.GET("/api/v1/projects/{project_id}/detections", params)),
       take(api.GET("/api/v1/projects/{project_id}/ensembles", params)),
+      take(api.GET("/api/v1/projects/{project_id}/addresses", params)),
     ]);
     ensembles.value = combined.ensembles;
+    addresses.value = answered.addresses;
     runs.value = listed.runs;
     clips.value = found.clips;
     detections.value = used.detections;
@@ -68,7 +71,7 @@ onBeforeUnmount(forget);
         >
       </div>
       <div v-else-if="loaded" class="columns">
-        <RunForm :runs="usable" :clips="clips" :ensembles="ensembles" />
+        <RunForm :runs="usable" :clips="clips" :ensembles="ensembles" :addresses="addresses" />
         <section>
           <h2>Detection runs</h2>
           <p v-if="!detections.length" class="soft">

@@ -5,7 +5,8 @@ from pathlib import Path
 from typing import Any
 
 from avocet.core.tracks.linking import Linker
-from avocet.media.live import Camera, LiveFrame
+from avocet.media.live import THIS_COMPUTER, Camera, LiveFrame
+from avocet.media.pushed import PushedCamera
 from avocet.work.live.recording import Recording
 from avocet.work.live.showing import LastMinute, Shown
 from avocet.work.progress import Reporter, Stopped
@@ -24,7 +25,7 @@ SECONDS = 5.0
 class _Watch:
     """One camera under way."""
 
-    def __init__(self, camera: Camera, looker: Looker, place: Path) -> None:
+    def __init__(self, camera: Camera | PushedCamera, looker: Looker, place: Path) -> None:
         self._camera, self._looker = camera, looker
         self._place, self._shown = place, Shown(place)
         self._numbers = {name: number for number, name in enumerate(looker.classes)}
@@ -116,6 +117,7 @@ def watch_camera(address: str, looker: Looker, place: Path, reporter: Reporter) 
     Parameters
     ----------
     address : str
+        Or `THIS_COMPUTER`, where a page pushes its frames to ``place``.
     looker : Looker
     place : Path
         Gets what is shown now, and recordings.
@@ -131,7 +133,7 @@ def watch_camera(address: str, looker: Looker, place: Path, reporter: Reporter) 
     Stopped
         When somebody has stopped it.
     """
-    camera = Camera(address)
+    camera = PushedCamera(place) if address == THIS_COMPUTER else Camera(address)
     watch = _Watch(camera, looker, place)
     number, looked_at = 0, 0.0
     try:

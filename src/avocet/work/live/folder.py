@@ -173,7 +173,7 @@ class _Folder:
             "problems": [f"{readable(name)}: {why}" for name, why in list(self._problems.items())[-5:]],
             "engine": self._looker.finder.about.get("engine", ""),
         }  # fmt: skip
-        self._shown.show(said | (self._picture if pixels is not None else {}), pixels)
+        self._shown.show(said | self._picture, pixels)
 
 
 def _is_hidden(path: Path, source: Path) -> bool:

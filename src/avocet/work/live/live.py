@@ -8,7 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
 
 from avocet.core.errors import InputError
-from avocet.media.live import check_camera
+from avocet.media.live import THIS_COMPUTER, check_camera
 from avocet.store.address_tables import Live
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Job, JobState, now
@@ -45,7 +45,7 @@ def start_live(
     run_id, ensemble_id : int, optional
     name : str
     camera : str, optional
-        Its address; or
+        Its address, or `THIS_COMPUTER` for that of whoever looks at the page; or
     watched : Path, optional
         a folder whose pictures are looked at as they appear. It was seen to lie in an allowed one.
     out : Path, optional
@@ -67,14 +67,21 @@ def start_live(
     assert model is not None
     if (camera is None) == (watched is None):
         raise InputError("name a camera or a folder to watch")
-    source = check_camera(camera) if camera is not None else str(watched)
+    pushed = camera == THIS_COMPUTER
+    source = str(watched) if camera is None else camera if pushed else check_camera(camera)
     if watched is not None and out is not None and out.resolve() == watched.resolve():
         raise InputError(f"results cannot go into {watched.name}, the folder that is watched; name another")
     going = session.scalars(select(Live).join(Live.job).where(Live.binned_at.is_(None))).all()
     if sum(each.job.state in (JobState.RUNNING, JobState.WAITING) for each in going) >= MOST_AT_ONCE:
         raise InputError(f"{MOST_AT_ONCE} cameras and folders are live already; stop one first")
     order = ordered(run, dict(wished), False)
-    called = name.strip() or (source if camera is not None else str(watched.name if watched else ""))
+    called = name.strip() or (
+        "Camera of this computer"
+        if pushed
+        else source
+        if camera is not None
+        else str(watched.name if watched else "")
+    )
     job = create_job(session, model.project_id, GO_LIVE, f"Live: {called}")
     live = Live(
         project_id=model.project_id,

@@ -20,6 +20,9 @@ NEWEST, CONTROL = "newest.json", "control.json"
 LONGEST = 960
 """Pixels of the longer side of what is shown."""
 
+OF_A_PICTURE = ("width", "height", "captured", "boxes", "scores", "kinds", "objects")
+"""What is said of the picture that is shown, and holds for as long as it is."""
+
 MINUTE = 60.0
 
 
@@ -35,19 +38,22 @@ class Shown:
     def __init__(self, place: Path) -> None:
         self._place = place
         place.mkdir(parents=True, exist_ok=True)
-        self._number = 0
+        # Whoever opens the page later sees the last picture there was, also that of an earlier attempt.
+        before = shown_now(place) or {}
+        self._picture = {name: before[name] for name in (*OF_A_PICTURE, "number", "jpeg") if name in before}
 
     def show(self, said: dict[str, Any], pixels: NDArray[np.uint8] | None) -> None:
-        """Replace what is shown. Nobody minds one that is lost with the power, so it is not flushed to the disk."""
-        self._number += 1
-        jpeg = (
-            base64.b64encode(encode_jpeg(no_larger(pixels, LONGEST), quality=80)).decode()
-            if pixels is not None
-            else None
-        )
-        content = json.dumps(
-            said | {"number": self._number, "written": time.time(), "jpeg": jpeg}, ensure_ascii=False
-        )
+        """Replace what is shown; without pixels the last picture stays.
+
+        Nobody minds one that is lost with the power, so it is not flushed to the disk.
+        """
+        if pixels is not None:
+            self._picture = {name: said[name] for name in OF_A_PICTURE if name in said} | {
+                "number": self._picture.get("number", 0) + 1,
+                "jpeg": base64.b64encode(encode_jpeg(no_larger(pixels, LONGEST), quality=80)).decode(),
+            }
+        shown = {"number": 0, "jpeg": None} | self._picture | {"written": time.time()}
+        content = json.dumps(said | shown, ensure_ascii=False)
         temporary = self._place / f".newest-{os.getpid()}-{id(self):x}.json"
         with contextlib.suppress(OSError):
             temporary.write_text(content, encoding="utf-8")

@@ -8,13 +8,14 @@ import ServerFolders from "@/parts/ServerFolders.vue";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 import ModelSelect from "@/views/use/ModelSelect.vue";
+import { THIS_COMPUTER } from "@/views/use/live/sending";
 import { numbersOf } from "@/views/use/models";
 
 const props = defineProps<{ runs: Run[]; ensembles: Ensemble[] }>();
 const emit = defineEmits<{ made: [id: number] }>();
 const store = useProject();
 
-const kind = ref<"camera" | "folder">("camera");
+const kind = ref<"camera" | "here" | "folder">("camera");
 const name = ref("");
 const address = ref("");
 const watched = ref("");
@@ -28,7 +29,10 @@ const busy = ref(false);
 
 const run = computed(() => props.runs.find((each) => `run ${each.id}` === model.value));
 watch(run, (now) => (score.value = now?.minimum_score ?? 0.3), { immediate: true });
-const ready = computed(() => Boolean(model.value && (kind.value === "camera" ? address.value.trim() : watched.value)));
+const source = computed(() =>
+  kind.value === "here" ? THIS_COMPUTER : kind.value === "camera" ? address.value.trim() : watched.value,
+);
+const ready = computed(() => Boolean(model.value && source.value));
 const browsing = computed({
   get: () => choosing.value !== "",
   set: (open) => {
@@ -48,7 +52,7 @@ async function start(): Promise<void> {
     const body = {
       ...numbersOf(model.value),
       name: name.value,
-      camera: kind.value === "camera" ? address.value.trim() : null,
+      camera: kind.value === "folder" ? null : source.value,
       watched: kind.value === "folder" ? watched.value : null,
       out: kind.value === "folder" && out.value ? out.value : null,
       moves: moves.value,
@@ -72,6 +76,7 @@ async function start(): Promise<void> {
   <form novalidate data-test="live-form" @submit.prevent="start">
     <el-radio-group v-model="kind">
       <el-radio-button value="camera">Camera</el-radio-button>
+      <el-radio-button value="here" data-test="live-here">This computer's camera</el-radio-button>
       <el-radio-button value="folder" data-test="live-folder">Watched folder</el-radio-button>
     </el-radio-group>
     <label v-if="kind === 'camera'"
@@ -82,6 +87,9 @@ async function start(): Promise<void> {
         aria-label="Address"
         data-test="camera-address" />
     </label>
+    <p v-else-if="kind === 'here'" class="soft">
+      The browser asks whether the page may use it. Pictures are sent for as long as the page is open.
+    </p>
     <template v-else>
       <p>
         <el-button size="small" data-test="choose-watched" @click="choosing = 'watched'">Folder to watch</el-button>

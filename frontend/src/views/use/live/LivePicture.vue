@@ -7,6 +7,8 @@ import { capital, count, whole } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
+import SendCamera from "@/views/use/live/SendCamera.vue";
+import { THIS_COMPUTER } from "@/views/use/live/sending";
 import BoxOverlay from "@/parts/BoxOverlay.vue";
 import FittedPicture from "@/parts/FittedPicture.vue";
 
@@ -97,6 +99,7 @@ useKeys([
       </template>
     </FittedPicture>
     <aside>
+      <SendCamera v-if="live.source === THIS_COMPUTER && going" :live-id="live.id" />
       <section>
         <p class="big" data-test="live-state">{{ capital(state) }}</p>
         <p class="soft source">{{ live.source }}</p>

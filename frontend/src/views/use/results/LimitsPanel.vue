@@ -9,7 +9,14 @@ import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import type { Limits } from "@/views/use/results/found";
 
-const props = defineProps<{ limits: Limits; timeline: Timeline; ownScore: number; ownLimit: number; unit: string }>();
+const props = defineProps<{
+  limits: Limits;
+  timeline: Timeline;
+  ownScore: number;
+  ownLimit: number;
+  unit: string;
+  soft: boolean;
+}>();
 const line = defineModel<number>("line", { required: true });
 const captions = defineModel<boolean>("captions", { required: true });
 const store = useProject();
@@ -22,6 +29,7 @@ const score = computed({
 const overlap = computed({
   get: () => props.limits.overlap_limit,
   set: (value) => {
+    if (props.soft) return;
     props.limits.overlap_limit = value;
     // With another limit the boxes are suppressed anew, from the run's own minimum score.
     props.limits.minimum_score ??= props.ownScore;
@@ -78,9 +86,17 @@ useKeys([
       :max="0.99"
       :step="0.01"
       data-test="score-slider" />
-    <FigureSlider v-model="overlap" label="Overlap limit" :min="0" :max="1" :step="0.01" data-test="overlap-slider" />
+    <FigureSlider
+      v-if="!soft"
+      v-model="overlap"
+      label="Overlap limit"
+      :min="0"
+      :max="1"
+      :step="0.01"
+      data-test="overlap-slider" />
     <p v-if="changed" class="soft">
-      The run's own: {{ threshold(ownScore) }} and {{ threshold(ownLimit) }}.
+      The run's own: {{ threshold(ownScore) }}<template v-if="!soft"> and {{ threshold(ownLimit) }}</template
+      >.
       <el-button link type="primary" size="small" data-test="reset-limits" @click="reset">Reset</el-button>
     </p>
     <div class="classes" data-test="by-class">

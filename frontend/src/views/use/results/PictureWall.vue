@@ -16,6 +16,8 @@ const props = defineProps<{
   timeline: Timeline;
   query: Found["query"]["value"];
   minimumScore: number;
+  /** Some of the pictures are labelled. */
+  labelled: boolean;
   line: number;
   captions: boolean;
 }>();
@@ -24,9 +26,12 @@ const store = useProject();
 
 const SOME = 36;
 const sort = ref<Sort>("as they came");
-const withClass = ref("all");
+const withClass = defineModel<string>("filter", { default: "all" });
 const pictures = ref<FoundPicture[]>([]);
 const total = ref(0);
+/** Place of a picture that is shown alone, though it may lie beyond those that are loaded. */
+const alone = defineModel<number | null>("place", { default: null });
+const lone = ref<FoundPicture>();
 const open = ref<number | null>(null);
 const selected = ref(new Set<number>());
 const loading = ref(false);
@@ -41,9 +46,11 @@ async function load(more = false): Promise<void> {
     const filter =
       withClass.value === "none"
         ? { empty: true }
-        : withClass.value === "all"
-          ? {}
-          : { with_class: withClass.value.slice(1) };
+        : withClass.value === "right" || withClass.value === "wrong"
+          ? { against_labels: withClass.value as "right" | "wrong" }
+          : withClass.value === "all"
+            ? {}
+            : { with_class: withClass.value.slice(1) };
     const some = await take(
       api.GET("/api/v1/detections/{detection_id}/pictures", {
         params: {
@@ -63,7 +70,29 @@ async function load(more = false): Promise<void> {
 }
 watch([sort, withClass, () => props.query], () => void load(), { immediate: true, deep: true });
 
-const shown = computed(() => (open.value === null ? undefined : pictures.value[open.value]));
+watch(
+  alone,
+  async (place) => {
+    lone.value = undefined;
+    if (place === null) return;
+    try {
+      const some = await take(
+        api.GET("/api/v1/detections/{detection_id}/pictures", {
+          params: { path: { detection_id: props.detectionId }, query: { ...props.query, start: place, count: 1 } },
+        }),
+      );
+      lone.value = some.pictures[0];
+    } catch (error) {
+      complain(error);
+    }
+  },
+  { immediate: true },
+);
+const shown = computed(() => (open.value === null ? lone.value : pictures.value[open.value]));
+function close(): false | void {
+  if (!shown.value) return false;
+  open.value = alone.value = null;
+}
 function scrolled(event: Event): void {
   const place = event.target as HTMLElement;
   const near = place.scrollTop + place.clientHeight > place.scrollHeight - 500;
@@ -118,7 +147,7 @@ useKeys([
   { keys: ["x"], label: "Select the picture shown", run: selectShown },
   { keys: ["Ctrl+a"], label: "Select all shown", run: selectAll },
   { keys: ["Shift+k"], label: "Collect the selected pictures", run: collect },
-  { keys: ["Escape"], label: "Back to the wall", run: () => (open.value === null ? false : (open.value = null)) },
+  { keys: ["Escape"], label: "Back to the wall", run: close },
 ]);
 </script>
 
@@ -135,6 +164,10 @@ useKeys([
         <el-option value="all" label="All pictures" />
         <el-option v-for="name in timeline.classes" :key="name" :value="`=${name}`" :label="`With ${name}`" />
         <el-option value="none" label="No box at all" />
+        <template v-if="labelled">
+          <el-option value="right" label="As labelled" />
+          <el-option value="wrong" label="Not as labelled" />
+        </template>
       </el-select>
       <span class="soft">{{ count(total, "picture") }}</span>
       <span class="spread" />
@@ -155,7 +188,7 @@ useKeys([
         <BoxOverlay :picture="shown" :classes="timeline.classes" :line="line" :captions="captions" />
       </FittedPicture>
       <p>
-        <el-button size="small" @click="open = null">All pictures</el-button> {{ named(shown) }}
+        <el-button size="small" @click="close">All pictures</el-button> {{ named(shown) }}
         <span class="soft">{{ count(shown.boxes.length, "box", "boxes") }}</span>
         <el-checkbox :model-value="selected.has(shown.place)" @change="select(shown.place)">Selected</el-checkbox>
         <el-button v-if="shown.frame !== null" size="small" link type="primary" @click="emit('open', shown)"

@@ -2,15 +2,17 @@
 /** What a detection run has found: its clips with boxes drawn over them, or a wall of its pictures. */
 import { computed, ref } from "vue";
 
-import type { Counted, Detection, FoundPicture } from "@/api/client";
+import type { Counted, Detection, FoundBox, FoundPicture } from "@/api/client";
 import { duration, threshold } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import ClipResult from "@/views/use/results/ClipResult.vue";
+import BoxTable from "@/views/use/results/BoxTable.vue";
 import CountPanel from "@/views/use/results/CountPanel.vue";
 import { useFound } from "@/views/use/results/found";
 import LimitsPanel from "@/views/use/results/LimitsPanel.vue";
 import ObjectList, { type ClipObject } from "@/views/use/results/ObjectList.vue";
 import PictureWall from "@/views/use/results/PictureWall.vue";
+import RightPanel from "@/views/use/results/RightPanel.vue";
 
 export interface RunSummary {
   pictures?: number;
@@ -32,12 +34,16 @@ const place = ref(0);
 const object = ref(0);
 const line = ref(2);
 const captions = ref(true);
+const filter = ref("all");
+const wallPlace = ref<number | null>(null);
+const labelled = ref(false);
 const counted = ref<Counted[]>([]);
 const drawing = ref<"line" | "region" | null>(null);
 const chosenShape = ref<number | null>(null);
 const panel = ref<InstanceType<typeof CountPanel>>();
 const player = ref<InstanceType<typeof ClipResult>>();
 
+const soft = computed(() => ["linear", "gaussian"].includes(String(props.detection.order.suppression)));
 const clips = computed(() => timeline.value?.clips ?? []);
 const shown = computed(() => tab.value || (clips.value.length ? "clip 0" : "wall"));
 const number = computed(() => (shown.value.startsWith("clip ") ? Number(shown.value.slice(5)) : -1));
@@ -83,6 +89,22 @@ function openInClip(picture: FoundPicture): void {
   place.value = picture.place;
   open(`clip ${which}`);
 }
+function openBox(box: FoundBox): void {
+  const which = clips.value.findIndex((each) => box.place >= each.first && box.place < each.first + each.frames);
+  if (which >= 0) {
+    place.value = box.place;
+    object.value = box.object;
+    open(`clip ${which}`);
+  } else {
+    wallPlace.value = box.place;
+    open("wall");
+  }
+}
+function showAgainstLabels(which: "right" | "wrong"): void {
+  filter.value = which;
+  wallPlace.value = null;
+  open("wall");
+}
 function drawn(kind: "line" | "region", points: [number, number][]): void {
   void panel.value?.add(kind, points);
 }
@@ -99,7 +121,7 @@ useKeys([
 <template>
   <div v-if="timeline" class="results">
     <div class="main">
-      <nav v-if="clips.length" class="tabs" aria-label="What is shown">
+      <nav class="tabs" aria-label="What is shown">
         <button
           v-for="(each, index) in clips"
           :key="index"
@@ -110,6 +132,9 @@ useKeys([
         </button>
         <button type="button" :aria-current="shown === 'wall'" data-test="to-wall" @click="open('wall')">
           {{ unit === "frame" ? "All frames" : "All pictures" }}
+        </button>
+        <button type="button" :aria-current="shown === 'boxes'" data-test="to-boxes" @click="open('boxes')">
+          Boxes one by one
         </button>
       </nav>
       <ClipResult
@@ -130,8 +155,17 @@ useKeys([
         :chosen-shape="chosenShape"
         @give-up="drawing = null"
         @drawn="drawn" />
+      <BoxTable
+        v-else-if="shown === 'boxes'"
+        :detection-id="detection.id"
+        :classes="timeline.classes"
+        :query="query"
+        @open="openBox" />
       <PictureWall
         v-else
+        v-model:filter="filter"
+        v-model:place="wallPlace"
+        :labelled="labelled"
         :detection-id="detection.id"
         :timeline="timeline"
         :query="query"
@@ -148,7 +182,14 @@ useKeys([
         :timeline="timeline"
         :own-score="detection.minimum_score"
         :own-limit="detection.overlap_limit"
-        :unit="unit" />
+        :unit="unit"
+        :soft="soft" />
+      <RightPanel
+        v-if="!clips.length"
+        :detection-id="detection.id"
+        :query="query"
+        @known="labelled = $event"
+        @show="showAgainstLabels" />
       <CountPanel
         v-if="clip"
         ref="panel"

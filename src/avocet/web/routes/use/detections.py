@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+import numpy as np
 from flask import Response, request, send_file
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import ValidationError
@@ -12,16 +13,19 @@ from avocet.web.problems import invalid_request
 from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.use import detections as schemas
 from avocet.web.uploads import sent_files
+from avocet.work.addresses.addresses import get_address
 from avocet.work.job_kinds import COLLECT_FOUND, FoundToCollect
 from avocet.work.pictures.intake import allowed
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import get_project
 from avocet.work.use import detections as work
 from avocet.work.use import found as looking
+from avocet.work.use.boxes import box_rows, crop_of, sorted_boxes
 from avocet.work.use.counting import count_by, counts_as_csv
 from avocet.work.use.inputs import input_named
 from avocet.work.use.running.order import DetectionOrder
 from avocet.work.use.running.written import COUNTS_CSV
+from avocet.work.use.truth import compared
 
 use = APIBlueprint("use", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="use")])
 
@@ -77,15 +81,13 @@ def _start(body: schemas.DetectionIn, files: list[tuple[Path, str]]) -> Response
     source = work.Source(body.clip_id, place, body.pictures, body.state)
     wished = body.model_dump(include=set(DetectionOrder.model_fields))
     with context().sessions.begin() as session:
+        run_id, ensemble_id = body.run_id, body.ensemble_id
+        if body.address_id is not None:
+            address = get_address(session, body.address_id)
+            run_id, ensemble_id = address.models[-1].run_id, address.models[-1].ensemble_id
+            wished = address.order | {name: value for name, value in wished.items() if value is not None}
         detection = work.start_detection(
-            session,
-            context().folder,
-            body.run_id,
-            source,
-            wished,
-            files,
-            body.ensemble_id,
-            body.chosen_scores,
+            session, context().folder, run_id, source, wished, files, ensemble_id, body.chosen_scores
         )
         out = _out(detection)
     context().enqueue(out.job.id, out.job.kind)
@@ -157,12 +159,19 @@ def found_pictures(path: schemas.DetectionPath, query: schemas.FoundQuery) -> Re
     with context().reading() as session:
         detection = work.get_detection(session, path.detection_id)
         found = looking.found_by(context().folder, detection)
-    chosen = found.kept(query.minimum_score, query.overlap_limit, query.classes)
+        chosen = found.kept(query.minimum_score, query.overlap_limit, query.classes)
+        made = compared(session, detection, found, chosen) if query.against_labels else None
     places = looking.sorted_pictures(found, chosen, query.sort, query.with_class, query.empty)
+    if made is not None:
+        places = places[np.isin(places, made.right if query.against_labels == "right" else made.wrong)]
     some = places[query.start : query.start + query.count].tolist()
     pictures = [
         schemas.FoundPicture.model_validate(each) for each in looking.pictures_with_boxes(found, chosen, some)
     ]
+    if made is not None:
+        for each in pictures:
+            each.missed = made.missed_boxes.get(each.place, [])
+            each.false = made.false_boxes.get(each.place, [])
     return reply(schemas.FoundPictures(total=len(places), classes=found.classes, pictures=pictures))
 
 
@@ -178,6 +187,54 @@ def found_pixels(path: schemas.PlacePath, query: schemas.PixelQuery) -> Response
     response = Response(content, mimetype="image/jpeg")
     response.headers["Cache-Control"] = "private, max-age=3600"
     return response
+
+
+@use.get("/detections/<int:detection_id>/boxes", responses={200: schemas.FoundBoxes})
+def found_boxes(path: schemas.DetectionPath, query: schemas.BoxesQuery) -> Response:
+    """Boxes one by one, sorted and filtered."""
+    with context().reading() as session:
+        detection = work.get_detection(session, path.detection_id)
+        found = looking.found_by(context().folder, detection)
+    chosen = found.kept(query.minimum_score, query.overlap_limit, query.classes)
+    numbers = sorted_boxes(found, chosen, query.sort, query.with_class)
+    some = box_rows(found, numbers[query.start : query.start + query.count].tolist())
+    rows = [schemas.FoundBox.model_validate(each) for each in some]
+    return reply(schemas.FoundBoxes(total=len(numbers), boxes=rows))
+
+
+@use.get("/detections/<int:detection_id>/boxes/<int:number>/pixels")
+def box_pixels(path: schemas.BoxPath) -> Response:
+    """A box with a little around it, as a JPEG."""
+    folder = context().folder
+    with context().reading() as session:
+        detection = work.get_detection(session, path.detection_id)
+        found = looking.found_by(folder, detection)
+        if path.number >= len(found.scores):
+            raise NotFound(f"the run has no box {path.number}")
+        name = found.looked[found.owner[path.number]].name
+        item = input_named(session, folder, detection, name)
+    response = Response(crop_of(item.path, found, path.number), mimetype="image/jpeg")
+    response.headers["Cache-Control"] = "private, max-age=3600"
+    return response
+
+
+@use.get("/detections/<int:detection_id>/right", responses={200: schemas.Right})
+def right(path: schemas.DetectionPath, query: schemas.Limits) -> Response:
+    """What was found against the labels that there are now."""
+    with context().reading() as session:
+        detection = work.get_detection(session, path.detection_id)
+        found = looking.found_by(context().folder, detection)
+        chosen = found.kept(query.minimum_score, query.overlap_limit, query.classes)
+        made = compared(session, detection, found, chosen)
+    return reply(
+        schemas.Right(
+            pictures=len(made.right) + len(made.wrong),
+            right=len(made.right),
+            found=made.found,
+            missed=made.missed,
+            false=made.false,
+        )
+    )
 
 
 @use.get("/detections/<int:detection_id>/clip")

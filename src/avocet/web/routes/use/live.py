@@ -7,6 +7,8 @@ from flask import Response, request, send_file
 from flask_openapi3 import APIBlueprint, Tag
 from sqlalchemy.orm import Session
 
+from avocet.media.live import THIS_COMPUTER
+from avocet.media.pushed import LARGEST_PUSHED, push_frame
 from avocet.store.address_tables import Live
 from avocet.web.context import context, job_out, reply
 from avocet.web.schemas.common import BinIn, ProjectPath
@@ -142,6 +144,19 @@ def bin_live(path: schemas.LivePath, body: BinIn) -> Response:
     """Stop it and move it to the bin, or restore it, stopped."""
     with context().sessions.begin() as session:
         return reply(_out(work.bin_live(session, path.live_id, body.binned)))
+
+
+@live.post("/live/<int:live_id>/frame", responses={204: None})
+def push(path: schemas.LivePath) -> Response:
+    """A frame of the camera of the computer that the page is open on: a JPEG as the body."""
+    with context().reading() as session:
+        found = work.get_live(session, path.live_id)
+    if found.source != THIS_COMPUTER:
+        raise NotFound(f"{found.name} takes no frames from a page")
+    # One byte more than there may be tells that it is too much.
+    content = request.stream.read(LARGEST_PUSHED + 1)
+    push_frame(context().folder.live(found.project_id, found.id), content)
+    return Response(status=204)
 
 
 @live.post("/live/<int:live_id>/recording", responses={200: schemas.LiveOut})

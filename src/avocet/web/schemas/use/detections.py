@@ -1,7 +1,7 @@
 """Schemas of detections."""
 
 import json
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel, Field, field_validator
 
@@ -9,6 +9,7 @@ from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.core.raw.suppressing import Method
 from avocet.store.tables import PictureState
 from avocet.web.schemas.common import JobOut, Request, Schema, Whole
+from avocet.work.use.boxes import BoxOrder
 from avocet.work.use.counting import MOST_SHAPES, Shape
 from avocet.work.use.found import Order
 from avocet.work.use.running.order import MOST_CORNERS, SMALLEST_TILE, Copies
@@ -17,6 +18,7 @@ from avocet.work.use.running.order import MOST_CORNERS, SMALLEST_TILE, Copies
 class DetectionIn(Request):
     run_id: Whole | None = None
     ensemble_id: Whole | None = None
+    address_id: Whole | None = Field(None, description="The model that answers under an address now")
     chosen_scores: bool = False
     clip_id: Whole | None = None
     server_folder: str | None = Field(
@@ -122,6 +124,9 @@ class FoundQuery(Limits):
     sort: Order = "as they came"
     with_class: str | None = Field(None, max_length=200)
     empty: bool = False
+    against_labels: Literal["right", "wrong"] | None = Field(
+        None, description="Only labelled pictures that came out as labelled, or did not"
+    )
     start: Whole = 0
     count: int = Field(60, ge=1, le=500)
 
@@ -153,12 +158,52 @@ class FoundPicture(Schema):
     scores: list[float]
     kinds: list[int]
     objects: list[int]
+    missed: list[list[float]] = Field(default=[], description="Labels that nothing has found, where asked")
+    false: list[int] = Field(default=[], description="Which of the boxes show no label, where asked")
 
 
 class FoundPictures(Schema):
     total: int
     classes: list[str]
     pictures: list[FoundPicture]
+
+
+class BoxesQuery(Limits):
+    sort: BoxOrder = "as they came"
+    with_class: str | None = Field(None, max_length=200)
+    start: Whole = 0
+    count: int = Field(60, ge=1, le=500)
+
+
+class FoundBox(Schema):
+    number: int
+    place: int
+    name: str
+    frame: int | None
+    seconds: float | None
+    class_name: str
+    score: float
+    box: list[float] = Field(description="x1, y1, x2, y2 in pixels of the original picture")
+    object: int
+
+
+class FoundBoxes(Schema):
+    total: int
+    boxes: list[FoundBox]
+
+
+class BoxPath(DetectionPath):
+    number: Whole
+
+
+class Right(Schema):
+    """What was found against the labels of the pictures that are labelled now, at IoU 0.5."""
+
+    pictures: int
+    right: int = Field(description="Pictures with every object found and nothing else")
+    found: dict[str, int]
+    missed: dict[str, int]
+    false: dict[str, int]
 
 
 class ShapesIn(Request):

@@ -13,7 +13,9 @@ class LiveIn(Request):
     ensemble_id: Whole | None = None
     name: str = Field("", max_length=100)
     camera: str | None = Field(
-        None, max_length=500, description="Its address: rtsp://, http://, https:// or /dev/video0"
+        None,
+        max_length=500,
+        description="Its address: rtsp://, http://, https:// or /dev/video0; or `this computer`, where a page sends frames",
     )
     watched: str | None = Field(None, max_length=4096, description="A folder in one that the server may read")
     out: str | None = Field(

@@ -1,25 +1,25 @@
 <script setup lang="ts">
 /** A new detection run: which model, over what, what counts, and what comes out. */
-import { computed, ref, watch } from "vue";
+import { computed, reactive, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 
-import { api, type Clip, type Detection, type Ensemble, type Run, sendFiles, take } from "@/api/client";
+import { type Address, api, type Clip, type Detection, type Ensemble, type Run, sendFiles, take } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
 import { count } from "@/parts/format";
 import ServerFolders from "@/parts/ServerFolders.vue";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
-import RegionDialog from "@/views/use/RegionDialog.vue";
 import ModelSelect from "@/views/use/ModelSelect.vue";
-import { numbersOf } from "@/views/use/models";
-import ThresholdSliders from "@/views/judge/figures/ThresholdSliders.vue";
+import { type Copies, freshOrder } from "@/views/use/form/order";
+import RegionDialog from "@/views/use/form/RegionDialog.vue";
+import WhatCounts from "@/views/use/form/WhatCounts.vue";
+import { answering, numbersOf } from "@/views/use/models";
 
-const props = defineProps<{ runs: Run[]; clips: Clip[]; ensembles: Ensemble[] }>();
+const props = defineProps<{ runs: Run[]; clips: Clip[]; ensembles: Ensemble[]; addresses: Address[] }>();
 const store = useProject();
 const router = useRouter();
 
-type Copies = "boxes" | "blurred" | "pixelated" | "filled" | "none";
 const COPIES: Record<Copies, string> = {
   boxes: "Boxes drawn in",
   blurred: "What was found blurred",
@@ -29,19 +29,11 @@ const COPIES: Record<Copies, string> = {
 };
 
 const model = ref(props.runs[0] ? `run ${props.runs[0].id}` : "");
-const byClass = ref(true);
+const order = reactive(freshOrder());
 const source = ref("");
 const files = ref<File[]>([]);
 const folder = ref("");
 const browsing = ref(false);
-const minimumScore = ref(CONSTANTS.minimum_score);
-const overlapLimit = ref(CONSTANTS.overlap_limit);
-const only = ref<string[]>([]);
-const every = ref(1);
-const copies = ref<Copies>("boxes");
-const beside = ref(false);
-const crops = ref(false);
-const region = ref<[number, number][]>([]);
 const drawing = ref(false);
 const first = ref("");
 const sent = ref<number | null>(null);
@@ -55,10 +47,14 @@ const unlabelled = computed(() => {
 });
 source.value = props.clips[0] ? `clip ${props.clips[0].id}` : unlabelled.value ? "unlabelled" : "";
 
-const run = computed(() => props.runs.find((each) => `run ${each.id}` === model.value));
-const saved = computed(() => Object.entries(run.value?.minimum_scores ?? {}));
+/** The run that is chosen, or the one that answers under the address that is. */
+const run = computed(() => {
+  const address = props.addresses.find((each) => `address ${each.id}` === model.value);
+  const number = address ? answering(address)?.run_id : numbersOf(model.value).run_id;
+  return props.runs.find((each) => each.id === number);
+});
 /** Each model begins with the minimum score that its own validation found best. */
-watch(run, (now) => (minimumScore.value = now?.minimum_score ?? CONSTANTS.minimum_score), { immediate: true });
+watch(run, (now) => (order.minimum_score = now?.minimum_score ?? CONSTANTS.minimum_score), { immediate: true });
 const ready = computed(
   () =>
     Boolean(model.value && source.value) &&
@@ -108,15 +104,9 @@ async function start(): Promise<void> {
   if (!ready.value || sent.value !== null) return;
   const common = {
     ...numbersOf(model.value),
-    chosen_scores: byClass.value && saved.value.length > 0,
-    minimum_score: minimumScore.value,
-    overlap_limit: overlapLimit.value,
-    only: only.value,
-    region: region.value,
-    every: every.value,
-    copies: copies.value,
-    beside: beside.value,
-    crops: crops.value,
+    address_id: model.value.startsWith("address ") ? Number(model.value.slice(8)) : null,
+    ...order,
+    chosen_scores: order.chosen_scores && Object.keys(run.value?.minimum_scores ?? {}).length > 0,
   };
   try {
     let made: Detection;
@@ -125,7 +115,7 @@ async function start(): Promise<void> {
       const fields = Object.fromEntries(
         Object.entries(common)
           .filter(([, value]) => value !== null)
-          .map(([name, value]) => [name, Array.isArray(value) ? JSON.stringify(value) : String(value)]),
+          .map(([name, value]) => [name, typeof value === "object" ? JSON.stringify(value) : String(value)]),
       );
       made = await sendFiles<Detection>(
         "/api/v1/detections/upload",
@@ -170,7 +160,7 @@ useKeys([
     <h2>New detection run</h2>
     <label class="field"
       >Model
-      <ModelSelect v-model="model" :runs="runs" :ensembles="ensembles" label="Model" />
+      <ModelSelect v-model="model" :runs="runs" :ensembles="ensembles" :addresses="addresses" label="Model" />
     </label>
     <fieldset>
       <legend>Run it over</legend>
@@ -211,53 +201,27 @@ useKeys([
         data-test="use-files"
         @change="takeFiles" />
     </fieldset>
-    <fieldset>
-      <legend>What counts</legend>
-      <el-checkbox v-if="saved.length" v-model="byClass" data-test="chosen-scores"
-        >Minimum score of each class as chosen in Judge:
-        {{ saved.map(([name, score]) => `${name} ${score.toFixed(2)}`).join(", ") }}</el-checkbox
-      >
-      <ThresholdSliders v-model:score="minimumScore" v-model:overlap="overlapLimit" />
-      <div class="pair">
-        <label
-          >Classes
-          <el-select
-            v-model="only"
-            multiple
-            collapse-tags
-            collapse-tags-tooltip
-            size="small"
-            placeholder="All classes"
-            aria-label="Classes"
-            data-test="use-classes">
-            <el-option v-for="each in store.classes" :key="each.id" :value="each.name" :label="each.name" />
-          </el-select>
-        </label>
-        <label
-          >Of clips, every
-          <span
-            ><el-input-number v-model="every" :min="1" :max="1000" size="small" aria-label="Every so many frames" />
-            <span class="soft"> {{ every === 1 ? "frame" : "frames" }}</span></span
-          >
-        </label>
-      </div>
-    </fieldset>
+    <WhatCounts :order="order" :run="run" />
     <p class="where">
       <el-button size="small" :disabled="!source" data-test="draw-region" @click="drawRegion">Region</el-button>
       <span class="soft">{{
-        region.length ? `Only what lies in a region of ${region.length} corners counts` : "Boxes count everywhere"
+        order.region.length
+          ? `Only what lies in a region of ${order.region.length} corners counts`
+          : "Boxes count everywhere"
       }}</span>
     </p>
     <fieldset>
       <legend>What comes out</legend>
       <p class="soft">Every box as JSON, CSV, COCO results and centre-text, and</p>
       <div class="pair">
-        <el-select v-model="copies" size="small" aria-label="Copies" data-test="use-copies">
+        <el-select v-model="order.copies" size="small" aria-label="Copies" data-test="use-copies">
           <el-option v-for="(name, key) in COPIES" :key="key" :value="key" :label="name" />
         </el-select>
         <span>
-          <el-checkbox v-model="beside" size="small" :disabled="copies === 'none'">Original beside it</el-checkbox>
-          <el-checkbox v-model="crops" size="small">Crop of every box</el-checkbox>
+          <el-checkbox v-model="order.beside" size="small" :disabled="order.copies === 'none'"
+            >Original beside it</el-checkbox
+          >
+          <el-checkbox v-model="order.crops" size="small">Crop of every box</el-checkbox>
         </span>
       </div>
     </fieldset>
@@ -271,7 +235,7 @@ useKeys([
       data-test="start-detection"
       >Start detection run</el-button
     >
-    <RegionDialog v-model="drawing" v-model:region="region" :picture="first" />
+    <RegionDialog v-model="drawing" v-model:region="order.region" :picture="first" />
     <ServerFolders v-model="browsing" looking @take="takeFolder" />
   </form>
 </template>
@@ -309,9 +273,6 @@ legend {
   overflow: auto;
 }
 .pick .el-button + .el-button {
-  margin-left: 6px;
-}
-.pair .soft {
   margin-left: 6px;
 }
 .where {

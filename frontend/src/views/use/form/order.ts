@@ -1,0 +1,40 @@
+/** What a detection run is to do, as the form holds it. */
+import { CONSTANTS } from "@/api/declared";
+import type { Suppression } from "@/views/anatomy/suppressions";
+
+export type Copies = "boxes" | "blurred" | "pixelated" | "filled" | "none";
+
+export interface RunOrder {
+  chosen_scores: boolean;
+  minimum_score: number;
+  /** Of single classes. */
+  minimum_scores: Record<string, number>;
+  overlap_limit: number;
+  suppression: Suppression;
+  only: string[];
+  region: [number, number][];
+  every: number;
+  a_second: number | null;
+  tile: number | null;
+  copies: Copies;
+  beside: boolean;
+  crops: boolean;
+}
+
+export function freshOrder(): RunOrder {
+  return {
+    chosen_scores: true,
+    minimum_score: CONSTANTS.minimum_score,
+    minimum_scores: {},
+    overlap_limit: CONSTANTS.overlap_limit,
+    suppression: "by class",
+    only: [],
+    region: [],
+    every: 1,
+    a_second: null,
+    tile: null,
+    copies: "boxes",
+    beside: false,
+    crops: false,
+  };
+}

@@ -1,0 +1,98 @@
+"""Boxes of a detection run one by one: sorted, in rows, and cut out of their pictures."""
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+
+from avocet.core.boxes import area
+from avocet.core.errors import InputError
+from avocet.media.clips import frame_at
+from avocet.media.pictures import encode_jpeg, no_larger, small_picture
+from avocet.work.problems import NotFound
+from avocet.work.use.found import Found, Whole, looked_at
+
+BoxOrder = Literal["as they came", "least sure", "surest", "smallest", "largest"]
+
+CROP_SIDE = 160
+"""Pixels of a crop's longer side, at most."""
+
+ROUND_IT = 0.2
+"""Part of a box's size that a crop shows around it."""
+
+
+def sorted_boxes(
+    found: Found, chosen: Whole, order: BoxOrder = "as they came", with_class: str | None = None
+) -> Whole:
+    """Boxes that count, sorted; of one class where one is named. Raises `InputError` for one that is unknown."""
+    if with_class is not None:
+        if with_class not in found.classes:
+            raise InputError(f"the model does not know the class {with_class!r}")
+        chosen = chosen[found.kinds[chosen] == found.classes.index(with_class)]
+    if order == "as they came":
+        return chosen
+    if order in ("least sure", "surest"):
+        key = found.scores[chosen] * (1 if order == "least sure" else -1)
+    else:
+        key = area(found.boxes[chosen]) * (1 if order == "smallest" else -1)
+    return chosen[np.argsort(key, kind="stable")]
+
+
+def box_rows(found: Found, boxes: Sequence[int]) -> list[dict[str, Any]]:
+    """Boxes with the picture that each lies on."""
+    rows = []
+    for number in boxes:
+        place = int(found.owner[number])
+        looked = found.looked[place]
+        rows.append(
+            {
+                "number": int(number),
+                "place": place,
+                "name": looked.name,
+                "frame": looked.frame if looked.frame >= 0 else None,
+                "seconds": looked.seconds if looked.frame >= 0 else None,
+                "class_name": found.classes[found.kinds[number]],
+                "score": float(found.scores[number]),
+                "box": found.boxes[number].tolist(),
+                "object": int(found.objects[number]),
+            }
+        )
+    return rows
+
+
+def crop_of(path: Path, found: Found, number: int) -> bytes:
+    """A box with a little around it, as the bytes of a JPEG.
+
+    Parameters
+    ----------
+    path : Path
+        The picture or clip that it was found on.
+    found : Found
+    number : int
+        Of the box, as in `box_rows`.
+
+    Raises
+    ------
+    NotFound
+        If there is no such box.
+    InputError
+        If the picture cannot be read any more.
+    """
+    if not 0 <= number < len(found.scores):
+        raise NotFound(f"the run has no box {number}")
+    looked = looked_at(found, int(found.owner[number]))
+    x1, y1, x2, y2 = found.boxes[number]
+    more = ROUND_IT * max(x2 - x1, y2 - y1)
+    if looked.frame < 0:
+        # No more pixels than the crop will show.
+        share = min(1.0, CROP_SIDE / max(1.0, (x2 - x1) + more, (y2 - y1) + more))
+        longest = max(CROP_SIDE, round(max(looked.width, looked.height) * share))
+        pixels = small_picture(path, longest, looked.name)
+    else:
+        pixels = frame_at(path, looked.seconds, looked.name)
+    scale = pixels.shape[1] / looked.width
+    left, top = (max(0, int((each - more) * scale)) for each in (x1, y1))
+    right, bottom = (int(np.ceil((each + more) * scale)) for each in (x2, y2))
+    cut = pixels[min(top, pixels.shape[0] - 1) : bottom, min(left, pixels.shape[1] - 1) : right]
+    return encode_jpeg(no_larger(cut, CROP_SIDE), quality=88)
