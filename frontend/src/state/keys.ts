@@ -5,7 +5,7 @@ export interface Key {
   /** As in `KeyboardEvent.key`, with `Ctrl+`, `Shift+`, `Alt+` before it; several are alternatives. */
   keys: string[];
   label: string;
-  /** Returns false to let the browser have the key after all. */
+  /** Returns false to let what lies under this view have the key after all, and at last the browser. */
   run: (event: KeyboardEvent) => unknown;
   hidden?: boolean;
 }
@@ -87,8 +87,8 @@ window.addEventListener("keydown", (event) => {
   if (onControl && (pressed === "Enter" || pressed === " " || (pressed.startsWith("Arrow") && moved))) return;
   for (const layer of [...layers].reverse()) {
     const found = layer.find((key) => key.keys.includes(pressed));
-    if (found) {
-      if (found.run(event) !== false) event.preventDefault();
+    if (found && found.run(event) !== false) {
+      event.preventDefault();
       return;
     }
   }

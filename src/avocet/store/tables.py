@@ -189,6 +189,10 @@ class Proposal(Base):
     x2: Mapped[float]
     y2: Mapped[float]
     score: Mapped[float]
+    model: Mapped[str] = mapped_column(default="", server_default="")
+    """Which run or ensemble proposes it, as ``run 3``."""
+    refused: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """By a person: it is kept so that it does not come back."""
 
 
 class PictureTag(Base):

@@ -95,6 +95,15 @@ class FoundToCollect(Given):
     minimum_score: float | None = None
 
 
+class ToPropose(Given):
+    """For the pictures of the project that are unlabelled when the worker comes to it."""
+
+    project_id: int
+    run_id: int | None = None
+    ensemble_id: int | None = None
+    minimum_score: float | None = None
+
+
 class ForLive(Given):
     live_id: int
 
@@ -331,6 +340,9 @@ COLLECT_KEPT = JobKind(
     "addresses.collecting:do_collect_kept",
     resumable=True,
 )
+PROPOSE = JobKind(
+    "propose", Lane.MEDIA, ToPropose, outcomes.Proposed, "use.proposing:do_propose", resumable=True
+)
 TAKE_ARCHIVE = JobKind(
     "take_archive",
     Lane.MEDIA,
@@ -463,7 +475,7 @@ KINDS: dict[str, JobKind[Any, Any]] = {
     each.key: each
     for each in (
         TRAIN, STUDY, EVALUATE, DETECT,
-        SAMPLE_CLIP, COLLECT_FOUND, COLLECT_KEPT, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
+        SAMPLE_CLIP, COLLECT_FOUND, COLLECT_KEPT, PROPOSE, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
         SPLIT_PICTURES, SET_PART, SET_BINNED, SET_TAG, MARK_DONE, CHANGE_BOXES, MERGE_CLASS,
         CHANGE_ATTRIBUTE, UNDO_CHANGE,
         READ_LABELS, TAKE_LABELS, EXPORT_LABELS, FREEZE, START_RUN, START_STUDY, ARCHIVE_SNAPSHOT, COMPARE_SNAPSHOTS,

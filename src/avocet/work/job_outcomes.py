@@ -67,6 +67,15 @@ class FoundCollected(Outcome):
     picture_ids: list[int]
 
 
+class Proposed(Outcome):
+    """Boxes that a model proposes, on so many of the pictures that it looked at."""
+
+    boxes: int
+    pictures: int
+    looked_at: int
+    refused: int
+
+
 class LiveEnded(Outcome):
     """Live work that came to an end by itself: its source is gone for good."""
 

@@ -5,7 +5,6 @@ import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from "vu
 
 import { api, type DrawnBox, type Labels, take } from "@/api/client";
 import { count } from "@/parts/format";
-import { cut, moved } from "@/stage/geometry";
 import PictureStage from "@/stage/PictureStage.vue";
 import ClassPicker from "@/parts/ClassPicker.vue";
 import { complain, say, sayWithUndo } from "@/state/notes";
@@ -22,6 +21,8 @@ import { looks } from "@/views/labels/editing/looks";
 import LooksPopover from "@/views/labels/LooksPopover.vue";
 import type { Turn } from "@/views/labels/editing/history";
 import { sameBoxes } from "@/views/labels/saving/merging";
+import ProposalsPanel from "@/views/labels/ProposalsPanel.vue";
+import { useProposals } from "@/views/labels/editing/proposals";
 import { useOpening } from "@/views/labels/editing/opening";
 import { useSaving } from "@/views/labels/saving/saving";
 import { useShapes } from "@/views/labels/editing/shapes";
@@ -81,7 +82,11 @@ const reachable = computed(() => {
   if (show.onlyChosen) return new Set(selection.value);
   return new Set(pass.value ? places.filter((place) => boxes.value[place]!.class_id === activeClass.value) : places);
 });
-const ghosts = computed(() => (show.ghosts ? previousBoxes.value : []));
+const proposals = useProposals(pictureId, boxes, selection, (next) => work.change(next));
+/** Outlines that a click takes over. */
+const ghosts = computed(() =>
+  show.none ? [] : [...(show.ghosts ? previousBoxes.value : []), ...proposals.ghosts.value],
+);
 /** The last size of the class, or an eighth of the picture. */
 const usualSize = computed(() => {
   const side = Math.max(12, Math.min(size.value.width, size.value.height) / 8);
@@ -109,7 +114,17 @@ const tool = useBoxTool({
 const pen = computed(() => ({ width: looks.value.width, faint: looks.value.faint }));
 const light = computed(() => ({ brightness: looks.value.brightness, contrast: looks.value.contrast }));
 
-const shapes = useShapes({ boxes, selection, reachable, ghosts, show, activeClass, stamping, tool });
+const shapes = useShapes({
+  boxes,
+  selection,
+  reachable,
+  previous: previousBoxes,
+  proposed: proposals.shapes,
+  show,
+  activeClass,
+  stamping,
+  tool,
+});
 
 /** Show the labels that a picture has. */
 function begin(labels: Labels): void {
@@ -181,24 +196,7 @@ function mayDraw(): boolean {
 function putBox(): void {
   const classId = activeClassOrAsk();
   const at = stage.value?.here();
-  if (classId === null || !at || !mayDraw()) return;
-  const { width, height } = usualSize.value;
-  const corners = moved(
-    [0, 0, width, height],
-    at.x - width / 2,
-    at.y - height / 2,
-    size.value.width,
-    size.value.height,
-  );
-  work.add([
-    {
-      class_id: classId,
-      corners: cut(corners, size.value.width, size.value.height),
-      crowd: false,
-      attributes: {},
-      track: null,
-    },
-  ]);
+  if (classId !== null && at && mayDraw()) work.put(at, classId, usualSize.value);
 }
 
 async function takeFromPrevious(): Promise<void> {
@@ -448,6 +446,13 @@ opening.openAtOnce();
         @tighten="work.tighten(selection)"
         @stamp="stamping = !stamping"
         @from-previous="takeFromPrevious">
+        <ProposalsPanel
+          v-model:least="proposals.least.value"
+          :open="proposals.open.value.length"
+          :all="proposals.all.value.length"
+          :unknown="proposals.unknown.value"
+          @keep="proposals.keepAll"
+          @refuse="proposals.refuseAll" />
         <BoxDetails
           v-if="work.chosen.value"
           :box="work.chosen.value"

@@ -16,6 +16,7 @@ import FilterBar from "@/views/pictures/FilterBar.vue";
 import ImportDialog from "@/views/exchange/ImportDialog.vue";
 import PictureGrid from "@/views/pictures/PictureGrid.vue";
 import { type PictureQuery, usePictureList } from "@/views/pictures/pictureList";
+import ProposeDialog from "@/views/pictures/ProposeDialog.vue";
 import SplitDialog from "@/views/pictures/SplitDialog.vue";
 import { sendDrafts } from "@/views/labels/saving/drafts";
 import { endSitting } from "@/views/labels/editing/sitting";
@@ -42,6 +43,7 @@ const chosen = reactive(new Set<number>());
 const splitting = ref(false);
 const importing = ref(false);
 const exporting = ref(false);
+const proposing = ref(false);
 const archiveJob = ref<number | null>(null);
 const drop = ref<InstanceType<typeof DropTarget>>();
 const grid = ref<InstanceType<typeof PictureGrid>>();
@@ -143,6 +145,7 @@ useKeys([
   { keys: ["a"], label: "Add pictures or clips", run: () => drop.value?.ask() },
   { keys: ["Shift+s"], label: "Split into parts", run: () => (splitting.value = true) },
   { keys: ["i"], label: "Import labels", run: () => (importing.value = true) },
+  { keys: ["Shift+p"], label: "Let a model propose boxes", run: () => (proposing.value = true) },
   { keys: ["e"], label: "Export labels", run: () => (exporting.value = true) },
   { keys: ["Delete"], label: "Move the selected pictures to the bin", run: () => bar.value?.setBinned(true) },
   { keys: ["Ctrl+a"], label: "Select all that the filter leaves", run: chooseAll },
@@ -164,9 +167,12 @@ useKeys([
 <template>
   <DropTarget ref="drop" class="view" @added="refresh" @labels="readArchive">
     <CollectHead>
-      <el-button v-hint="'Import labels'" data-test="import" @click="importing = true">Import labels</el-button>
-      <el-button v-hint="'Export labels'" data-test="export" @click="exporting = true">Export labels</el-button>
+      <el-button v-hint="'Import labels'" data-test="import" @click="importing = true">Import</el-button>
+      <el-button v-hint="'Export labels'" data-test="export" @click="exporting = true">Export</el-button>
       <el-button v-hint="'Split into parts'" data-test="split" @click="splitting = true">Split</el-button>
+      <el-button v-hint="'Let a model propose boxes'" data-test="propose-boxes" @click="proposing = true"
+        >Propose</el-button
+      >
       <el-button v-hint="'Add pictures or clips'" type="primary" data-test="add" @click="drop?.ask()"
         >Add pictures</el-button
       >
@@ -221,6 +227,7 @@ useKeys([
     <SplitDialog v-model="splitting" @changed="refresh" />
     <ImportDialog v-model="importing" :archive-job="archiveJob" @changed="refresh" @closed="archiveJob = null" />
     <ExportDialog v-model="exporting" />
+    <ProposeDialog v-model="proposing" @proposed="refresh" />
   </DropTarget>
 </template>
 

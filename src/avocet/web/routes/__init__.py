@@ -14,6 +14,7 @@ from avocet.web.routes.train import train
 from avocet.web.routes.use.addresses import addresses
 from avocet.web.routes.use.detections import use
 from avocet.web.routes.use.live import live
+from avocet.web.routes.use.proposals import proposals
 
 ALL = (
     project,
@@ -29,5 +30,6 @@ ALL = (
     use,
     addresses,
     live,
+    proposals,
     jobs,
 )

@@ -10,7 +10,7 @@ from avocet.work.job_outcomes import FoundCollected
 from avocet.work.pictures.adding import Arrival, take_picture
 from avocet.work.problems import NotFound
 from avocet.work.progress import Stopped
-from avocet.work.use.proposals import keep_proposals
+from avocet.work.use.proposals import keep_proposals, model_named
 
 
 def do_collect_kept(task: Task[KeptToCollect]) -> FoundCollected:
@@ -18,6 +18,7 @@ def do_collect_kept(task: Task[KeptToCollect]) -> FoundCollected:
     folder, given = task.folder, task.given
     with reading(task.sessions)() as session:
         address = get_address(session, given.address_id)
+        model = model_named(address.models[-1].run_id, address.models[-1].ensemble_id)
     added, there, refused, ids = 0, 0, 0, []
     for done, name in enumerate(given.files, start=1):
         if task.reporter.should_stop():
@@ -33,7 +34,7 @@ def do_collect_kept(task: Task[KeptToCollect]) -> FoundCollected:
         added, there = added + taken.fresh, there + (not taken.fresh)
         ids.append(taken.picture.id)
         with task.sessions.begin() as session:
-            keep_proposals(session, taken.picture.id, row["detections"])
+            keep_proposals(session, taken.picture.id, row["detections"], model)
         path.with_suffix(".json").unlink(missing_ok=True)
         path.unlink(missing_ok=True)
         task.reporter.progress(done, len(given.files), f"{done} of {len(given.files)}")

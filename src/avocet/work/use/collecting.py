@@ -15,7 +15,7 @@ from avocet.work.progress import Stopped
 from avocet.work.use.detections import get_detection, order_of
 from avocet.work.use.found import LookedAt, found_by, pictures_with_boxes
 from avocet.work.use.inputs import input_named
-from avocet.work.use.proposals import keep_proposals
+from avocet.work.use.proposals import keep_proposals, model_named
 
 
 def do_collect(task: Task[FoundToCollect]) -> FoundCollected:
@@ -25,6 +25,7 @@ def do_collect(task: Task[FoundToCollect]) -> FoundCollected:
         detection = get_detection(session, given.detection_id)
         found = found_by(folder, detection)
         limit = order_of(detection).overlap_limit
+        model = model_named(detection.run_id, detection.ensemble_id)
     chosen = found.kept(given.minimum_score, limit)
     added, there, problems = 0, 0, []
     ids = []
@@ -47,7 +48,7 @@ def do_collect(task: Task[FoundToCollect]) -> FoundCollected:
             for box, score, kind in zip(shown["boxes"], shown["scores"], shown["kinds"], strict=True)
         ]
         with task.sessions.begin() as session:
-            keep_proposals(session, taken.picture.id, boxes, given.detection_id)
+            keep_proposals(session, taken.picture.id, boxes, model, given.detection_id)
         task.reporter.progress(done + 1, len(given.places), f"{done + 1} of {len(given.places)}")
     if problems and not ids:
         raise InputError("; ".join(problems[:5]))

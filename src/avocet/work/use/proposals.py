@@ -1,17 +1,31 @@
-"""Boxes that models propose for pictures, until a person accepts them."""
+"""Boxes that models propose for pictures, until a person keeps or refuses them."""
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import delete
+import numpy as np
+from sqlalchemy import delete, distinct, func, select
 from sqlalchemy.orm import Session
 
-from avocet.store.tables import Proposal
+from avocet.core.boxes import iou
+from avocet.core.errors import InputError
+from avocet.store.tables import Box, ObjectClass, Picture, PictureState, Proposal
+
+SAME = 0.5
+"""IoU from which two boxes are about one object."""
+
+AS_IT_WAS = 0.5
+"""Pixels by which no corner of a box that was kept as proposed has moved."""
 
 
 def keep_proposals(
-    session: Session, picture_id: int, found: Sequence[Mapping[str, Any]], detection_id: int | None = None
-) -> None:
+    session: Session,
+    picture_id: int,
+    found: Sequence[Mapping[str, Any]],
+    model: str,
+    detection_id: int | None = None,
+) -> int:
     """Keep what was found on a picture, in place of what was proposed for it before.
 
     Parameters
@@ -20,15 +34,176 @@ def keep_proposals(
     picture_id : int
     found : sequence of mapping
         With ``class``, ``score`` and ``box``.
+    model : str
+        As `model_named`. What a person refused of the same model does not come back.
     detection_id : int, optional
         The detection run that found it.
+
+    Returns
+    -------
+    int
+        How many are kept.
     """
-    session.execute(delete(Proposal).where(Proposal.picture_id == picture_id))
+    session.execute(delete(Proposal).where(Proposal.picture_id == picture_id, Proposal.refused.is_(False)))
+    before = select(Proposal).where(Proposal.picture_id == picture_id, Proposal.model == model)
+    refused = list(session.scalars(before)) if model else []
+    kept = 0
     for each in found:
         x1, y1, x2, y2 = each["box"]
+        if any(
+            old.class_name == each["class"] and iou([each["box"]], [_corners(old)])[0, 0] >= SAME
+            for old in refused
+        ):
+            continue
+        kept += 1
         session.add(
             Proposal(
                 picture_id=picture_id, detection_id=detection_id, class_name=each["class"], score=each["score"],
-                x1=x1, y1=y1, x2=x2, y2=y2,
+                x1=x1, y1=y1, x2=x2, y2=y2, model=model,
             )
         )  # fmt: skip
+    return kept
+
+
+def model_named(run_id: int | None, ensemble_id: int | None) -> str:
+    """What a proposal is called to come from.
+
+    Examples
+    --------
+    >>> model_named(3, None), model_named(None, 2), model_named(None, None)
+    ('run 3', 'ensemble 2', '')
+    """
+    if run_id is not None:
+        return f"run {run_id}"
+    return f"ensemble {ensemble_id}" if ensemble_id is not None else ""
+
+
+def open_proposals(session: Session, picture_id: int) -> list[Proposal]:
+    """What is proposed for a picture and was not refused, the surest first."""
+    query = select(Proposal).where(Proposal.picture_id == picture_id, Proposal.refused.is_(False))
+    return list(session.scalars(query.order_by(Proposal.score.desc(), Proposal.id)))
+
+
+def refuse(session: Session, picture_id: int, numbers: Sequence[int], refused: bool = True) -> list[Proposal]:
+    """Refuse proposals of a picture, or take that back; what is proposed then.
+
+    Raises
+    ------
+    InputError
+        If one is none of this picture's.
+    """
+    query = select(Proposal).where(Proposal.picture_id == picture_id, Proposal.id.in_(numbers))
+    chosen = list(session.scalars(query))
+    if missing := set(numbers) - {each.id for each in chosen}:
+        raise InputError(f"the picture has no proposal {min(missing)}")
+    for each in chosen:
+        each.refused = refused
+    session.flush()
+    return open_proposals(session, picture_id)
+
+
+def proposed_pictures(session: Session, project_id: int) -> tuple[int, int]:
+    """How many pictures that are not labelled yet have proposals, and how many proposals those are."""
+    query = (
+        select(func.count(distinct(Proposal.picture_id)), func.count(Proposal.id))
+        .join(Picture, Picture.id == Proposal.picture_id)
+        .where(
+            Picture.project_id == project_id,
+            Picture.binned_at.is_(None),
+            Picture.state.in_([PictureState.UNLABELLED, PictureState.IN_PROGRESS]),
+            Proposal.refused.is_(False),
+        )
+    )
+    pictures, proposals = session.execute(query).one()
+    return int(pictures), int(proposals)
+
+
+@dataclass(frozen=True)
+class Labour:
+    """What became of proposals on the pictures that are labelled now.
+
+    Attributes
+    ----------
+    pictures : int
+        Labelled ones for which something was proposed.
+    kept : int
+        Boxes that are as they were proposed: class and place.
+    corrected : int
+        Boxes of an object that was proposed otherwise: moved, or of another class.
+    by_hand : int
+        Boxes that nothing was proposed for.
+    refused : int
+        Proposals that no box stands for.
+    """
+
+    pictures: int
+    kept: int
+    corrected: int
+    by_hand: int
+    refused: int
+
+
+def labour(session: Session, project_id: int) -> Labour:
+    """Count what proposals were worth, from the boxes that there are now.
+
+    A box that was kept and moved later counts as corrected.
+    """
+    done = (
+        Picture.project_id == project_id,
+        Picture.binned_at.is_(None),
+        Picture.state.in_([PictureState.DONE, PictureState.EMPTY]),
+    )
+    proposals: dict[int, list[Proposal]] = {}
+    for each in session.scalars(
+        select(Proposal).join(Picture, Picture.id == Proposal.picture_id).where(*done)
+    ):
+        proposals.setdefault(each.picture_id, []).append(each)
+    of_project = ObjectClass.project_id == project_id
+    names = {each.id: each.name for each in session.scalars(select(ObjectClass).where(of_project))}
+    boxes: dict[int, list[Box]] = {}
+    proposed_for = select(Proposal.picture_id)
+    on_them = (
+        select(Box).join(Picture, Picture.id == Box.picture_id).where(*done, Picture.id.in_(proposed_for))
+    )
+    for box in session.scalars(on_them):
+        boxes.setdefault(box.picture_id, []).append(box)
+    counts = {"kept": 0, "corrected": 0, "by_hand": 0, "refused": 0}
+    for picture_id, proposed in proposals.items():
+        for name, number in _of_picture(proposed, boxes.get(picture_id, []), names).items():
+            counts[name] += number
+    return Labour(len(proposals), **counts)
+
+
+def _of_picture(
+    proposed: Sequence[Proposal], boxes: Sequence[Box], names: Mapping[int, str]
+) -> dict[str, int]:
+    """Each box takes the proposal that it overlaps most, if that is free; the surest pairs first."""
+    corners = np.array([_corners(each) for each in proposed], dtype=np.float64).reshape(-1, 4)
+    mine = np.array([each.corners for each in boxes], dtype=np.float64).reshape(-1, 4)
+    overlaps = iou(mine, corners)
+    kept = corrected = 0
+    taken: set[int] = set()
+    found: set[int] = set()
+    for flat in np.argsort(-overlaps, axis=None, kind="stable"):
+        box, proposal = divmod(int(flat), max(1, len(proposed)))
+        if overlaps[box, proposal] < SAME:
+            break
+        if box in found or proposal in taken:
+            continue
+        found.add(box)
+        taken.add(proposal)
+        same_place = np.abs(mine[box] - corners[proposal]).max() <= AS_IT_WAS
+        if same_place and names.get(boxes[box].class_id) == proposed[proposal].class_name:
+            kept += 1
+        else:
+            corrected += 1
+    return {
+        "kept": kept,
+        "corrected": corrected,
+        "by_hand": len(boxes) - len(found),
+        "refused": len(proposed) - len(taken),
+    }
+
+
+def _corners(proposal: Proposal) -> tuple[float, float, float, float]:
+    return proposal.x1, proposal.y1, proposal.x2, proposal.y2

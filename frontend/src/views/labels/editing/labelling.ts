@@ -3,7 +3,7 @@ import { computed, type Ref, ref, shallowRef } from "vue";
 
 import { api, type Labels, take } from "@/api/client";
 import { count } from "@/parts/format";
-import { type Corners, cut, moved } from "@/stage/geometry";
+import { type Corners, cut, moved, type Point } from "@/stage/geometry";
 import { complain, say } from "@/state/notes";
 import type { DrawnBox } from "@/api/client";
 import { drawnTwice } from "@/views/labels/saving/merging";
@@ -113,6 +113,13 @@ export function useLabelling(
     selection.value = some.map((_, index) => first + index);
   }
 
+  /** Add a box of a size with a point as its middle. */
+  function put(at: Point, classId: number, of: { width: number; height: number }): void {
+    const { width, height } = size.value;
+    const corners = moved([0, 0, of.width, of.height], at.x - of.width / 2, at.y - of.height / 2, width, height);
+    add([{ class_id: classId, corners: cut(corners, width, height), crowd: false, attributes: {}, track: null }]);
+  }
+
   function copy(): boolean {
     if (!selection.value.length) return false;
     clipboard.value = selection.value.map((place) => JSON.parse(JSON.stringify(boxes.value[place])) as DrawnBox);
@@ -182,6 +189,7 @@ export function useLabelling(
     setAttribute,
     duplicate,
     add,
+    put,
     copy,
     paste,
     takeOver,

@@ -11,15 +11,17 @@ export interface ShapesOptions {
   boxes: Ref<DrawnBox[]>;
   selection: Ref<number[]>;
   reachable: Ref<Set<number>>;
-  ghosts: Ref<DrawnBox[]>;
-  show: { none: boolean; onlyChosen: boolean };
+  /** Boxes of the picture before. */
+  previous: Ref<DrawnBox[]>;
+  proposed: Ref<Shape[]>;
+  show: { none: boolean; onlyChosen: boolean; ghosts: boolean };
   activeClass: Ref<number | null>;
   stamping: Ref<boolean>;
   tool: Pick<ReturnType<typeof useBoxTool>, "preview" | "drawn">;
 }
 
 export function useShapes(options: ShapesOptions): ComputedRef<Shape[]> {
-  const { boxes, selection, reachable, ghosts, show, activeClass, stamping, tool } = options;
+  const { boxes, selection, reachable, previous, proposed, show, activeClass, stamping, tool } = options;
   const store = useProject();
 
   function badge(classId: number): string | undefined {
@@ -41,7 +43,8 @@ export function useShapes(options: ShapesOptions): ComputedRef<Shape[]> {
         faint: !reachable.value.has(index),
       };
     });
-    for (const box of ghosts.value) {
+    if (!show.none && !show.onlyChosen) all.push(...proposed.value);
+    for (const box of show.ghosts ? previous.value : []) {
       all.push({ corners: box.corners, colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9", ghost: true });
     }
     if (tool.drawn.value) {
