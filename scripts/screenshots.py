@@ -181,8 +181,6 @@ def main(data: Path) -> None:
         measured = {each["run_id"]: each["id"] for each in ask("/projects/1/evaluations")["evaluations"]}
         evaluation, other = measured[run], measured[second]
         detection = ask("/projects/1/detections")["detections"][0]["id"]
-        camera.open("judge", "[data-test=evaluation-row]")
-        camera.take("judge")
         camera.open(f"judge/{evaluation}", "[data-test=class-figures]")
         camera.take("measurement")
         camera.open(f"judge/{other}?page=mistakes", "[data-test=mistake-row]")
@@ -195,6 +193,13 @@ def main(data: Path) -> None:
         camera.take("beside")
         camera.open(f"judge/anatomy?run={run}&picture=3", "[data-test=cell-panel] ol")
         camera.take("anatomy")
+        ask("/proposals", {"run_id": run})
+        wait_for_jobs()
+        unlabelled = ask("/projects/1/pictures?state=unlabelled&limit=1")["pictures"][0]["id"]
+        camera.open(f"collect/{unlabelled}", "[data-test=stage][data-ready=true]")
+        camera.wait("[data-test=proposals]")
+        ActionChains(driver).send_keys(Keys.ARROW_RIGHT, Keys.ARROW_RIGHT).perform()
+        camera.take("proposals")
         camera.open("use", "[data-test=use-form]")
         camera.take("use")
         count_over_a_line(camera, detection)

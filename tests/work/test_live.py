@@ -28,7 +28,7 @@ from avocet.work.jobs import mark_interrupted
 from avocet.work.live.camera import watch_camera
 from avocet.work.live.folder import watch_folder
 from avocet.work.live.live import bin_live, get_live, go_on, list_live, start_live, stop_live
-from avocet.work.live.recording import RATE, Recording, recordings
+from avocet.work.live.recording import LONGEST_GAP, RATE, Recording, recordings
 from avocet.work.live.restarting import set_going_again
 from avocet.work.live.showing import shown_now, wish
 from avocet.work.progress import Silent, Stopped
@@ -112,6 +112,16 @@ def test_a_camera_is_watched_counted_and_recorded(looker, tmp_path):
     assert took > 5, "the stall is in it"
 
 
+def test_a_long_silence_is_cut_and_what_follows_runs_as_time_did(tmp_path):
+    made = Recording(tmp_path, 1000.0)
+    for at in (1000.0, 1000.1, 5000.0, 5000.2):
+        made.add(np.zeros((64, 96, 3), np.uint8), {}, at)
+    made.close()
+    lines = (tmp_path / made.name.replace("mp4", "jsonl")).read_text().splitlines()
+    first = 2 + LONGEST_GAP
+    assert [json.loads(line)["frame"] for line in lines] == [0, 1, first, first + 2]
+
+
 def test_a_recording_of_frames_at_their_moments(tmp_path):
     pixels = np.zeros((64, 96, 3), np.uint8)
     made = Recording(tmp_path, 1000.0)
@@ -186,8 +196,9 @@ def test_every_picture_that_appears_is_looked_at_once_it_is_written(looker, tmp_
         before = found["a.jpg.json"]["detections"]
         put(source, "a.jpg", 3)
         wait_for(lambda: results(out)["a.jpg.json"]["detections"] != before, "the new picture's result")
-        said = shown_now(place)
-        assert said["done"] == 4 and said["waiting"] == 0 and said["latest"][0]["name"] == "a.jpg"
+        # The result is there a moment before it is shown.
+        said = wait_for(lambda: (now := shown_now(place))["done"] == 4 and now, "the fourth picture shown")
+        assert said["waiting"] == 0 and said["latest"][0]["name"] == "a.jpg"
     finally:
         stop()
 

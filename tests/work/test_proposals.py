@@ -6,13 +6,14 @@ import pytest
 from avocet.core.errors import InputError
 from avocet.demo.belt import render_still
 from avocet.jobs.worker import run_job
-from avocet.store.tables import JobState, Picture, PictureState, Proposal
+from avocet.store.tables import JobState, Picture, PictureState, Proposal, now
 from avocet.work.jobs import get_job
 from avocet.work.labels.boxes import NewBox, save_labels
 from avocet.work.labels.classes import list_classes
 from avocet.work.use.proposals import (
     keep_proposals,
     labour,
+    least_sure,
     open_proposals,
     proposed_pictures,
     refuse,
@@ -90,6 +91,26 @@ def test_labour_is_counted_from_the_boxes_that_are_there(data, labelled, picture
         told = labour(session, labelled)
         assert (told.pictures, told.corrected, told.by_hand, told.refused) == (2, 2, 0, 2), (
             "a picture that nothing was proposed for does not count"
+        )
+
+
+def test_the_least_sure_picture_comes_next_and_none_that_looks_the_same(data, pictures):
+    _, sessions = data
+    here, alike, other, done, nothing, binned = pictures[0]
+    with sessions.begin() as session:
+        assert least_sure(session, session.get(Picture, here)) is None
+        for picture_id, score, look in (
+            (here, 0.2, 0), (alike, 0.4, 0b11111), (other, 0.6, -1), (done, 0.1, -1), (binned, 0.1, -1),
+        ):  # fmt: skip
+            keep_proposals(session, picture_id, [ROLL, found("ring", RING["box"], score)], "run 1")
+            session.get(Picture, picture_id).look = look
+        session.get(Picture, binned).binned_at = now()
+        label(session, done, (pictures[1]["roll"], ROLL["box"]))
+        assert least_sure(session, session.get(Picture, here)) == other, "the other one looks like this one"
+        assert least_sure(session, session.get(Picture, nothing)) == here
+        session.get(Picture, other).look = 0b1
+        assert least_sure(session, session.get(Picture, here)) == alike, (
+            "where all look the same, the least sure"
         )
 
 

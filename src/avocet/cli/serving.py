@@ -15,7 +15,6 @@ from a2wsgi import WSGIMiddleware
 from avocet.cli.common import Bar, data_option, open_data
 from avocet.core.errors import InputError
 from avocet.demo.camera import SimulatedCamera
-from avocet.demo.project import add_demo_clip, demo_clip_is_due, make_demo_project
 from avocet.jobs.keeping import KeptProcess
 from avocet.jobs.queue import Queues
 from avocet.jobs.supervisor import Supervisor
@@ -152,6 +151,9 @@ class _Told(Silent):
 
 def _make_demo(sessions: Sessions, folder: DataFolder, context: Context) -> None:
     """Make the demo project beside the server, which answers meanwhile and says how far it is."""
+    # Only here, as it draws on much that a server without a demo does not need to start.
+    from avocet.demo.project import add_demo_clip, demo_clip_is_due, make_demo_project
+
     context.making = Making("Looking for projects", 0, 1)
 
     def make() -> None:

@@ -1,9 +1,10 @@
 """The OpenAPI document: what the framework tells of the schemas, and what it cannot know."""
 
 import copy
+from collections.abc import Callable
 from typing import Any
 
-from flask_openapi3 import OpenAPI
+from flask_openapi3 import APIBlueprint, OpenAPI
 
 from avocet.web.call_document import CALL, CALL_PATH, KEY_SCHEME
 
@@ -75,11 +76,49 @@ UPLOADS: dict[str, dict[str, Any]] = {
 """Operations that want a form with files, and its fields."""
 
 
+class DescribedBlueprint(APIBlueprint):
+    """Operations that are described once somebody wants the document.
+
+    The framework describes each operation where it is declared. All together that takes seconds of every start, and
+    hardly anybody reads the document.
+    """
+
+    def __init__(self, *given: Any, **named: Any) -> None:
+        super().__init__(*given, **named)
+        self._undescribed: list[tuple[str, Callable[..., Any], dict[str, Any]]] = []
+
+    def _collect_openapi_info(self, rule: str, func: Callable[..., Any], **given: Any) -> Any:
+        self._undescribed.append((rule, func, given))
+        return super()._collect_openapi_info(rule, func, **(given | {"doc_ui": False}))
+
+    def describe(self) -> None:
+        """Describe what was declared since the last time."""
+        while self._undescribed:
+            rule, func, given = self._undescribed.pop(0)
+            super()._collect_openapi_info(rule, func, **given)
+
+
 class DescribedAPI(OpenAPI):
     """An application that also tells of its problem documents, its files and its uploads."""
 
+    def __init__(self, *given: Any, **named: Any) -> None:
+        super().__init__(*given, **named)
+        self._registered: list[DescribedBlueprint] = []
+
+    def register_api(self, api: APIBlueprint, **options: Any) -> None:
+        """Take in a blueprint; its operations are described later."""
+        if isinstance(api, DescribedBlueprint):
+            self._registered.append(api)
+        super().register_api(api, **options)
+
     def generate_spec_json(self) -> None:
-        """Complete what the framework has gathered."""
+        """Describe all operations, and complete what the framework has gathered."""
+        for each in self._registered:
+            each.describe()
+            self.paths.update(each.paths)
+            self.components_schemas.update(each.components_schemas)
+            self.tags += [tag for tag in each.tags if tag.name not in self.tag_names]
+            self.tag_names += [tag.name for tag in each.tags if tag.name not in self.tag_names]
         super().generate_spec_json()
         self.spec_json["paths"][CALL_PATH] = {"post": copy.deepcopy(CALL)}
         self.spec_json.setdefault("components", {})["securitySchemes"] = {"key": KEY_SCHEME}

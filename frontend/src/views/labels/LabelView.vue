@@ -252,12 +252,12 @@ async function takeBackEmpty(): Promise<void> {
   store.counted(labels, after.labels);
 }
 
-async function nextUnlabelled(): Promise<void> {
+async function nextUnlabelled(find = walk.nextUnlabelled): Promise<void> {
   walk.leaving.value = true;
   let next: number | undefined;
   try {
     await saving.save();
-    next = await walk.nextUnlabelled();
+    next = await find();
   } catch (error) {
     complain(error);
     forgetTyped();
@@ -349,7 +349,8 @@ const actions: LabelActions = {
   next: () => go(1),
   previous: () => go(-1),
   doneAndNext,
-  nextUnlabelled,
+  nextUnlabelled: () => nextUnlabelled(),
+  leastSure: () => nextUnlabelled(walk.leastSure),
   nothingHere,
   selectNext: () => selectNext(1),
   selectPrevious: () => selectNext(-1),
@@ -442,7 +443,7 @@ opening.openAtOnce();
         @remove="work.remove"
         @empty="nothingHere"
         @done="doneAndNext"
-        @next-unlabelled="nextUnlabelled"
+        @next-unlabelled="nextUnlabelled()"
         @tighten="work.tighten(selection)"
         @stamp="stamping = !stamping"
         @from-previous="takeFromPrevious">
@@ -452,7 +453,8 @@ opening.openAtOnce();
           :all="proposals.all.value.length"
           :unknown="proposals.unknown.value"
           @keep="proposals.keepAll"
-          @refuse="proposals.refuseAll" />
+          @refuse="proposals.refuseAll"
+          @least-sure="nextUnlabelled(walk.leastSure)" />
         <BoxDetails
           v-if="work.chosen.value"
           :box="work.chosen.value"

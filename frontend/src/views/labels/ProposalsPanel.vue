@@ -5,7 +5,7 @@ import { count } from "@/parts/format";
 
 defineProps<{ open: number; all: number; unknown: number }>();
 const least = defineModel<number>("least", { required: true });
-const emit = defineEmits<{ keep: []; refuse: [] }>();
+const emit = defineEmits<{ keep: []; refuse: []; leastSure: [] }>();
 </script>
 
 <template>
@@ -21,6 +21,9 @@ const emit = defineEmits<{ keep: []; refuse: [] }>();
       >
     </div>
     <p v-if="open" class="soft"><b>→</b> keeps, <b>←</b> refuses, <b>↑ ↓</b> go through them</p>
+    <el-button v-hint="'Least sure picture next'" size="small" data-test="least-sure" @click="emit('leastSure')"
+      >Least sure picture next</el-button
+    >
     <p v-if="unknown" class="soft">{{ count(unknown, "proposal") }} of classes that this project does not have</p>
   </section>
 </template>

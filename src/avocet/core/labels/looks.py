@@ -163,6 +163,26 @@ def alike(first: NDArray[np.uint8], second: NDArray[np.uint8], most: float = 0.0
     return bool(np.abs((a - a.mean()) - (b - b.mean())).max() <= most * 255)
 
 
+def bits_apart(first: int, second: int) -> int:
+    """In how many of their 64 bits two looks differ.
+
+    Parameters
+    ----------
+    first, second : int
+        As from `picture_look`.
+
+    Returns
+    -------
+    int
+
+    Examples
+    --------
+    >>> bits_apart(0b0110, 0b0011), bits_apart(-1, 0)
+    (2, 64)
+    """
+    return ((first ^ second) & 0xFFFF_FFFF_FFFF_FFFF).bit_count()
+
+
 def near_identical(looks: ArrayLike, groups: ArrayLike, most: int = 5) -> list[tuple[int, int, int]]:
     """Pairs of pictures in different groups whose looks differ in few bits.
 

@@ -4,10 +4,11 @@ from dataclasses import asdict
 from functools import lru_cache
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 
 from avocet.core.raw.explaining import Fates
 from avocet.web.context import context, reply, start_job
+from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import anatomy as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.train import RunPath
@@ -19,7 +20,7 @@ from avocet.work.pictures.files import get_picture
 from avocet.work.problems import NotFound
 from avocet.work.train.runs import get_run, model_path
 
-anatomy = APIBlueprint("anatomy", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="anatomy")])
+anatomy = DescribedBlueprint("anatomy", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="anatomy")])
 
 
 @anatomy.post("/runs/<int:run_id>/anatomies", responses={202: JobStarted})

@@ -1,11 +1,12 @@
 """Looking through the labels: figures, crops by class, what looks wrong."""
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from sqlalchemy.orm import Session
 
 from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import change_many, change_out, context, moment, reply, start_job
+from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import audit as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.labels import ChangeOut
@@ -20,7 +21,7 @@ from avocet.work.job_kinds import CHANGE_BOXES, LOOK_AT_CROPS, LOOK_FOR_FINDINGS
 from avocet.work.job_outcomes import ChangeMade
 from avocet.work.pictures.files import get_picture
 
-audit = APIBlueprint("audit", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="audit")])
+audit = DescribedBlueprint("audit", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="audit")])
 
 
 @audit.get("/projects/<int:project_id>/figures", responses={200: schemas.FiguresOut})

@@ -3,12 +3,13 @@
 from typing import Any
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 
 from avocet.core.errors import InputError
 from avocet.formats.kinds import FORMATS, format_called, what_is_lost
 from avocet.store.tables import Job, JobState
 from avocet.web.context import context, reply, start_job
+from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import exchange as schemas
 from avocet.web.schemas.common import JobPath, JobStarted, ProjectPath
 from avocet.web.uploads import sent_files
@@ -29,7 +30,7 @@ from avocet.work.jobs import get_job, outcome_of
 from avocet.work.pictures.staging import stage
 from avocet.work.project.projects import get_project
 
-exchange = APIBlueprint("exchange", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="exchange")])
+exchange = DescribedBlueprint("exchange", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="exchange")])
 
 
 @exchange.get("/formats", responses={200: schemas.FormatList})

@@ -3,16 +3,17 @@
 from pathlib import Path
 
 from flask import Response, send_file
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 
 from avocet.web.context import context, handed_over, job_out, reply
+from avocet.web.document import DescribedBlueprint
 from avocet.web.events import OPENING
 from avocet.web.schemas.common import JobList, JobOut, JobPath, JobStarted, ProjectPath
 from avocet.work import jobs as work
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import get_project
 
-jobs = APIBlueprint("jobs", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="jobs")])
+jobs = DescribedBlueprint("jobs", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="jobs")])
 
 
 @jobs.get("/projects/<int:project_id>/jobs", responses={200: JobList})

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from flask import Response, request, send_file
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import ValidationError
 
 from avocet.core.errors import InputError
@@ -15,6 +15,7 @@ from avocet.files import safe_name
 from avocet.store.tables import Evaluation
 from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import context, job_out, moment, reply
+from avocet.web.document import DescribedBlueprint
 from avocet.web.opened import opened
 from avocet.web.problems import invalid_request
 from avocet.web.schemas import judge as schemas
@@ -31,7 +32,7 @@ from avocet.work.pictures.files import viewable_path
 from avocet.work.pictures.thumbnails import thumbnail
 from avocet.work.project.projects import get_project
 
-judge = APIBlueprint("judge", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="judge")])
+judge = DescribedBlueprint("judge", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="judge")])
 
 
 def _out(evaluation: Evaluation) -> schemas.EvaluationOut:

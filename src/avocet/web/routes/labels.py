@@ -3,10 +3,11 @@
 from typing import Any
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from sqlalchemy.orm import Session
 
 from avocet.web.context import MOST_AT_ONCE, change_many, change_out, context, reply
+from avocet.web.document import DescribedBlueprint
 from avocet.web.routes.pictures import detail_out
 from avocet.web.schemas import labels as schemas
 from avocet.web.schemas.common import JobStarted, Problem, ProjectPath
@@ -30,7 +31,7 @@ from avocet.work.labels import undo as work_undo
 from avocet.work.pictures.files import get_picture
 from avocet.work.project.projects import get_project
 
-labels = APIBlueprint("labels", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="labels")])
+labels = DescribedBlueprint("labels", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="labels")])
 
 
 @labels.get("/projects/<int:project_id>/classes", responses={200: schemas.ClassList})

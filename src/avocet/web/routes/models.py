@@ -1,10 +1,11 @@
 """What answers for a model: ensembles, and the minimum scores that a run is used with."""
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 
 from avocet.store.tables import Ensemble
 from avocet.web.context import context, moment, reply
+from avocet.web.document import DescribedBlueprint
 from avocet.web.routes.train import run_out
 from avocet.web.schemas import models as schemas
 from avocet.web.schemas.common import BinIn, BinQuery, ProjectPath
@@ -13,7 +14,7 @@ from avocet.work.models import bundles
 from avocet.work.models import ensembles as work
 from avocet.work.project.projects import get_project
 
-models = APIBlueprint("models", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="models")])
+models = DescribedBlueprint("models", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="models")])
 
 
 @models.put("/runs/<int:run_id>/minimum-scores", responses={200: RunOut})

@@ -3,7 +3,7 @@
 from pathlib import Path, PurePosixPath
 
 from flask import Response, send_file
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 
 from avocet.archives import can_be_opened, is_archive
 from avocet.core.errors import InputError
@@ -13,6 +13,7 @@ from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import Picture
 from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import change_many, context, moment, reply, start_job
+from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import pictures as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath, Selection
 from avocet.web.schemas.labels import LabelsOut
@@ -50,7 +51,7 @@ from avocet.work.pictures.thumbnails import look_later, thumbnail
 from avocet.work.pictures.tightening import tighten_boxes
 from avocet.work.project.projects import get_project
 
-pictures = APIBlueprint("pictures", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="pictures")])
+pictures = DescribedBlueprint("pictures", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="pictures")])
 
 
 def picture_out(picture: Picture) -> schemas.PictureOut:

@@ -1,17 +1,18 @@
 """Projects."""
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from sqlalchemy.orm import Session
 
 from avocet.store.tables import Project
 from avocet.web.context import context, reply
+from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import project as schemas
 from avocet.web.schemas.common import ProjectPath
 from avocet.work.project import projects as work
 from avocet.work.project.stages import stages as work_stages
 
-project = APIBlueprint("project", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="project")])
+project = DescribedBlueprint("project", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="project")])
 
 
 def _out(session: Session, project: Project) -> schemas.ProjectOut:

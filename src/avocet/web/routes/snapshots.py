@@ -1,11 +1,12 @@
 """Snapshots: frozen, compared, taken away as archives."""
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from sqlalchemy.orm import Session
 
 from avocet.store.tables import Snapshot
 from avocet.web.context import context, moment, reply, start_job
+from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import snapshots as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.work.job_kinds import (
@@ -19,7 +20,7 @@ from avocet.work.job_kinds import (
 from avocet.work.problems import NotFound
 from avocet.work.snapshots import snapshots as work
 
-snapshots = APIBlueprint("snapshots", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="snapshots")])
+snapshots = DescribedBlueprint("snapshots", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="snapshots")])
 
 
 @snapshots.get("/projects/<int:project_id>/snapshots", responses={200: schemas.SnapshotList})

@@ -4,13 +4,14 @@ from typing import Any
 
 import numpy as np
 from flask import Response, send_file
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 
 from avocet.files import safe_name
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Run, Study
 from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import context, job_out, moment, reply, start_job
+from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import train as schemas
 from avocet.web.schemas.common import BinIn, BinQuery, JobStarted, ProjectPath
 from avocet.work.job_kinds import (
@@ -40,7 +41,7 @@ from avocet.work.train.ahead.plan import plan_run
 from avocet.work.train.step_losses import step_curve
 from avocet.work.train.watch import hints_of
 
-train = APIBlueprint("train", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="train")])
+train = DescribedBlueprint("train", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="train")])
 
 
 def run_out(folder: DataFolder, run: Run) -> schemas.RunOut:

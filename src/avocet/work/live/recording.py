@@ -14,8 +14,8 @@ from avocet.media.clip_writer import ClipWriter
 RATE = 10.0
 """Frames a second of a recording."""
 
-LONGEST_GAP = 30
-"""Frames that are repeated at most for a time in which nothing came."""
+LONGEST_GAP = 100
+"""Frames that are repeated at most for a time in which nothing came; what was longer is cut to that."""
 
 
 class Recording:
@@ -51,7 +51,11 @@ class Recording:
             self._writer = ClipWriter(self._part, pixels.shape[1], pixels.shape[0], RATE)
         if pixels.shape != self._size:
             return  # a clip has one size; the caller begins another
-        place = min(int((at - self._begun) * RATE + 1e-6), self._frames + LONGEST_GAP)
+        place = int((at - self._begun) * RATE + 1e-6)
+        if place > self._frames + LONGEST_GAP:
+            # From here on the clip is behind the clock by what was cut.
+            self._begun += (place - self._frames - LONGEST_GAP) / RATE
+            place = self._frames + LONGEST_GAP
         if place < self._frames:
             return
         for _ in range(place - self._frames):

@@ -10,10 +10,16 @@ from sqlalchemy.orm import Session
 
 from avocet.core.boxes import iou
 from avocet.core.errors import InputError
+from avocet.core.labels.looks import bits_apart
 from avocet.store.tables import Box, ObjectClass, Picture, PictureState, Proposal
 
 SAME = 0.5
 """IoU from which two boxes are about one object."""
+
+NEARLY_THE_SAME = 5
+"""Bits by which the looks of pictures differ at most that are near-identical, as in Audit."""
+
+LOOKED_THROUGH = 200
 
 AS_IT_WAS = 0.5
 """Pixels by which no corner of a box that was kept as proposed has moved."""
@@ -116,6 +122,39 @@ def proposed_pictures(session: Session, project_id: int) -> tuple[int, int]:
     )
     pictures, proposals = session.execute(query).one()
     return int(pictures), int(proposals)
+
+
+def least_sure(session: Session, picture: Picture) -> int | None:
+    """The unlabelled picture whose least sure proposal is the least sure of all, for whoever comes from another one.
+
+    One that looks as good as the same as that other is passed over where there is another: a person learns
+    nothing new on it, and neither does a model.
+
+    Returns
+    -------
+    int or None
+        Its number; None where nothing is proposed for any.
+    """
+    worst = func.min(Proposal.score).label("worst")
+    query = (
+        select(Picture.id, Picture.look, worst)
+        .join(Proposal, Proposal.picture_id == Picture.id)
+        .where(
+            Picture.project_id == picture.project_id,
+            Picture.binned_at.is_(None),
+            Picture.state == PictureState.UNLABELLED,
+            Picture.id != picture.id,
+            Proposal.refused.is_(False),
+        )
+        .group_by(Picture.id)
+        .order_by(worst, Picture.id)
+        .limit(LOOKED_THROUGH)
+    )
+    rows = session.execute(query).tuples().all()
+    for number, look, _ in rows:
+        if look is None or picture.look is None or bits_apart(look, picture.look) > NEARLY_THE_SAME:
+            return number
+    return rows[0][0] if rows else None
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ export interface LabelActions {
   previous: () => unknown;
   doneAndNext: () => unknown;
   nextUnlabelled: () => unknown;
+  leastSure: () => unknown;
   nothingHere: () => unknown;
   selectNext: () => boolean;
   selectPrevious: () => boolean;
@@ -71,6 +72,7 @@ export function useLabelKeys(act: LabelActions): void {
     { keys: [","], label: "Previous picture", run: act.previous },
     { keys: ["Enter"], label: "Done, and next picture", run: once(act.doneAndNext) },
     { keys: ["u"], label: "Next unlabelled picture", run: once(act.nextUnlabelled) },
+    { keys: ["Shift+u"], label: "Least sure picture next", run: once(act.leastSure) },
     { keys: ["z"], label: "No objects", run: once(act.nothingHere) },
     { keys: ["Tab"], label: "Next box", run: act.selectNext },
     { keys: ["Shift+Tab"], label: "Previous box", run: act.selectPrevious },

@@ -144,5 +144,12 @@ export function useWalk(router: Router, projectId: number, pictureId: number, qu
     return (await first(pictureId)) ?? (await first(0));
   }
 
-  return { ids, place, leaving, loadIds, leads, go, goTo, lookAhead, nextUnlabelled };
+  /** The unlabelled picture that a model is least sure of; where it proposes for none, the next unlabelled one. */
+  async function leastSure(): Promise<number | undefined> {
+    const params = { path: { picture_id: pictureId } };
+    const found = await take(api.GET("/api/v1/pictures/{picture_id}/least-sure", { params }));
+    return found.picture_id ?? (await nextUnlabelled());
+  }
+
+  return { ids, place, leaving, loadIds, leads, go, goTo, lookAhead, nextUnlabelled, leastSure };
 }

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import sparse, stats
+from scipy import sparse, special
 
 from avocet.core.boxes import Array
 from avocet.core.score.measurement import RECALL_POINTS, MatchedPictures
@@ -120,8 +120,8 @@ def expanded_tail(tail: float, pictures: int) -> float:
     >>> round(expanded_tail(0.025, 20), 4), round(expanded_tail(0.025, 2000), 4)
     (0.0159, 0.0249)
     """
-    reach = stats.t.ppf(tail, pictures - 1) * np.sqrt(pictures / (pictures - 1))
-    return float(stats.norm.cdf(reach))
+    reach = special.stdtrit(pictures - 1, tail) * np.sqrt(pictures / (pictures - 1))
+    return float(special.ndtr(reach))
 
 
 def resample(

@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 from numpy.typing import ArrayLike
-from scipy import stats
+from scipy import special
 
 from avocet.core.boxes import Array
 
@@ -182,7 +182,7 @@ def _spread(x: Array, y: Array, missed: float) -> float:
     if among >= 2 and within / among >= missed / about:
         found, freedom = float(np.sqrt(within / among)), among
     # With few degrees of freedom the deviation is taken too small as often as too large.
-    wider = min(2.0, float(stats.t.ppf(0.95, freedom) / stats.norm.ppf(0.95)))
+    wider = min(2.0, float(special.stdtrit(freedom, 0.95) / special.ndtri(0.95)))
     return max(LEAST_SPREAD, found) * wider
 
 

@@ -4,11 +4,12 @@ Calls themselves do not come here: `avocet.web.address_door` takes them.
 """
 
 from flask import Response, request, send_file
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from sqlalchemy.orm import Session
 
 from avocet.store.address_tables import Address, AddressKey, AddressModel
 from avocet.web.context import context, moment, reply, start_job
+from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas.common import BinIn, BinQuery, JobStarted, ProjectPath
 from avocet.web.schemas.use import addresses as schemas
 from avocet.work.addresses import addresses as work
@@ -16,7 +17,7 @@ from avocet.work.addresses.calls import calls_of
 from avocet.work.job_kinds import COLLECT_KEPT, KeptToCollect
 from avocet.work.project.projects import get_project
 
-addresses = APIBlueprint("addresses", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="addresses")])
+addresses = DescribedBlueprint("addresses", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="addresses")])
 
 
 def _model_out(each: AddressModel) -> schemas.AddressModelOut:

@@ -4,11 +4,12 @@ from pathlib import Path
 
 import numpy as np
 from flask import Response, request, send_file
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from pydantic import ValidationError
 
 from avocet.store.tables import Detection
 from avocet.web.context import context, job_out, reply, start_job
+from avocet.web.document import DescribedBlueprint
 from avocet.web.problems import invalid_request
 from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.use import detections as schemas
@@ -27,7 +28,7 @@ from avocet.work.use.running.order import DetectionOrder
 from avocet.work.use.running.written import COUNTS_CSV
 from avocet.work.use.truth import compared
 
-use = APIBlueprint("use", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="use")])
+use = DescribedBlueprint("use", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="use")])
 
 
 def _out(detection: Detection) -> schemas.DetectionOut:

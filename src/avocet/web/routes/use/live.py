@@ -4,13 +4,14 @@ import time
 from typing import Any
 
 from flask import Response, request, send_file
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 from sqlalchemy.orm import Session
 
 from avocet.media.live import THIS_COMPUTER
 from avocet.media.pushed import LARGEST_PUSHED, push_frame
 from avocet.store.address_tables import Live
 from avocet.web.context import context, job_out, reply
+from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas.common import BinIn, ProjectPath
 from avocet.web.schemas.use import live as schemas
 from avocet.work.live import live as work
@@ -25,7 +26,7 @@ NOTHING_YET: dict[str, Any] = {
     "reconnects": 0, "recording": None, "engine": "", "jpeg": None,
 }  # fmt: skip
 
-live = APIBlueprint("live", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="live")])
+live = DescribedBlueprint("live", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="live")])
 
 
 def _out(each: Live) -> schemas.LiveOut:

@@ -3,10 +3,11 @@
 from dataclasses import asdict
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import Tag
 
 from avocet.store.tables import PictureState, Proposal
 from avocet.web.context import context, handed_over, reply
+from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.pictures import PicturePath
 from avocet.web.schemas.use import proposals as schemas
@@ -16,7 +17,7 @@ from avocet.work.project.projects import get_project
 from avocet.work.use import proposals as work
 from avocet.work.use.proposing import start_proposing
 
-proposals = APIBlueprint("proposals", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="proposals")])
+proposals = DescribedBlueprint("proposals", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="proposals")])
 
 
 @proposals.post("/proposals", responses={202: JobStarted})
@@ -51,6 +52,14 @@ def of_picture(path: PicturePath) -> Response:
     with context().reading() as session:
         get_picture(session, path.picture_id)
         return _listed(work.open_proposals(session, path.picture_id))
+
+
+@proposals.get("/pictures/<int:picture_id>/least-sure", responses={200: schemas.LeastSure})
+def least_sure(path: PicturePath) -> Response:
+    """Which unlabelled picture to go to from here: the one with the least sure proposal, and unlike this one."""
+    with context().reading() as session:
+        picture = get_picture(session, path.picture_id)
+        return reply(schemas.LeastSure(picture_id=work.least_sure(session, picture)))
 
 
 @proposals.post("/pictures/<int:picture_id>/proposals/refused", responses={200: schemas.ProposalList})

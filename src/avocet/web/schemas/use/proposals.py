@@ -29,6 +29,10 @@ class RefuseIn(Request):
     refused: bool = True
 
 
+class LeastSure(Schema):
+    picture_id: int | None
+
+
 class LabourOut(Schema):
     """What became of proposals on the pictures that are labelled now."""
 
