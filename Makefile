@@ -50,9 +50,8 @@ types: $(VENV)/installed frontend/node_modules/installed
 	@cd frontend && npm run --silent types
 
 # A file of tests for each core at once, each with one thread: threads that share a core wait for one another.
-# Files in their order: those with few tests that take long come first, not last, when nothing is left beside them.
 # Compiled modules are kept, whatever the shell says: every server and worker of the tests reads them again.
-TOGETHER := OMP_NUM_THREADS=1 PYTHONDONTWRITEBYTECODE= $(PYTHON) -m pytest --numprocesses auto --maxprocesses 4 --dist loadfile --no-loadscope-reorder
+TOGETHER := OMP_NUM_THREADS=1 PYTHONDONTWRITEBYTECODE= $(PYTHON) -m pytest --numprocesses auto --maxprocesses 4 --dist loadfile
 
 test: setup $(VENV)/tested
 	cd frontend && npm run --silent test

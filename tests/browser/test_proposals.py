@@ -17,6 +17,10 @@ def test_unlabelled_pictures_are_labelled_from_proposals(page, server, sessions)
     page.click("start-proposing")
     page.find(".el-message", "proposed on 4 pictures", 60)
 
+    page.until(
+        lambda: sum("proposed" in each.text for each in page.all("card")) == 4, "what is proposed on each"
+    )
+
     page.open_picture(7)
     page.find("proposals", "proposals")
     number = page.pictures[6]

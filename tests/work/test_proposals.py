@@ -15,6 +15,7 @@ from avocet.work.use.proposals import (
     labour,
     least_sure,
     open_proposals,
+    proposals_of,
     proposed_pictures,
     refuse,
 )
@@ -77,6 +78,7 @@ def test_labour_is_counted_from_the_boxes_that_are_there(data, labelled, picture
         for each in (first, second):
             keep_proposals(session, each, [ROLL, RING], "run 1")
         assert proposed_pictures(session, labelled) == (2, 4)
+        assert proposals_of(session, [first, third]) == {first: 2}
         assert labour(session, labelled).pictures == 0, "nothing is labelled yet"
         label(session, first, (names["roll"], ROLL["box"]), (names["ring"], RING["box"]), hand)
         told = labour(session, labelled)

@@ -58,7 +58,7 @@ def test_tips_holes_and_shades_are_seen(shape):
     """Tight boxes stay and loose ones come back, on plain, noisy, textured and shaded grounds alike."""
     random = np.random.default_rng(1)
     tight, loose = [], []
-    for number in range(60):
+    for number in range(40):
         picture, box = scene(shape, GROUNDS[number % 4], random)
         tight.append(iou([tighten(picture, box)], [box])[0, 0])
         rough = loosened(box, picture, random.uniform(0, 0.15, 4))

@@ -11,7 +11,7 @@ const emit = defineEmits<{ open: []; toggle: [event: MouseEvent] }>();
 
 function stateText(picture: Picture): string {
   if (picture.state === "empty") return "no objects";
-  if (picture.state === "unlabelled") return "not labelled";
+  if (picture.state === "unlabelled") return picture.proposed ? `${picture.proposed} proposed` : "not labelled";
   return count(picture.boxes, "box", "boxes") + (picture.state === "in_progress" ? ", in progress" : "");
 }
 </script>

@@ -50,19 +50,21 @@ from avocet.work.pictures.staging import stage
 from avocet.work.pictures.thumbnails import look_later, thumbnail
 from avocet.work.pictures.tightening import tighten_boxes
 from avocet.work.project.projects import get_project
+from avocet.work.use.proposals import proposals_of
 
 pictures = DescribedBlueprint("pictures", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="pictures")])
 
 
-def picture_out(picture: Picture) -> schemas.PictureOut:
+def picture_out(picture: Picture, proposed: int = 0) -> schemas.PictureOut:
     """A picture as the page sees it."""
-    special = {"boxes", "tags", "labelled_at"}
+    special = {"boxes", "tags", "labelled_at", "proposed"}
     fields = {name: getattr(picture, name) for name in schemas.PictureOut.model_fields if name not in special}
     return schemas.PictureOut(
         **fields,
         boxes=picture.box_count,
         tags=[each.tag for each in picture.tags],
         labelled_at=moment(picture.labelled_at) if picture.labelled_at else None,
+        proposed=proposed,
     )
 
 
@@ -85,10 +87,11 @@ def list_pictures(path: ProjectPath, query: schemas.PictureQuery) -> Response:
             query.descending,
             query.skip,
         )
+        proposed = proposals_of(session, [each.id for each in rows])
         total = listing.count_pictures(session, path.project_id, _filter(query)) if query.counted else None
         return reply(
             schemas.PicturePage(
-                pictures=[picture_out(picture) for picture in rows],
+                pictures=[picture_out(picture, proposed.get(picture.id, 0)) for picture in rows],
                 total=total,
                 next_after=rows[-1].id if len(rows) == query.limit else None,
             )

@@ -24,6 +24,7 @@ class PictureOut(Schema):
     source: str
     tags: list[str]
     labelled_at: str | None
+    proposed: int = Field(0, description="Boxes that a model proposes; in lists only")
 
 
 class PictureQuery(BaseModel):

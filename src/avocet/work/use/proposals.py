@@ -90,6 +90,16 @@ def open_proposals(session: Session, picture_id: int) -> list[Proposal]:
     return list(session.scalars(query.order_by(Proposal.score.desc(), Proposal.id)))
 
 
+def proposals_of(session: Session, pictures: Sequence[int]) -> dict[int, int]:
+    """How many proposals each of some pictures has that were not refused; none for the others."""
+    query = (
+        select(Proposal.picture_id, func.count())
+        .where(Proposal.picture_id.in_(pictures), Proposal.refused.is_(False))
+        .group_by(Proposal.picture_id)
+    )
+    return {picture_id: int(count) for picture_id, count in session.execute(query)}
+
+
 def refuse(session: Session, picture_id: int, numbers: Sequence[int], refused: bool = True) -> list[Proposal]:
     """Refuse proposals of a picture, or take that back; what is proposed then.
 
@@ -150,7 +160,7 @@ def least_sure(session: Session, picture: Picture) -> int | None:
         .order_by(worst, Picture.id)
         .limit(LOOKED_THROUGH)
     )
-    rows = session.execute(query).tuples().all()
+    rows = session.execute(query).all()
     for number, look, _ in rows:
         if look is None or picture.look is None or bits_apart(look, picture.look) > NEARLY_THE_SAME:
             return number

@@ -16,6 +16,12 @@ from avocet.work.labels.rows import PictureRow, picture_rows
 from avocet.work.pictures.listing import Filter, conditions
 from avocet.work.use.found import Found, Whole
 
+MOST_COMPARED = 20_000
+"""Pictures: it is done anew with every move of a slider."""
+
+AT_ONCE = 500
+"""Names that the database is asked for in one go."""
+
 SAME = 0.5
 """IoU from which a box of the right class counts as having found its object."""
 
@@ -59,14 +65,24 @@ def compared(session: Session, detection: Detection, found: Found, chosen: Whole
     Returns
     -------
     Rightness
-        Of nothing, where the run went over files that the project does not hold.
+        Of nothing, where the run went over files that the project does not hold, or over more than
+        `MOST_COMPARED`.
     """
     made = Rightness()
-    if not DetectionInputs.model_validate(detection.job.arguments).pictures:
+    given = DetectionInputs.model_validate(detection.job.arguments)
+    if not given.pictures or len(found.looked) > MOST_COMPARED:
         return made
     known = {each.id: each.name for each in list_classes(session, detection.project_id)}
-    done = Picture.state.in_([PictureState.DONE, PictureState.EMPTY])
-    rows = picture_rows(session, [*conditions(detection.project_id, Filter()), done])
+    wanted = [
+        *conditions(detection.project_id, Filter()),
+        Picture.state.in_([PictureState.DONE, PictureState.EMPTY]),
+    ]
+    names = sorted({each.name for each in found.looked})
+    rows = [
+        row
+        for start in range(0, len(names), AT_ONCE)
+        for row in picture_rows(session, [*wanted, Picture.name.in_(names[start : start + AT_ONCE])])
+    ]
     often = Counter(row.name for row in rows)
     by_name = {row.name: row for row in rows if often[row.name] == 1}
     starts = np.searchsorted(found.owner[chosen], np.arange(len(found.looked) + 1))
