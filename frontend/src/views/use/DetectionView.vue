@@ -4,6 +4,7 @@ import { computed, onBeforeUnmount, onMounted, ref } from "vue";
 import { useRoute } from "vue-router";
 
 import { api, type Detection, take } from "@/api/client";
+import { whole } from "@/parts/format";
 import JobState from "@/parts/jobs/JobState.vue";
 import { useLiveJob } from "@/parts/jobs/liveJob";
 import { useKeys } from "@/state/keys";
@@ -69,6 +70,9 @@ useKeys([
       <router-link :to="`/project/${store.id}/use`">Detection runs</router-link>
       <h1>{{ detection?.source }}</h1>
       <JobState v-if="job" :job="job" />
+      <span v-if="job?.resumable && job.total" class="soft" data-test="stopped-at"
+        >after {{ whole(job.done) }} of {{ whole(job.total) }}</span
+      >
       <span class="spread" />
       <el-button v-if="active" v-hint="'Stop'" :disabled="job?.stop_requested" data-test="stop-detection" @click="stop"
         >Stop</el-button

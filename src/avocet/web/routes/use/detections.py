@@ -6,6 +6,7 @@ import numpy as np
 from flask import Response, request, send_file
 from flask_openapi3 import Tag
 from pydantic import ValidationError
+from sqlalchemy.orm import Session
 
 from avocet.store.tables import Detection
 from avocet.web.context import context, job_out, reply, start_job
@@ -111,13 +112,21 @@ def result_file(path: schemas.DetectionPath) -> Response:
     return send_file(file, conditional=True, as_attachment="download" in request.args)
 
 
+def _what_counts(
+    session: Session, path: schemas.DetectionPath, limits: schemas.Limits
+) -> tuple[Detection, looking.Found, looking.Whole]:
+    """A run, what it has found, and which boxes of that count."""
+    detection = work.get_detection(session, path.detection_id)
+    found = looking.found_by(context().folder, detection)
+    return detection, found, found.kept(limits.minimum_score, limits.overlap_limit, limits.classes)
+
+
 @use.get("/detections/<int:detection_id>/timeline", responses={200: schemas.Timeline})
 def timeline(path: schemas.DetectionPath, query: schemas.Limits) -> Response:
     """How many boxes of each class there are where."""
     with context().reading() as session:
-        detection = work.get_detection(session, path.detection_id)
-        found = looking.found_by(context().folder, detection)
-    told = looking.timeline(found, found.kept(query.minimum_score, query.overlap_limit, query.classes))
+        _, found, chosen = _what_counts(session, path, query)
+    told = looking.timeline(found, chosen)
     clips = [
         schemas.ClipSpan(
             name=found.looked[first].name,
@@ -158,9 +167,7 @@ def newest_pixels(path: schemas.DetectionPath, query: schemas.NewestQuery) -> Re
 def found_pictures(path: schemas.DetectionPath, query: schemas.FoundQuery) -> Response:
     """Pictures and frames with their boxes, sorted and filtered."""
     with context().reading() as session:
-        detection = work.get_detection(session, path.detection_id)
-        found = looking.found_by(context().folder, detection)
-        chosen = found.kept(query.minimum_score, query.overlap_limit, query.classes)
+        detection, found, chosen = _what_counts(session, path, query)
         made = compared(session, detection, found, chosen) if query.against_labels else None
     places = looking.sorted_pictures(found, chosen, query.sort, query.with_class, query.empty)
     if made is not None:
@@ -194,9 +201,7 @@ def found_pixels(path: schemas.PlacePath, query: schemas.PixelQuery) -> Response
 def found_boxes(path: schemas.DetectionPath, query: schemas.BoxesQuery) -> Response:
     """Boxes one by one, sorted and filtered."""
     with context().reading() as session:
-        detection = work.get_detection(session, path.detection_id)
-        found = looking.found_by(context().folder, detection)
-    chosen = found.kept(query.minimum_score, query.overlap_limit, query.classes)
+        _, found, chosen = _what_counts(session, path, query)
     numbers = sorted_boxes(found, chosen, query.sort, query.with_class)
     some = box_rows(found, numbers[query.start : query.start + query.count].tolist())
     rows = [schemas.FoundBox.model_validate(each) for each in some]
@@ -223,9 +228,7 @@ def box_pixels(path: schemas.BoxPath) -> Response:
 def right(path: schemas.DetectionPath, query: schemas.Limits) -> Response:
     """What was found against the labels that there are now."""
     with context().reading() as session:
-        detection = work.get_detection(session, path.detection_id)
-        found = looking.found_by(context().folder, detection)
-        chosen = found.kept(query.minimum_score, query.overlap_limit, query.classes)
+        detection, found, chosen = _what_counts(session, path, query)
         made = compared(session, detection, found, chosen)
     return reply(
         schemas.Right(
