@@ -57,6 +57,19 @@ describe("keys of a view", () => {
     expect(done).toEqual(["front"]);
   });
 
+  test("that the view in front declines are for what lies under it, and at last for the browser", () => {
+    const done: string[] = [];
+    let selected = true;
+    view([{ keys: ["ArrowLeft"], label: "Refuse", run: () => done.push("behind") }]);
+    view([{ keys: ["ArrowLeft"], label: "Move", run: () => selected && done.push("front") }]);
+    expect(press("ArrowLeft").defaultPrevented).toBe(true);
+    selected = false;
+    expect(press("ArrowLeft").defaultPrevented).toBe(true);
+    expect(done).toEqual(["front", "behind"]);
+    view([{ keys: ["ArrowRight"], label: "Nothing", run: () => false }]);
+    expect(press("ArrowRight").defaultPrevented).toBe(false);
+  });
+
   test("are letters where text is typed, but Ctrl Enter begins the form", () => {
     const done: string[] = [];
     const place = view(

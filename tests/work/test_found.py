@@ -145,27 +145,34 @@ def test_boxes_one_by_one(run):
     with pytest.raises(InputError, match="brick"):
         sorted_boxes(found, chosen, with_class="brick")
     # Of the still the model saw two thirds of the pixels: what it said of them is told of all.
+    assert found.boxes[rings[0]].tolist() == [450, 300, 540, 390]
     still, frame = place / "input" / "000000.jpg", place / "input" / "000001.mp4"
-    for number, path, whole, left, top, side in (
-        (rings[0], still, read_picture(still), 450, 300, 90),
-        (rings[3], frame, frame_at(frame, 0.2), 300, 200, 60),
+    for number, path, whole in (
+        (rings[0], still, read_picture(still)),
+        (rings[3], frame, frame_at(frame, 0.2)),
     ):
+        # With nine whole pixels around it on each side.
+        found.boxes[number] = [300, 200, 350, 250]
         pixels = np.asarray(Image.open(io.BytesIO(crop_of(path, found, int(number)))))
-        more = side // 5
-        there = whole[top - more : top + side + more, left - more : left + side + more]
-        assert pixels.shape == there.shape and np.abs(pixels.astype(int) - there).mean() < 4
+        there = Image.fromarray(whole[191:259, 291:359])
+        expected = np.asarray(there.resize((160, 160), Image.Resampling.BICUBIC))
+        assert pixels.shape == (160, 160, 3) and np.abs(pixels.astype(int) - expected).mean() < 2
     with pytest.raises(NotFound, match="no box"):
         crop_of(place / "input" / "000000.jpg", found, len(found.scores))
 
 
-def test_a_small_crop_of_a_large_box_and_one_at_the_edge(run):
+def test_a_crop_of_all_and_one_at_the_edge(run):
+    """As wide as high, whatever the box: what lies beyond the picture is black."""
     folder, _, detection, place = run
     found = found_by(folder, detection)
-    found.boxes[0] = [0, 0, 960, 540]
-    crop = Image.open(io.BytesIO(crop_of(place / "input" / "000000.jpg", found, 0)))
-    assert max(crop.size) <= 160 and crop.width > crop.height
-    found.boxes[0] = [950, 530, 960, 540]
-    assert min(Image.open(io.BytesIO(crop_of(place / "input" / "000000.jpg", found, 0))).size) >= 10
+    for box in ([0, 0, 960, 540], [950, 530, 960, 540]):
+        found.boxes[0] = box
+        pixels = np.asarray(Image.open(io.BytesIO(crop_of(place / "input" / "000000.jpg", found, 0))))
+        assert pixels.shape == (160, 160, 3)
+        assert pixels[-8:, -8:].max() < 12 and pixels[70:90, 70:90].mean() > 25
+    found.boxes[0] = [10, 10, 10, 40]
+    with pytest.raises(InputError, match="corners with an area"):
+        crop_of(place / "input" / "000000.jpg", found, 0)
 
 
 def test_counting_over_a_line_and_in_a_region(run):

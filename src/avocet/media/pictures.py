@@ -44,6 +44,9 @@ UPRIGHT: dict[int, Callable[[NDArray[np.uint8]], NDArray[np.uint8]]] = {
 # The limit is checked below, against the header, with a message that names the file.
 Image.MAX_IMAGE_PIXELS = None
 
+AROUND = 0.18
+"""Share of a box's longer side that crops show around it."""
+
 
 class _Room:
     """Lets only so many pixels be decoded at once: several large pictures wait for one another."""
@@ -151,6 +154,51 @@ def crop_picture(
     wanted = max(width, height) * side / max(x2 - x1, 1.0)
     with _loaded(path, called, wanted) as loaded:
         whole = _upright(_rgb(loaded), _orientation(loaded))
+    return crop_pixels(whole, region, side, width)
+
+
+def square_around(box: Sequence[float], around: float = AROUND) -> tuple[float, float, float, float]:
+    """The square region that shows a box with a little surrounding.
+
+    Parameters
+    ----------
+    box : four float
+    around : float
+        Share of the box's longer side that is shown on each side of it.
+
+    Raises
+    ------
+    InputError
+        If the box has no area.
+
+    Examples
+    --------
+    >>> square_around([10, 10, 30, 20], around=0.1)
+    (8.0, 3.0, 32.0, 27.0)
+    """
+    x1, y1, x2, y2 = box
+    if not np.isfinite(box).all() or not (x2 > x1 and y2 > y1):
+        raise InputError(f"a crop needs corners with an area, not {list(box)}")
+    half = max(x2 - x1, y2 - y1) * (0.5 + around)
+    middle_x, middle_y = (x1 + x2) / 2, (y1 + y2) / 2
+    return middle_x - half, middle_y - half, middle_x + half, middle_y + half
+
+
+def crop_pixels(
+    whole: NDArray[np.uint8], region: Sequence[float], side: int, width: int
+) -> NDArray[np.uint8]:
+    """A square part of pixels that are there already, as `crop_picture`.
+
+    Parameters
+    ----------
+    whole : (H, W, 3) ndarray of uint8
+        May be smaller than the picture that the region is told for.
+    region : four float
+    side : int
+    width : int
+        Of that picture.
+    """
+    x1, y1, x2, y2 = region
     scale = whole.shape[1] / width
     zoom = side / ((x2 - x1) * scale)
     left, top = max(0, round(x1 * scale)), max(0, round(y1 * scale))

@@ -29,6 +29,11 @@ class Address(Base):
     )
     keys: Mapped[list["AddressKey"]] = relationship(order_by="AddressKey.id", cascade="all, delete-orphan")
 
+    @property
+    def answering(self) -> "AddressModel":
+        """The model that answers now."""
+        return self.models[-1]
+
 
 class AddressModel(Base):
     """Which model answered under an address, from a moment on."""

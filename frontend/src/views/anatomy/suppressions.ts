@@ -6,4 +6,9 @@ export const SUPPRESSIONS = [
   { value: "gaussian", label: "Soft, Gaussian" },
 ] as const;
 
+/** Whether a way lowers scores instead of dropping boxes. */
+export function isSoft(way: unknown): boolean {
+  return way === "linear" || way === "gaussian";
+}
+
 export type Suppression = (typeof SUPPRESSIONS)[number]["value"];

@@ -8,7 +8,7 @@ import { count, whole } from "@/parts/format";
 import { complain, say } from "@/state/notes";
 import { useProject } from "@/state/project";
 import ModelSelect from "@/views/use/ModelSelect.vue";
-import { numbersOf } from "@/views/use/models";
+import { numbersOf, ownScore, runOf } from "@/views/use/models";
 
 const shown = defineModel<boolean>({ required: true });
 const emit = defineEmits<{ proposed: [] }>();
@@ -18,7 +18,7 @@ const runs = ref<Run[]>([]);
 const ensembles = ref<Ensemble[]>([]);
 const now = ref<Proposed | null>(null);
 const model = ref("");
-const score = ref(0.3);
+const score = ref(ownScore(undefined));
 const busy = ref(false);
 
 const usable = computed(() => runs.value.filter((run) => run.has_model));
@@ -44,9 +44,7 @@ async function load(): Promise<void> {
   }
 }
 watch(shown, (open) => open && void load(), { immediate: true });
-watch(model, (chosen) => {
-  score.value = runs.value.find((run) => `run ${run.id}` === chosen)?.minimum_score ?? 0.3;
-});
+watch(model, (chosen) => (score.value = ownScore(runOf(chosen, runs.value))));
 
 async function propose(): Promise<void> {
   busy.value = true;

@@ -17,10 +17,9 @@ from avocet.store.address_tables import Address, AddressKey, AddressModel
 from avocet.store.folder import DataFolder
 from avocet.store.tables import now
 from avocet.work.models.bundles import bundles_of
-from avocet.work.models.ensembles import get_ensemble
+from avocet.work.models.chosen import chosen_model
 from avocet.work.problems import NotFound, by_number
 from avocet.work.project.projects import get_project
-from avocet.work.train.runs import get_run
 from avocet.work.use.running.order import DetectionOrder
 
 NAME = re.compile(r"[a-z0-9]([a-z0-9-]{0,58}[a-z0-9])?")
@@ -85,14 +84,10 @@ def answer_with(
 ) -> AddressModel:
     """Let another model answer from now on; the one before stays in the history."""
     address = get_address(session, address_id)
-    run = get_run(session, run_id) if run_id is not None else None
-    ensemble = get_ensemble(session, ensemble_id) if run is None and ensemble_id is not None else None
-    bundles_of(session, folder, run, ensemble)
-    model = run or ensemble
-    assert model is not None
+    model = chosen_model(session, folder, run_id, ensemble_id)
     if model.project_id != address.project_id:
         raise NotFound(f"the project of {address.name} has no such model")
-    answering = AddressModel(run=run, ensemble=ensemble, name=model.name)
+    answering = AddressModel(run=model.run, ensemble=model.ensemble, name=model.name)
     address.models.append(answering)
     session.flush()
     return answering
@@ -197,7 +192,7 @@ def answering(session: Session, folder: DataFolder, name: str) -> Answering | No
     address = session.scalars(query.options(selectinload(Address.models), selectinload(Address.keys))).first()
     if address is None:
         return None
-    model = address.models[-1]
+    model = address.answering
     bundles = (
         bundles_of(session, folder, model.run, model.ensemble) if (model.run or model.ensemble) else None
     )

@@ -18,7 +18,7 @@ def do_collect_kept(task: Task[KeptToCollect]) -> FoundCollected:
     folder, given = task.folder, task.given
     with reading(task.sessions)() as session:
         address = get_address(session, given.address_id)
-        model = model_named(address.models[-1].run_id, address.models[-1].ensemble_id)
+        model = model_named(address.answering.run_id, address.answering.ensemble_id)
     added, there, refused, ids = 0, 0, 0, []
     for done, name in enumerate(given.files, start=1):
         if task.reporter.should_stop():

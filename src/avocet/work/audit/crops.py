@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.core.labels.looks import crop_brightness, crop_features
-from avocet.media.pictures import crop_picture, encode_jpeg, read_picture
+from avocet.media.pictures import crop_picture, encode_jpeg, read_picture, square_around
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.rows import plain_rows
@@ -24,9 +24,6 @@ from avocet.work.progress import Reporter, Stopped
 
 CROP = 160
 """Sides of a crop's picture in pixels."""
-
-AROUND = 0.18
-"""Share of a box's longer side that is shown around it."""
 
 
 def do_looking(task: Task[ForProject]) -> BoxesSeen:
@@ -95,12 +92,7 @@ def _look_into(
 
 def crop_jpeg(folder: DataFolder, picture: Picture | StoredPicture, corners: Sequence[float]) -> bytes:
     """A square picture of a box with a little surrounding; what lies beyond the edge is black."""
-    x1, y1, x2, y2 = corners
-    if not np.isfinite(corners).all() or not (x2 > x1 and y2 > y1):
-        raise InputError(f"a crop needs corners with an area, not {list(corners)}")
-    half = max(x2 - x1, y2 - y1) * (0.5 + AROUND)
-    middle_x, middle_y = (x1 + x2) / 2, (y1 + y2) / 2
-    region = (middle_x - half, middle_y - half, middle_x + half, middle_y + half)
+    region = square_around(corners)
     pixels = crop_picture(picture_path(folder, picture), region, CROP, picture.name)
     return encode_jpeg(pixels, quality=85)
 

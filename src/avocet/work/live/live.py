@@ -14,10 +14,8 @@ from avocet.store.folder import DataFolder
 from avocet.store.tables import Job, JobState, now
 from avocet.work.job_kinds import DETECT, EVALUATE, GO_LIVE, TRAIN, ForLive
 from avocet.work.jobs import again, create_job, give, request_stop
-from avocet.work.models.bundles import bundles_of
-from avocet.work.models.ensembles import get_ensemble
+from avocet.work.models.chosen import chosen_model
 from avocet.work.problems import by_number
-from avocet.work.train.runs import get_run
 from avocet.work.use.detections import ordered
 
 MOST_AT_ONCE = 8
@@ -60,11 +58,7 @@ def start_live(
     InputError
         If the source is none, the output folder is the watched one, or too much goes on already.
     """
-    run = get_run(session, run_id) if run_id is not None else None
-    ensemble = get_ensemble(session, ensemble_id) if run is None and ensemble_id is not None else None
-    bundles_of(session, folder, run, ensemble)
-    model = run or ensemble
-    assert model is not None
+    model = chosen_model(session, folder, run_id, ensemble_id)
     if (camera is None) == (watched is None):
         raise InputError("name a camera or a folder to watch")
     pushed = camera == THIS_COMPUTER
@@ -74,7 +68,7 @@ def start_live(
     going = session.scalars(select(Live).join(Live.job).where(Live.binned_at.is_(None))).all()
     if sum(each.job.state in (JobState.RUNNING, JobState.WAITING) for each in going) >= MOST_AT_ONCE:
         raise InputError(f"{MOST_AT_ONCE} cameras and folders are live already; stop one first")
-    order = ordered(run, dict(wished), False)
+    order = ordered(model.run, dict(wished), False)
     called = name.strip() or (
         "Camera of this computer"
         if pushed
@@ -85,8 +79,8 @@ def start_live(
     job = create_job(session, model.project_id, GO_LIVE, f"Live: {called}")
     live = Live(
         project_id=model.project_id,
-        run=run,
-        ensemble=ensemble,
+        run=model.run,
+        ensemble=model.ensemble,
         job=job,
         name=called[:100],
         kind="camera" if camera is not None else "folder",

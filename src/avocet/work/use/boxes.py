@@ -9,17 +9,14 @@ import numpy as np
 from avocet.core.boxes import area
 from avocet.core.errors import InputError
 from avocet.media.clips import frame_at
-from avocet.media.pictures import encode_jpeg, no_larger, small_picture
+from avocet.media.pictures import crop_picture, crop_pixels, encode_jpeg, square_around
 from avocet.work.problems import NotFound
 from avocet.work.use.found import Found, Whole, looked_at
 
 BoxOrder = Literal["as they came", "least sure", "surest", "smallest", "largest"]
 
 CROP_SIDE = 160
-"""Pixels of a crop's longer side, at most."""
-
-ROUND_IT = 0.2
-"""Part of a box's size that a crop shows around it."""
+"""Pixels of a crop's sides."""
 
 
 def sorted_boxes(
@@ -62,7 +59,7 @@ def box_rows(found: Found, boxes: Sequence[int]) -> list[dict[str, Any]]:
 
 
 def crop_of(path: Path, found: Found, number: int) -> bytes:
-    """A box with a little around it, as the bytes of a JPEG.
+    """A box with a little around it, square, as the bytes of a JPEG.
 
     Parameters
     ----------
@@ -82,17 +79,9 @@ def crop_of(path: Path, found: Found, number: int) -> bytes:
     if not 0 <= number < len(found.scores):
         raise NotFound(f"the run has no box {number}")
     looked = looked_at(found, int(found.owner[number]))
-    x1, y1, x2, y2 = found.boxes[number]
-    more = ROUND_IT * max(x2 - x1, y2 - y1)
+    region = square_around(found.boxes[number].tolist())
     if looked.frame < 0:
-        # No more pixels than the crop will show.
-        share = min(1.0, CROP_SIDE / max(1.0, (x2 - x1) + more, (y2 - y1) + more))
-        longest = max(CROP_SIDE, round(max(looked.width, looked.height) * share))
-        pixels = small_picture(path, longest, looked.name)
+        pixels = crop_picture(path, region, CROP_SIDE, looked.name)
     else:
-        pixels = frame_at(path, looked.seconds, looked.name)
-    scale = pixels.shape[1] / looked.width
-    left, top = (max(0, int((each - more) * scale)) for each in (x1, y1))
-    right, bottom = (int(np.ceil((each + more) * scale)) for each in (x2, y2))
-    cut = pixels[min(top, pixels.shape[0] - 1) : bottom, min(left, pixels.shape[1] - 1) : right]
-    return encode_jpeg(no_larger(cut, CROP_SIDE), quality=88)
+        pixels = crop_pixels(frame_at(path, looked.seconds, looked.name), region, CROP_SIDE, looked.width)
+    return encode_jpeg(pixels, quality=88)

@@ -18,12 +18,10 @@ from avocet.store.folder import DataFolder
 from avocet.store.tables import Detection, Picture, PictureState, Run
 from avocet.work.job_kinds import DETECT, DetectionInputs
 from avocet.work.jobs import create_job, give
-from avocet.work.models.bundles import bundles_of
-from avocet.work.models.ensembles import get_ensemble
+from avocet.work.models.chosen import chosen_model
 from avocet.work.pictures.clips import get_clip
 from avocet.work.pictures.listing import Filter, conditions, count_pictures
 from avocet.work.problems import NotFound, by_number
-from avocet.work.train.runs import get_run
 from avocet.work.use.counting import Shape
 from avocet.work.use.running.order import DetectionOrder
 
@@ -83,19 +81,15 @@ def start_detection(
     InputError
         If there is nothing to run on, or a value is out of range.
     """
-    run = get_run(session, run_id) if run_id is not None else None
-    ensemble = get_ensemble(session, ensemble_id) if run is None and ensemble_id is not None else None
-    bundles_of(session, folder, run, ensemble)
-    model = run or ensemble
-    assert model is not None
-    order = ordered(run, dict(wished or {}), chosen_scores)
+    model = chosen_model(session, folder, run_id, ensemble_id)
+    order = ordered(model.run, dict(wished or {}), chosen_scores)
     _refuse_unknown_kinds([name for _, name in uploads])
     title, given = _described(session, model.project_id, source, uploads)
     job = create_job(session, model.project_id, DETECT, f"Run {model.name} on {title}")
     detection = Detection(
         project_id=model.project_id,
-        run=run,
-        ensemble=ensemble,
+        run=model.run,
+        ensemble=model.ensemble,
         minimum_scores=order.minimum_scores,
         job=job,
         source=title,

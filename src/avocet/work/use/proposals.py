@@ -4,12 +4,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
 from sqlalchemy import delete, distinct, func, select
 from sqlalchemy.orm import Session
 
 from avocet.core.boxes import iou
 from avocet.core.errors import InputError
+from avocet.core.labels.comparing import compare_boxes
 from avocet.core.labels.looks import bits_apart
 from avocet.store.tables import Box, ObjectClass, Picture, PictureState, Proposal
 
@@ -20,9 +20,6 @@ NEARLY_THE_SAME = 5
 """Bits by which the looks of pictures differ at most that are near-identical, as in Audit."""
 
 LOOKED_THROUGH = 200
-
-AS_IT_WAS = 0.5
-"""Pixels by which no corner of a box that was kept as proposed has moved."""
 
 
 def keep_proposals(
@@ -226,31 +223,18 @@ def labour(session: Session, project_id: int) -> Labour:
 def _of_picture(
     proposed: Sequence[Proposal], boxes: Sequence[Box], names: Mapping[int, str]
 ) -> dict[str, int]:
-    """Each box takes the proposal that it overlaps most, if that is free; the surest pairs first."""
-    corners = np.array([_corners(each) for each in proposed], dtype=np.float64).reshape(-1, 4)
-    mine = np.array([each.corners for each in boxes], dtype=np.float64).reshape(-1, 4)
-    overlaps = iou(mine, corners)
-    kept = corrected = 0
-    taken: set[int] = set()
-    found: set[int] = set()
-    for flat in np.argsort(-overlaps, axis=None, kind="stable"):
-        box, proposal = divmod(int(flat), max(1, len(proposed)))
-        if overlaps[box, proposal] < SAME:
-            break
-        if box in found or proposal in taken:
-            continue
-        found.add(box)
-        taken.add(proposal)
-        same_place = np.abs(mine[box] - corners[proposal]).max() <= AS_IT_WAS
-        if same_place and names.get(boxes[box].class_id) == proposed[proposal].class_name:
-            kept += 1
-        else:
-            corrected += 1
+    changes = compare_boxes(
+        [_corners(each) for each in proposed],
+        [each.class_name for each in proposed],
+        [each.corners for each in boxes],
+        [names.get(each.class_id, "") for each in boxes],
+    )
+    corrected = len({box for _, box in (*changes.moved, *changes.relabelled)})
     return {
-        "kept": kept,
+        "kept": len(boxes) - len(changes.added) - corrected,
         "corrected": corrected,
-        "by_hand": len(boxes) - len(found),
-        "refused": len(proposed) - len(taken),
+        "by_hand": len(changes.added),
+        "refused": len(changes.gone),
     }
 
 

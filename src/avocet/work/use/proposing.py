@@ -17,13 +17,11 @@ from avocet.store.tables import Job, Picture, PictureState, Proposal
 from avocet.work.job_kinds import PROPOSE, Task, ToPropose
 from avocet.work.job_outcomes import Proposed
 from avocet.work.jobs import create_job, give
-from avocet.work.models.bundles import bundles_of
-from avocet.work.models.ensembles import get_ensemble
+from avocet.work.models.chosen import chosen_model
 from avocet.work.models.opening import open_bundles
 from avocet.work.pictures.files import picture_path
 from avocet.work.problems import NotFound
 from avocet.work.progress import Stopped
-from avocet.work.train.runs import get_run
 from avocet.work.use.proposals import keep_proposals, model_named
 from avocet.work.use.running.looking import Looker
 from avocet.work.use.running.order import DetectionOrder
@@ -49,20 +47,16 @@ def start_proposing(
     NotFound, InputError
         If there is no such model, or no unlabelled picture.
     """
-    run = get_run(session, run_id) if run_id is not None else None
-    ensemble = get_ensemble(session, ensemble_id) if run is None and ensemble_id is not None else None
-    bundles_of(session, folder, run, ensemble)
-    model = run or ensemble
-    assert model is not None
-    if minimum_score is None and run is not None:
-        minimum_score = run.minimum_score
+    model = chosen_model(session, folder, run_id, ensemble_id)
+    if minimum_score is None and model.run is not None:
+        minimum_score = model.run.minimum_score
     if session.scalar(_unlabelled(model.project_id).limit(1)) is None:
         raise InputError("there is no unlabelled picture to propose boxes for")
     job = create_job(session, model.project_id, PROPOSE, f"{model.name} proposes boxes")
     given = ToPropose(
         project_id=model.project_id,
-        run_id=run.id if run is not None else None,
-        ensemble_id=ensemble.id if ensemble is not None else None,
+        run_id=model.run.id if model.run is not None else None,
+        ensemble_id=model.ensemble.id if model.ensemble is not None else None,
         minimum_score=minimum_score,
     )
     give(job, PROPOSE, given)
@@ -93,9 +87,7 @@ def do_propose(task: Task[ToPropose]) -> Proposed:
     folder, given = task.folder, task.given
     model = model_named(given.run_id, given.ensemble_id)
     with reading(task.sessions)() as session:
-        run = get_run(session, given.run_id) if given.run_id is not None else None
-        ensemble = get_ensemble(session, given.ensemble_id) if given.ensemble_id is not None else None
-        bundles = bundles_of(session, folder, run, ensemble)
+        bundles = chosen_model(session, folder, given.run_id, given.ensemble_id).bundles
         there = exists().where(Proposal.picture_id == Picture.id, Proposal.model == model)
         pictures = list(session.scalars(_unlabelled(given.project_id).where(~there)))
     finder = open_bundles(bundles)

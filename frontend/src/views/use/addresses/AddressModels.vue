@@ -6,7 +6,7 @@ import { api, type Address, type Ensemble, type Run, take } from "@/api/client";
 import { day } from "@/parts/format";
 import { complain, say, sayWithUndo } from "@/state/notes";
 import ModelSelect from "@/views/use/ModelSelect.vue";
-import { numbersOf } from "@/views/use/models";
+import { numbersOf, ownScore } from "@/views/use/models";
 
 const props = defineProps<{ address: Address; runs: Run[]; ensembles: Ensemble[] }>();
 const emit = defineEmits<{ changed: [] }>();
@@ -21,7 +21,7 @@ watch(
   (address) => {
     const kept = address.order.minimum_score as number | undefined;
     own.value = kept === undefined;
-    score.value = kept ?? props.runs.find((each) => each.id === now.value?.run_id)?.minimum_score ?? 0.3;
+    score.value = kept ?? ownScore(props.runs.find((each) => each.id === now.value?.run_id));
   },
   { immediate: true },
 );

@@ -4,7 +4,6 @@ import { computed, reactive, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 
 import { type Address, api, type Clip, type Detection, type Ensemble, type Run, sendFiles, take } from "@/api/client";
-import { CONSTANTS } from "@/api/declared";
 import { count } from "@/parts/format";
 import ServerFolders from "@/parts/ServerFolders.vue";
 import { useKeys } from "@/state/keys";
@@ -14,7 +13,7 @@ import ModelSelect from "@/views/use/ModelSelect.vue";
 import { type Copies, freshOrder } from "@/views/use/form/order";
 import RegionDialog from "@/views/use/form/RegionDialog.vue";
 import WhatCounts from "@/views/use/form/WhatCounts.vue";
-import { answering, numbersOf } from "@/views/use/models";
+import { answering, numbersOf, ownScore } from "@/views/use/models";
 
 const props = defineProps<{ runs: Run[]; clips: Clip[]; ensembles: Ensemble[]; addresses: Address[] }>();
 const store = useProject();
@@ -54,7 +53,7 @@ const run = computed(() => {
   return props.runs.find((each) => each.id === number);
 });
 /** Each model begins with the minimum score that its own validation found best. */
-watch(run, (now) => (order.minimum_score = now?.minimum_score ?? CONSTANTS.minimum_score), { immediate: true });
+watch(run, (now) => (order.minimum_score = ownScore(now)), { immediate: true });
 const ready = computed(
   () =>
     Boolean(model.value && source.value) &&
@@ -255,14 +254,14 @@ form.over {
   gap: 4px;
   font-weight: 600;
 }
-fieldset {
+form :deep(fieldset) {
   border: 0;
   padding: 0;
   margin: 0;
   display: grid;
   gap: 4px;
 }
-legend {
+form :deep(legend) {
   font-weight: 600;
   padding: 0;
   margin-bottom: 2px;

@@ -7,7 +7,7 @@ import FigureSlider from "@/parts/FigureSlider.vue";
 import { threshold } from "@/parts/format";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
-import { SUPPRESSIONS } from "@/views/anatomy/suppressions";
+import { isSoft, SUPPRESSIONS } from "@/views/anatomy/suppressions";
 import type { RunOrder } from "@/views/use/form/order";
 
 const props = defineProps<{ order: RunOrder; run: Run | undefined }>();
@@ -16,7 +16,7 @@ const store = useProject();
 const saved = computed(() => Object.entries(props.run?.minimum_scores ?? {}));
 /** Longer side of the project's pictures: in tiles of that size objects look as they did when they were learnt. */
 const side = ref(960);
-const soft = computed(() => props.order.suppression === "linear" || props.order.suppression === "gaussian");
+const soft = computed(() => isSoft(props.order.suppression));
 const own = computed(() => Object.keys(props.order.minimum_scores));
 const density = computed({
   get: () => (props.order.a_second === null ? "every" : "a second"),
@@ -174,18 +174,6 @@ function chooseOwn(names: string[]): void {
 </template>
 
 <style scoped>
-fieldset {
-  border: 0;
-  padding: 0;
-  margin: 0;
-  display: grid;
-  gap: 4px;
-}
-legend {
-  font-weight: 600;
-  padding: 0;
-  margin-bottom: 2px;
-}
 .pair {
   display: grid;
   grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);

@@ -9,7 +9,7 @@ import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 import ModelSelect from "@/views/use/ModelSelect.vue";
 import { THIS_COMPUTER } from "@/views/use/live/sending";
-import { numbersOf } from "@/views/use/models";
+import { numbersOf, ownScore, runOf } from "@/views/use/models";
 
 const props = defineProps<{ runs: Run[]; ensembles: Ensemble[] }>();
 const emit = defineEmits<{ made: [id: number] }>();
@@ -27,8 +27,8 @@ const score = ref(0.5);
 const choosing = ref<"watched" | "out" | "">("");
 const busy = ref(false);
 
-const run = computed(() => props.runs.find((each) => `run ${each.id}` === model.value));
-watch(run, (now) => (score.value = now?.minimum_score ?? 0.3), { immediate: true });
+const run = computed(() => runOf(model.value, props.runs));
+watch(run, (now) => (score.value = ownScore(now)), { immediate: true });
 const source = computed(() =>
   kind.value === "here" ? THIS_COMPUTER : kind.value === "camera" ? address.value.trim() : watched.value,
 );

@@ -6,6 +6,7 @@ import type { Counted, Detection, FoundBox, FoundPicture } from "@/api/client";
 import { duration, threshold } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import ClipResult from "@/views/use/results/ClipResult.vue";
+import { isSoft } from "@/views/anatomy/suppressions";
 import BoxTable from "@/views/use/results/BoxTable.vue";
 import CountPanel from "@/views/use/results/CountPanel.vue";
 import { useFound } from "@/views/use/results/found";
@@ -43,7 +44,7 @@ const chosenShape = ref<number | null>(null);
 const panel = ref<InstanceType<typeof CountPanel>>();
 const player = ref<InstanceType<typeof ClipResult>>();
 
-const soft = computed(() => ["linear", "gaussian"].includes(String(props.detection.order.suppression)));
+const soft = computed(() => isSoft(props.detection.order.suppression));
 const clips = computed(() => timeline.value?.clips ?? []);
 const shown = computed(() => tab.value || (clips.value.length ? "clip 0" : "wall"));
 const number = computed(() => (shown.value.startsWith("clip ") ? Number(shown.value.slice(5)) : -1));

@@ -86,7 +86,7 @@ def _start(body: schemas.DetectionIn, files: list[tuple[Path, str]]) -> Response
         run_id, ensemble_id = body.run_id, body.ensemble_id
         if body.address_id is not None:
             address = get_address(session, body.address_id)
-            run_id, ensemble_id = address.models[-1].run_id, address.models[-1].ensemble_id
+            run_id, ensemble_id = address.answering.run_id, address.answering.ensemble_id
             wished = address.order | {name: value for name, value in wished.items() if value is not None}
         detection = work.start_detection(
             session, context().folder, run_id, source, wished, files, ensemble_id, body.chosen_scores
