@@ -136,6 +136,11 @@ async function collect(): Promise<void> {
     sending.value = false;
   }
 }
+/** All places on the wall have the shape of its first picture; one of another shape is fitted in. */
+const shape = computed(() => {
+  const first = pictures.value[0];
+  return first ? Math.min(Math.max(first.width / first.height, 0.75), 2) : 1.5;
+});
 const pixels = (picture: FoundPicture, longest: number): string =>
   `/api/v1/detections/${props.detectionId}/pictures/${picture.place}/pixels?longest=${longest}`;
 const named = (picture: FoundPicture): string =>
@@ -202,7 +207,7 @@ useKeys([
         <button
           type="button"
           class="picture"
-          :style="{ aspectRatio: `${each.width} / ${each.height}` }"
+          :style="{ aspectRatio: shape }"
           data-test="wall-picture"
           @click="open = index">
           <img loading="lazy" :src="pixels(each, 480)" :alt="named(each)" />
@@ -269,6 +274,7 @@ figure.selected .picture {
   inset: 0;
   width: 100%;
   height: 100%;
+  object-fit: contain;
 }
 figcaption {
   display: flex;
