@@ -41,9 +41,13 @@ class HarderBelt:
     ----------
     seed : int
     frames : int
+    alike : bool
+        All goods of a kind are the same one, turned the same way.
+    dimming : float
+        Share of the light that goes and comes again, once a second.
     """
 
-    def __init__(self, seed: int, frames: int) -> None:
+    def __init__(self, seed: int, frames: int, alike: bool = False, dimming: float = 0.0) -> None:
         generator = np.random.default_rng(seed)
         # Between standing nearly still and twice the usual pace.
         pace = 5.0 + 4.5 * np.sin(np.linspace(0, 5 * np.pi, frames) + generator.uniform(0, 6))
@@ -51,6 +55,10 @@ class HarderBelt:
         self._goods = _place_goods(
             generator, -self.travel[-1], HEIGHT, int(8 * (HEIGHT + self.travel[-1]) / HEIGHT)
         )
+        if alike:
+            tiles = {each.name: each.tile for each in reversed(self._goods)}
+            self._goods = [replace(each, tile=tiles[each.name]) for each in self._goods]
+        self._dimming = dimming
         self._drift = generator.uniform(-1.6, 1.6, len(self._goods))
         self._belt, self._seed = _belt_texture(generator), seed
         self.kinds = np.array([NAMES.index(each.name) for each in self._goods])
@@ -64,7 +72,8 @@ class HarderBelt:
         moved = [replace(good, x=float(at)) for good, at in zip(self._goods, x, strict=True)]
         travel = float(self.travel[number])
         grain = np.random.default_rng([self._seed, number])
-        pixels = np.array(_compose(self._belt, moved, travel, 0.95, grain).pixels)
+        light = 0.95 * (1 - self._dimming * (0.5 - 0.5 * np.cos(2 * np.pi * number / 25)))
+        pixels = np.array(_compose(self._belt, moved, travel, light, grain).pixels)
         pixels[BRIDGE[0] : BRIDGE[1]] = (96, 99, 102)
         half = np.array([[good.tile.width / 2, good.tile.height / 2] for good in self._goods])
         middle = np.column_stack([x, np.array([good.y for good in self._goods]) + travel])

@@ -251,6 +251,30 @@ def iou(first: ArrayLike, second: ArrayLike, crowd: ArrayLike | None = None) -> 
     return np.divide(shared, union, out=np.zeros_like(shared), where=union > 0)
 
 
+def iou_of_pairs(first: ArrayLike, second: ArrayLike) -> Array:
+    """Intersection over union of each box with the one at its place in the other list.
+
+    Parameters
+    ----------
+    first, second : (N, 4) array_like
+
+    Returns
+    -------
+    (N,) ndarray of float64
+        0 where both boxes have no area.
+
+    Examples
+    --------
+    >>> iou_of_pairs([[0, 0, 10, 10], [0, 0, 1, 1]], [[5, 0, 15, 10], [2, 2, 3, 3]]).round(3).tolist()
+    [0.333, 0.0]
+    """
+    ours, theirs = as_boxes(first), as_boxes(second)
+    sides = np.minimum(ours[:, 2:], theirs[:, 2:]) - np.maximum(ours[:, :2], theirs[:, :2])
+    both = sides.clip(0).prod(axis=1)
+    either = area(ours) + area(theirs) - both
+    return np.asarray(np.divide(both, either, out=np.zeros(len(ours)), where=either > 0))
+
+
 def co_centred_iou(first: ArrayLike, second: ArrayLike) -> Array:
     """IoU of boxes laid on one centre, from their widths and heights alone.
 
