@@ -6,7 +6,8 @@ from pathlib import Path
 import avocet
 from avocet.files import write_bytes
 from avocet.store.tables import JobState, Run
-from avocet.work.job_kinds import TRAIN, ForRun
+from avocet.work.job_givens import ForRun
+from avocet.work.job_kinds import TRAIN
 from avocet.work.jobs import create_job, give
 from avocet.work.snapshots.snapshots import freeze
 

@@ -94,7 +94,7 @@ def test_one_key_does_one_thing():
         for place, key, label in found
         if letters.fullmatch(key)
         and key not in ("Enter", "Ctrl+c", "Ctrl+v", "Ctrl+y", "Ctrl+z")
-        and not label.startswith(meant.get(key.lower(), "\0"))
+        and not label.startswith(tuple(meant.get(key.lower(), "\0").split(", or on a clip: ")))
     ]
     assert strange == []
 

@@ -23,11 +23,11 @@ from avocet.media.pictures import encode_jpeg
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part, PictureState
+from avocet.work.clips.clips import add_clip
 from avocet.work.jobs import list_jobs, request_stop
 from avocet.work.labels.boxes import NewBox, save_labels
 from avocet.work.labels.classes import ensure_classes
 from avocet.work.pictures.adding import add_picture
-from avocet.work.pictures.clips import add_clip
 from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.project.projects import create_project
 

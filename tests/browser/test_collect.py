@@ -244,10 +244,12 @@ def test_frames_of_a_clip(page, tmp_path):
     page.click("add")
     page.find("choose-files")
     page.find("file-input").send_keys(str(clip))
-    page.find("upload", "oven.mp4: take frames")
+    page.find("clips-came", "oven.mp4")
+    page.click("take-frames")
+    page.find("planned", "4 frames of 20")
     page.click("sample")
     page.until(lambda: len(page.all("card")) == 14, "four frames more", 240)
-    assert "oven-000005.jpg" in [p["name"] for p in page.own("pictures")["pictures"]]
+    assert "oven-000005.png" in [p["name"] for p in page.own("pictures")["pictures"]]
 
 
 def test_labels_out_and_in(page, tmp_path):

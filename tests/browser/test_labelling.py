@@ -9,7 +9,8 @@ from avocet.core.boxes import iou
 from avocet.demo.belt import render_still
 from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import JobState, PictureState
-from avocet.work.job_kinds import TAKE_FOLDER, FolderToTake
+from avocet.work.job_givens import FolderToTake
+from avocet.work.job_kinds import TAKE_FOLDER
 from avocet.work.jobs import create_job
 from avocet.work.labels.boxes import NewBox, save_labels
 from avocet.work.labels.classes import list_classes

@@ -17,7 +17,8 @@ from avocet.jobs.worker import memory_for, run_job
 from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import JobState
 from avocet.web.app import create_app
-from avocet.work.job_kinds import LOOK_AT_PICTURES, ForProject, Lane
+from avocet.work.job_givens import ForProject
+from avocet.work.job_kinds import LOOK_AT_PICTURES, Lane
 from avocet.work.job_outcomes import PicturesSeen
 from avocet.work.jobs import create_job, get_job, list_jobs
 from avocet.work.pictures.staging import sweep

@@ -15,10 +15,11 @@ from avocet.jobs.supervisor import Supervisor
 from avocet.jobs.worker import run_job
 from avocet.media.clip_writer import ClipWriter
 from avocet.store.tables import JobState
-from avocet.work.job_kinds import KINDS, SAMPLE_CLIP, ClipFrames, Lane, Task, kinds_of
+from avocet.work.clips.clips import add_clip
+from avocet.work.job_givens import ClipFrames
+from avocet.work.job_kinds import KINDS, SAMPLE_CLIP, Lane, Task, kinds_of
 from avocet.work.job_outcomes import FramesTaken
 from avocet.work.jobs import claim, create_job, get_job, list_jobs
-from avocet.work.pictures.clips import add_clip
 from avocet.work.problems import NotFound
 from avocet.work.progress import Stopped
 from avocet.work.project.projects import create_project
@@ -85,7 +86,7 @@ def test_however_it_ends_it_is_recorded(data, project_id, monkeypatch, error, st
             raise error
         return FramesTaken(added=5, already_there=0)
 
-    monkeypatch.setattr("avocet.work.pictures.clips.do_sampling", action)
+    monkeypatch.setattr("avocet.work.clips.sampling.do_sampling", action)
     with data[1].begin() as session:
         job_id = create_job(session, project_id, SAMPLE_CLIP, "Take frames", FRAMES).id
     run_job(data[1], data[0], job_id)
@@ -93,14 +94,14 @@ def test_however_it_ends_it_is_recorded(data, project_id, monkeypatch, error, st
         job = get_job(session, job_id)
         assert job.state == state and message in job.message and job.ended_at >= job.started_at
         assert (job.done, job.outcome) == (
-            (5, {"added": 5, "already_there": 0}) if error is None else (2, {})
+            (5, {"added": 5, "already_there": 0, "boxes": 0}) if error is None else (2, {})
         )
 
 
 def test_a_job_is_done_once(data, project_id, monkeypatch):
     done = []
     taken = FramesTaken(added=0, already_there=0)
-    monkeypatch.setattr("avocet.work.pictures.clips.do_sampling", lambda task: done.append(1) or taken)
+    monkeypatch.setattr("avocet.work.clips.sampling.do_sampling", lambda task: done.append(1) or taken)
     with data[1].begin() as session:
         job_id = create_job(session, project_id, SAMPLE_CLIP, "Take frames", FRAMES).id
     run_job(data[1], data[0], job_id)
@@ -160,7 +161,7 @@ def test_killed_worker_is_replaced_and_takes_up_what_waits(data, project_id, cli
         Queues(folder).enqueue(second, "sample_clip")
         wait_for(lambda: state_of(data, second) == JobState.DONE)
         with data[1]() as session:
-            assert get_job(session, second).outcome == {"added": 0, "already_there": 10}
+            assert get_job(session, second).outcome == {"added": 0, "already_there": 10, "boxes": 0}
             assert len(list_jobs(session, project_id)) == 3 and not list_jobs(
                 session, project_id, only_open=True
             )

@@ -38,7 +38,8 @@ from avocet.work.addresses.answering import Answerer, sent_pictures
 from avocet.work.addresses.calls import BINS, CallCounter, calls_of, quantile_of
 from avocet.work.addresses.frames import Closed, pack_frame, read_frame
 from avocet.work.addresses.link import AnswerLink, Unanswerable
-from avocet.work.job_kinds import COLLECT_KEPT, KeptToCollect
+from avocet.work.job_givens import KeptToCollect
+from avocet.work.job_kinds import COLLECT_KEPT
 from avocet.work.jobs import create_job, get_job
 from avocet.work.problems import NotFound
 from tests.ready import add_trained_run

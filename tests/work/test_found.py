@@ -17,7 +17,8 @@ from avocet.media.clip_writer import ClipWriter
 from avocet.media.clips import frame_at, read_frames
 from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.store.tables import JobState, Picture, PictureState, Proposal
-from avocet.work.job_kinds import COLLECT_FOUND, FoundToCollect
+from avocet.work.job_givens import FoundToCollect
+from avocet.work.job_kinds import COLLECT_FOUND
 from avocet.work.jobs import create_job
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent

@@ -12,14 +12,16 @@ from avocet.core.labels.looks import picture_look
 from avocet.media.clip_writer import ClipWriter
 from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.store.tables import Clip, Part, Picture, PictureState, now
-from avocet.work.job_kinds import FolderToTake, Task
+from avocet.work.clips.clips import add_clip
+from avocet.work.clips.sampling import sample_clip
+from avocet.work.job_givens import ClipFrames, FolderToTake
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import FramesTaken
 from avocet.work.labels.boxes import save_labels
 from avocet.work.labels.classes import list_classes
 from avocet.work.labels.undo import undo_change
 from avocet.work.pictures import intake, listing, splits
 from avocet.work.pictures.adding import Arrival, add_picture, take_picture, take_pictures
-from avocet.work.pictures.clips import add_clip, sample_clip
 from avocet.work.pictures.files import picture_path
 from avocet.work.pictures.filing import set_tag
 from avocet.work.pictures.intake import allowed, do_folder, look_into, take_archive, take_folder
@@ -411,11 +413,12 @@ def test_sampling_a_clip_stops_and_goes_on(data, tmp_path):
             return self.taken >= 3
 
     with pytest.raises(Stopped):
-        sample_clip(sessions, folder, clip.id, 5, StopsAfterThree())
-    assert sample_clip(sessions, folder, clip.id, 5, Silent()) == FramesTaken(added=7, already_there=3)
+        sample_clip(sessions, folder, ClipFrames(clip_id=clip.id, per_second=5), StopsAfterThree())
+    given = ClipFrames(clip_id=clip.id, per_second=5)
+    assert sample_clip(sessions, folder, given, Silent()) == FramesTaken(added=7, already_there=3)
     with sessions() as session:
         names = [p.name for p in listing.list_pictures(session, project.id, listing.Filter())]
-        assert names == [f"belt-{number:06d}.jpg" for number in range(0, 20, 2)]
+        assert names == [f"belt-{number:06d}.png" for number in range(0, 20, 2)]
         assert stages(session, project.id).pictures == 10
 
 

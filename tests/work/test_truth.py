@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 
 from avocet.store.tables import Detection, Picture, PictureState
-from avocet.work.job_kinds import DETECT, DetectionInputs
+from avocet.work.job_givens import DetectionInputs
+from avocet.work.job_kinds import DETECT
 from avocet.work.jobs import create_job, give
 from avocet.work.labels.boxes import save_labels
 from avocet.work.labels.classes import list_classes

@@ -16,11 +16,11 @@ from avocet.media.pictures import encode_jpeg
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import AttributeKind, Part, PictureState
+from avocet.work.clips.clips import add_clip
 from avocet.work.labels.attributes import add_attribute
 from avocet.work.labels.boxes import NewBox, save_labels
 from avocet.work.labels.classes import ensure_classes
 from avocet.work.pictures.adding import add_picture
-from avocet.work.pictures.clips import add_clip
 from avocet.work.progress import SILENT, Reporter
 from avocet.work.project.projects import create_project, list_projects
 

@@ -29,16 +29,8 @@ from avocet.store.tables import (
     Snapshot,
     now,
 )
-from avocet.work.job_kinds import (
-    DETECT,
-    EVALUATE,
-    TRAIN,
-    DetectionInputs,
-    ForEvaluation,
-    ForRun,
-    Given,
-    JobKind,
-)
+from avocet.work.job_givens import DetectionInputs, ForEvaluation, ForRun, Given
+from avocet.work.job_kinds import DETECT, EVALUATE, TRAIN, JobKind
 from avocet.work.jobs import create_job, give
 from avocet.work.judge.sent import keep_held_out
 from avocet.work.snapshots.frozen import Frozen

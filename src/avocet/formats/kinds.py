@@ -76,7 +76,8 @@ FORMATS: dict[str, Format] = {
             unused_classes=True,
         ),
         Format(
-            "csv", "CSV", (".csv", ".tsv"), False, "picture,class,x1,y1,x2,y2; one line a box", read_table, write_table
+            "csv", "CSV", (".csv", ".tsv"), False, "picture,class,x1,y1,x2,y2; one line a box", read_table, write_table,
+            tracks=True,
         ),
         Format(
             "json-lines", "JSON Lines", (".jsonl", ".ndjson"), False, '"box": [x1, y1, x2, y2]; one line a picture', read_json_lines, write_json_lines,

@@ -59,6 +59,7 @@ PICTURE_WORDS = (
 CLASS_WORDS = ("class", "classname", "label", "category", "source", "kind", "type")
 WIDTH_WORDS = ("picturewidth", "imagewidth", "imgwidth")
 HEIGHT_WORDS = ("pictureheight", "imageheight", "imgheight")
+TRACK_WORDS = ("track", "trackid", "tracknumber")
 OWN = ("picture", "picture_width", "picture_height", "class")
 """How the tables begin that are written here."""
 
@@ -231,7 +232,7 @@ def read_table(files: LabelFiles, find: FindPicture = find_nothing, columns: Col
 
 
 def write_table(record: Record, kind: Kind = "corners") -> Iterator[tuple[str, bytes]]:
-    """A record as the name and content of a CSV file.
+    """A record as the name and content of a CSV file, with a column of track numbers where a box has one.
 
     Parameters
     ----------
@@ -253,17 +254,19 @@ def write_table(record: Record, kind: Kind = "corners") -> Iterator[tuple[str, b
     names = ("bbox",) if kind == "bracketed" else FIELDS[kind]
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
-    writer.writerow([*OWN, *names])
+    tracks = any(box.track is not None for picture in record.pictures for box in picture.boxes)
+    writer.writerow([*OWN, *names, *(["track"] if tracks else [])])
     for picture in record.pictures:
         start = [picture.name, picture.width, picture.height]
         if not picture.boxes:
-            writer.writerow([*start, "", *[""] * (1 if kind == "bracketed" else 4)])
+            writer.writerow([*start, "", *[""] * (len(names) + tracks)])
             continue
         corners = [box.corners for box in picture.boxes]
         rows = corners if kind == "corners" else to_corner_size(corners).tolist()
         for box, row in zip(picture.boxes, rows, strict=True):
             cells = [str(list(row))] if kind == "bracketed" else list(row)
-            writer.writerow([*start, record.class_names[box.label], *cells])
+            number = [box.track if box.track is not None else ""] if tracks else []
+            writer.writerow([*start, record.class_names[box.label], *cells, *number])
     yield "labels.csv", text.getvalue().encode()
 
 
@@ -283,6 +286,7 @@ class _Rows:
         self._size = [
             next((plain[w] for w in words if w in plain), None) for words in (WIDTH_WORDS, HEIGHT_WORDS)
         ]
+        self._track = next((plain[word] for word in TRACK_WORDS if word in plain), None)
         self.classes: dict[str, int] = {}
         self.pictures: dict[str, RecordedPicture] = {}
         self.faults: list[str] = []
@@ -335,7 +339,9 @@ class _Rows:
         if fitted is None:
             self._leave_out(picture, f"{where}: the box {', '.join(cells)[:80]} on {name} {reason}")
             return
-        picture.boxes.append(RecordedBox(self.classes.setdefault(label, len(self.classes)), fitted))
+        track = _track_number(row[self._track]) if self._track is not None else None
+        number = self.classes.setdefault(label, len(self.classes))
+        picture.boxes.append(RecordedBox(number, fitted, track=track))
 
     def _leave_out(self, picture: RecordedPicture, fault: str) -> None:
         self.faults.append(fault)
@@ -386,6 +392,15 @@ def _numbers(cells: list[str]) -> list[float] | None:
     except (ValueError, TypeError, OverflowError, RecursionError):
         return None
     return values if len(values) == 4 else None
+
+
+def _track_number(text: str) -> int | None:
+    """The number of an object, or None where a cell holds none."""
+    try:
+        number = int(text)
+    except ValueError:
+        return None
+    return number if abs(number) < 2**62 else None
 
 
 def _whole(text: str) -> int:

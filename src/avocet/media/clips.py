@@ -62,12 +62,12 @@ class ClipFrame:
 
 
 def clip_info(path: Path, name: str | None = None) -> ClipInfo:
-    """Read a clip's header.
+    """Read a clip's header, and its first frame for the size that it is shown in.
 
     Raises
     ------
     InputError
-        If the file is no clip, has no video stream, or its frames are too large.
+        If the file is no clip, has no video stream or no frame, or its frames are too large.
     """
     with open_clip(path, name or path.name) as container:
         stream = container.streams.video[0]
@@ -79,7 +79,11 @@ def clip_info(path: Path, name: str | None = None) -> ClipInfo:
         if not 0 < rate < FASTEST:
             raise InputError(f"{name or path.name} claims {rate:g} frames a second, which no clip has")
         believed = seconds if 0 <= seconds <= LONGEST else 0.0
-        return ClipInfo(stream.codec_context.width, stream.codec_context.height, rate, believed)
+        first = next(readable_frames(container), None)
+        if first is None:
+            raise InputError(f"{name or path.name} holds no frame that can be read")
+        height, width = upright(first).shape[:2]
+        return ClipInfo(width, height, rate, believed)
 
 
 def read_frames(
@@ -138,7 +142,7 @@ def read_frames(
                     # Where the clip jumps ahead, the frames that would lie in the gap are left out.
                     next_time = max(next_time + 1 / per_second, (seconds * per_second // 1 + 1) / per_second)
                 seen = True
-                yield ClipFrame(number, seconds, _upright(frame))
+                yield ClipFrame(number, seconds, upright(frame))
         except FFmpegError as error:
             raise InputError(f"{called} is damaged after frame {number + 1}: {error.strerror}") from None
     if not seen:
@@ -170,6 +174,19 @@ def _decoded(
             seconds = float(frame.time) if frame.time is not None else seconds
             whole = True
             yield frame
+
+
+def readable_frames(container: av.container.InputContainer) -> Iterator[av.VideoFrame]:
+    """All frames that can be decoded, over damaged stretches."""
+    try:
+        for packet in container.demux(container.streams.video[0]):
+            try:
+                yield from packet.decode()
+            except FFmpegError:
+                continue
+    except FFmpegError:
+        # The container itself ends here: what is behind cannot be found.
+        return
 
 
 def open_clip(path: Path, called: str) -> av.container.InputContainer:
@@ -220,7 +237,8 @@ def _reason(error: Exception) -> str:
     return (error.strerror if isinstance(error, FFmpegError) else None) or str(error)
 
 
-def _upright(frame: av.VideoFrame) -> NDArray[np.uint8]:
+def upright(frame: av.VideoFrame) -> NDArray[np.uint8]:
+    """The pixels of a decoded frame, (H, W, 3), turned as the clip says that it is to be shown."""
     pixels = np.asarray(frame.to_ndarray(format="rgb24"), dtype=np.uint8)
     turns = round(frame.rotation / 90) % 4
     return np.ascontiguousarray(np.rot90(pixels, turns)) if turns else pixels
@@ -264,4 +282,4 @@ def frame_at(path: Path, seconds: float, name: str | None = None) -> NDArray[np.
                 raise InputError(f"{called} is damaged at {seconds:.2f} s: {error.strerror}") from None
         if last is None:
             raise InputError(f"{called} holds no frame at {seconds:.2f} s")
-        return _upright(last)
+        return upright(last)

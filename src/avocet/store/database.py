@@ -10,7 +10,8 @@ from sqlalchemy import Connection, Engine, create_engine, event
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session, sessionmaker
 
-import avocet.store.address_tables  # noqa: F401 - its tables belong to the database
+import avocet.store.address_tables
+import avocet.store.clip_tables  # noqa: F401 - their tables belong to the database
 from avocet.store.turns import Turns
 
 PATIENCE = 30.0

@@ -70,6 +70,10 @@ class DataFolder:
     def clip(self, project_id: int, content_hash: str, suffix: str) -> Path:
         return self._project(project_id) / "clips" / f"{content_hash}{suffix}"
 
+    def clip_frames(self, project_id: int, content_hash: str) -> Path:
+        """Which frames a clip has."""
+        return self._project(project_id) / "clips" / f"{content_hash}.frames.npz"
+
     def snapshot(self, project_id: int, content_hash: str) -> Path:
         return self._project(project_id) / "snapshots" / f"{content_hash}.json"
 

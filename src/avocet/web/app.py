@@ -22,6 +22,7 @@ from avocet.web.problems import handle_problems, invalid_request, problem
 from avocet.web.routes import ALL
 from avocet.web.schemas.common import Problem
 from avocet.web.uploads import accept_uploads
+from avocet.work.clips.frames import OpenClips
 from avocet.work.train.ahead.choices import AugmentationIn, SettingsIn
 from avocet.work.train.ahead.plan import LEARNABLE_SIDE, RESOLVED_SIDE, USUAL_SIDE
 
@@ -94,7 +95,13 @@ def create_app(
     )
     readers = reading(sessions)
     app.extensions["avocet"] = Context(
-        folder, sessions, readers, enqueue, KeptLabels(readers), tuple(each.resolve() for each in roots)
+        folder,
+        sessions,
+        readers,
+        enqueue,
+        KeptLabels(readers),
+        OpenClips(folder),
+        tuple(each.resolve() for each in roots),
     )
     accept_uploads(app, folder)
     app.config["MAX_CONTENT_LENGTH"] = LARGEST_REQUEST

@@ -14,6 +14,7 @@ from avocet.store.tables import Change, Job, JobState
 from avocet.web.kept import KeptLabels
 from avocet.web.schemas.common import JobOut, JobOutcomes, JobStarted
 from avocet.web.schemas.labels import ChangeOut
+from avocet.work.clips.frames import OpenClips
 from avocet.work.job_kinds import KINDS, G, JobKind, O, Task
 from avocet.work.jobs import create_job, is_changing, seconds_left
 from avocet.work.progress import SILENT
@@ -41,6 +42,7 @@ class Context:
     reading: Sessions
     enqueue: Callable[[int, str], None]
     labels: KeptLabels
+    clips: OpenClips
     roots: tuple[Path, ...] = ()
     making: Making | None = None
     addresses_changed: Callable[[], None] = lambda: None

@@ -10,12 +10,49 @@ from dataclasses import dataclass
 from importlib import import_module
 from typing import Any, Generic, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field
-
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
-from avocet.store.tables import Part, PictureState
 from avocet.work import job_outcomes as outcomes
+from avocet.work.job_givens import (
+    AttributeToChange,
+    BoxesToChange,
+    ChangeToUndo,
+    ChosenLabels,
+    ClassToMerge,
+    ClipFrames,
+    DetectionInputs,
+    FolderToTake,
+    ForEvaluation,
+    ForLive,
+    ForProject,
+    ForRun,
+    ForStudy,
+    FoundToCollect,
+    FreezeOrder,
+    Given,
+    KeptToCollect,
+    LabelsToWrite,
+    LookAhead,
+    PictureApart,
+    PicturesToBin,
+    PicturesToFinish,
+    PicturesToPart,
+    PicturesToTag,
+    RunAndPicture,
+    RunOrder,
+    RunsAndPicture,
+    SentArchive,
+    SentLabels,
+    SnapshotArchive,
+    SnapshotPair,
+    SplitOrder,
+    StudyOrder,
+    ToCarry,
+    ToPropose,
+    TracksToPropose,
+    TracksToTake,
+    TracksToWrite,
+)
 from avocet.work.job_outcomes import Outcome
 from avocet.work.progress import Reporter
 
@@ -44,220 +81,6 @@ class Lane(enum.StrEnum):
 
     LOOKS = "looks"
     """Looks at a run before it starts or while it trains, and into a model."""
-
-
-class Given(BaseModel):
-    """What a job is given: kept with it as JSON, checked when the worker takes it up."""
-
-    model_config = ConfigDict(extra="forbid")
-
-
-class ForProject(Given):
-    project_id: int
-
-
-class ForRun(Given):
-    run_id: int
-
-
-class ForStudy(Given):
-    study_id: int
-
-
-class ForEvaluation(Given):
-    """``class_map`` is that of measuring once more; ``former_job_id`` made the figures that are there already."""
-
-    evaluation_id: int
-    class_map: dict[str, str] | None = None
-    former_job_id: int | None = None
-
-
-class DetectionInputs(Given):
-    """What a detection run goes over: files that came along, a clip, a folder, or pictures of the project.
-
-    ``files`` are pairs of stored and sent name; ``last_picture_id`` leaves out what was added later.
-    """
-
-    detection_id: int
-    files: list[tuple[str, str]] = Field(default_factory=list)
-    clip_id: int | None = None
-    server_folder: str | None = None
-    pictures: bool = False
-    state: PictureState | None = None
-    last_picture_id: int | None = None
-
-
-class FoundToCollect(Given):
-    """``places`` are those of pictures and frames in the run's record."""
-
-    detection_id: int
-    places: list[int] = Field(min_length=1, max_length=2000)
-    minimum_score: float | None = None
-
-
-class ToPropose(Given):
-    """For the pictures of the project that are unlabelled when the worker comes to it."""
-
-    project_id: int
-    run_id: int | None = None
-    ensemble_id: int | None = None
-    minimum_score: float | None = None
-
-
-class ForLive(Given):
-    live_id: int
-
-
-class KeptToCollect(Given):
-    address_id: int
-    files: list[str] = Field(min_length=1, max_length=500)
-
-
-class ClipFrames(Given):
-    clip_id: int
-    per_second: float
-
-
-class SentArchive(ForProject):
-    token: str
-
-
-class FolderToTake(ForProject):
-    path: str
-    copied: bool
-
-
-class SplitOrder(ForProject):
-    ratios: tuple[float, float, float]
-    seed: int = 0
-    whole_sources: bool = True
-
-
-class ChosenPictures(ForProject):
-    ids: list[int]
-
-
-class PicturesToPart(ChosenPictures):
-    part: Part | None
-
-
-class PicturesToBin(ChosenPictures):
-    binned: bool
-
-
-class PicturesToTag(ChosenPictures):
-    tag: str
-    on: bool
-
-
-class PicturesToFinish(ChosenPictures):
-    """Pictures in progress that are done."""
-
-
-class BoxesToChange(ForProject):
-    """``class_id`` is the class that the boxes get; None deletes them."""
-
-    ids: list[int]
-    class_id: int | None
-
-
-class ClassToMerge(ForProject):
-    class_id: int
-    into_id: int
-
-
-class NamedChoice(BaseModel):
-    """One of several values, and what it was called before."""
-
-    value: str
-    was: str | None = None
-
-
-class AttributeToChange(ForProject):
-    attribute_id: int
-    name: str | None = None
-    choices: list[NamedChoice] | None = None
-    removed: bool = False
-
-
-class ChangeToUndo(ForProject):
-    change_id: int
-
-
-class SentLabels(ForProject):
-    token: str
-    format: str | None = None
-    columns: outcomes.ColumnsRead | None = None
-
-
-class ChosenLabels(SentLabels):
-    targets: dict[str, int | str] = Field(default_factory=dict)
-    replace: bool = False
-
-
-class LabelsToWrite(ForProject):
-    format: str
-    table_kind: str = "corners"
-
-
-class FreezeOrder(ForProject):
-    """What to freeze, and how."""
-
-    name: str = ""
-    note: str = ""
-    filter: dict[str, Any] = Field(default_factory=dict)
-    class_map: dict[int, int | None] = Field(default_factory=dict)
-    new_names: dict[int, str] = Field(default_factory=dict)
-
-
-class RunOrder(ForProject):
-    """A run to be started: its labels are frozen first. ``start`` as in `avocet.work.train.runs`."""
-
-    settings: dict[str, Any]
-    name: str = ""
-    snapshot_id: int | None = None
-    start: int | str | None = None
-    watched: list[int] = Field(default_factory=list)
-
-
-class StudyOrder(ForProject):
-    settings: dict[str, Any]
-    steps: int
-    seeds: int
-    snapshot_id: int | None = None
-
-
-class SnapshotArchive(Given):
-    snapshot_id: int
-    format: str
-    with_pictures: bool
-
-
-class SnapshotPair(Given):
-    earlier_id: int
-    later_id: int
-
-
-class LookAhead(ForProject):
-    """``settings`` as chosen: what is missing is chosen from the labels, in the worker."""
-
-    snapshot_id: int | None
-    settings: dict[str, Any]
-    draw: int = 0
-
-
-class RunAndPicture(Given):
-    run_id: int
-    picture_id: int
-
-
-class PictureApart(RunAndPicture):
-    checkpoint: str = "best"
-
-
-class RunsAndPicture(Given):
-    run_ids: list[int]
-    picture_id: int
 
 
 G = TypeVar("G", bound=Given)
@@ -322,7 +145,31 @@ DETECT = JobKind(
 )
 
 SAMPLE_CLIP = JobKind(
-    "sample_clip", Lane.MEDIA, ClipFrames, outcomes.FramesTaken, "pictures.clips:do_sampling", resumable=True
+    "sample_clip", Lane.MEDIA, ClipFrames, outcomes.FramesTaken, "clips.sampling:do_sampling", resumable=True
+)
+PLAN_FRAMES = JobKind(
+    "plan_frames", Lane.LOOKS, ClipFrames, outcomes.FramesPlanned, "clips.sampling:do_planning", short=True
+)
+CARRY = JobKind("carry", Lane.LOOKS, ToCarry, outcomes.Carried, "clips.carrying:do_carry", short=True)
+PROPOSE_TRACKS = JobKind(
+    "propose_tracks",
+    Lane.MEDIA,
+    TracksToPropose,
+    outcomes.TracksProposed,
+    "clips.proposing:do_propose_tracks",
+    resumable=True,
+)
+WRITE_TRACKS = JobKind(
+    "write_tracks",
+    Lane.LABELS,
+    TracksToWrite,
+    outcomes.LabelsWritten,
+    "clips.written:do_write_tracks",
+    resumable=True,
+    short=True,
+)
+TAKE_TRACKS = JobKind(
+    "take_tracks", Lane.LABELS, TracksToTake, outcomes.TracksTaken, "clips.taken:do_take_tracks", short=True
 )
 COLLECT_FOUND = JobKind(
     "collect_found",
@@ -475,7 +322,8 @@ KINDS: dict[str, JobKind[Any, Any]] = {
     each.key: each
     for each in (
         TRAIN, STUDY, EVALUATE, DETECT,
-        SAMPLE_CLIP, COLLECT_FOUND, COLLECT_KEPT, PROPOSE, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
+        SAMPLE_CLIP, PLAN_FRAMES, CARRY, PROPOSE_TRACKS, WRITE_TRACKS, TAKE_TRACKS,
+        COLLECT_FOUND, COLLECT_KEPT, PROPOSE, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
         SPLIT_PICTURES, SET_PART, SET_BINNED, SET_TAG, MARK_DONE, CHANGE_BOXES, MERGE_CLASS,
         CHANGE_ATTRIBUTE, UNDO_CHANGE,
         READ_LABELS, TAKE_LABELS, EXPORT_LABELS, FREEZE, START_RUN, START_STUDY, ARCHIVE_SNAPSHOT, COMPARE_SNAPSHOTS,

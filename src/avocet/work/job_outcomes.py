@@ -32,8 +32,56 @@ class Detected(Outcome):
 
 
 class FramesTaken(Outcome):
+    """``boxes`` are those of the clip's tracks on the frames that came."""
+
     added: int
     already_there: int
+    boxes: int = 0
+
+
+class FramesPlanned(Outcome):
+    """The frames that would be taken."""
+
+    frames: list[int]
+
+
+class CarriedBox(Outcome):
+    """One object as it was followed: boxes to set, where it is in sight, frames that a person should look at.
+
+    ``ended`` says why it goes no further: it is there, lost, has left the picture, the clip ends, or is damaged.
+    """
+
+    number: int
+    ended: Literal["there", "lost", "left", "clip", "damaged"]
+    frames: list[int]
+    boxes: list[tuple[float, float, float, float]]
+    spans: list[tuple[int, int]]
+    unsure: list[int]
+    sureness: float
+    followed: int
+
+
+class Carried(Outcome):
+    clip_id: int
+    frame: int
+    stopped: bool
+    objects: list[CarriedBox]
+
+
+class TracksProposed(Outcome):
+    """Objects that a model proposes for a clip; ``known`` were there already, kept or refused."""
+
+    tracks: int
+    known: int
+    frames: int
+
+
+class TracksTaken(Outcome):
+    """Objects of a file of labels that the clip has now."""
+
+    tracks: int
+    boxes: int
+    left_out: list[str]
 
 
 class FileTaken(Outcome):

@@ -2,6 +2,7 @@
 
 from avocet.web.routes.anatomy import anatomy
 from avocet.web.routes.audit import audit
+from avocet.web.routes.clips import clips
 from avocet.web.routes.exchange import exchange
 from avocet.web.routes.jobs import jobs
 from avocet.web.routes.judge import judge
@@ -20,6 +21,7 @@ ALL = (
     project,
     labels,
     pictures,
+    clips,
     exchange,
     snapshots,
     audit,

@@ -14,7 +14,8 @@ from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.train import RunPath
 from avocet.work.anatomy import fusion
 from avocet.work.anatomy.raw import TakenApart, shown_candidates
-from avocet.work.job_kinds import FIND_BOXES, TAKE_APART, PictureApart, RunsAndPicture
+from avocet.work.job_givens import PictureApart, RunsAndPicture
+from avocet.work.job_kinds import FIND_BOXES, TAKE_APART
 from avocet.work.jobs import get_job, outcome_of
 from avocet.work.pictures.files import get_picture
 from avocet.work.problems import NotFound

@@ -17,7 +17,8 @@ from avocet.work.audit.crops import crop_jpeg
 from avocet.work.audit.figures import figures as work_figures
 from avocet.work.audit.kept import kept_findings
 from avocet.work.audit.sheets import class_sheet
-from avocet.work.job_kinds import CHANGE_BOXES, LOOK_AT_CROPS, LOOK_FOR_FINDINGS, BoxesToChange, ForProject
+from avocet.work.job_givens import BoxesToChange, ForProject
+from avocet.work.job_kinds import CHANGE_BOXES, LOOK_AT_CROPS, LOOK_FOR_FINDINGS
 from avocet.work.job_outcomes import ChangeMade
 from avocet.work.pictures.files import get_picture
 

@@ -14,17 +14,8 @@ from avocet.web.schemas import exchange as schemas
 from avocet.web.schemas.common import JobPath, JobStarted, ProjectPath
 from avocet.web.uploads import sent_files
 from avocet.work.exchange.written import held_now
-from avocet.work.job_kinds import (
-    EXPORT_LABELS,
-    READ_LABELS,
-    TAKE_ARCHIVE,
-    TAKE_LABELS,
-    ChosenLabels,
-    JobKind,
-    LabelsToWrite,
-    SentArchive,
-    SentLabels,
-)
+from avocet.work.job_givens import ChosenLabels, LabelsToWrite, SentArchive, SentLabels
+from avocet.work.job_kinds import EXPORT_LABELS, READ_LABELS, TAKE_ARCHIVE, TAKE_LABELS, JobKind
 from avocet.work.job_outcomes import ColumnsRead
 from avocet.work.jobs import get_job, outcome_of
 from avocet.work.pictures.staging import stage

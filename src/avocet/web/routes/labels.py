@@ -12,15 +12,8 @@ from avocet.web.routes.pictures import detail_out
 from avocet.web.schemas import labels as schemas
 from avocet.web.schemas.common import JobStarted, Problem, ProjectPath
 from avocet.web.schemas.pictures import PictureDetail, PicturePath
-from avocet.work.job_kinds import (
-    CHANGE_ATTRIBUTE,
-    MERGE_CLASS,
-    UNDO_CHANGE,
-    AttributeToChange,
-    ChangeToUndo,
-    ClassToMerge,
-    NamedChoice,
-)
+from avocet.work.job_givens import AttributeToChange, ChangeToUndo, ClassToMerge, NamedChoice
+from avocet.work.job_kinds import CHANGE_ATTRIBUTE, MERGE_CLASS, UNDO_CHANGE
 from avocet.work.job_outcomes import ChangeMade, Undone
 from avocet.work.labels import attribute_changes, class_merge
 from avocet.work.labels import attributes as work_attributes

@@ -8,8 +8,6 @@ from flask_openapi3 import Tag
 from avocet.archives import can_be_opened, is_archive
 from avocet.core.errors import InputError
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
-from avocet.media.clips import frame_at
-from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import Picture
 from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import change_many, context, moment, reply, start_job
@@ -18,16 +16,8 @@ from avocet.web.schemas import pictures as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath, Selection
 from avocet.web.schemas.labels import LabelsOut
 from avocet.web.uploads import ArrivedFile, arrived_files
-from avocet.work.job_kinds import (
-    MARK_DONE,
-    SAMPLE_CLIP,
-    SET_BINNED,
-    SET_PART,
-    SET_TAG,
-    SPLIT_PICTURES,
-    TAKE_ARCHIVE,
-    TAKE_FOLDER,
-    ClipFrames,
+from avocet.work.clips import clips as work_clips
+from avocet.work.job_givens import (
     FolderToTake,
     PicturesToBin,
     PicturesToFinish,
@@ -36,11 +26,19 @@ from avocet.work.job_kinds import (
     SentArchive,
     SplitOrder,
 )
+from avocet.work.job_kinds import (
+    MARK_DONE,
+    SET_BINNED,
+    SET_PART,
+    SET_TAG,
+    SPLIT_PICTURES,
+    TAKE_ARCHIVE,
+    TAKE_FOLDER,
+)
 from avocet.work.job_outcomes import ChangeMade, FileTaken
 from avocet.work.jobs import create_job
 from avocet.work.labels.attributes import list_attributes
 from avocet.work.labels.boxes import labels_of
-from avocet.work.pictures import clips as work_clips
 from avocet.work.pictures import intake, listing
 from avocet.work.pictures import splits as work_splits
 from avocet.work.pictures.adding import Arrival, take_picture
@@ -228,37 +226,6 @@ def upload(path: ProjectPath) -> Response:
         if job is not None:
             context().enqueue(job.id, job.kind)
     return reply(schemas.UploadOut(files=outcomes))
-
-
-@pictures.get("/projects/<int:project_id>/clips", responses={200: schemas.ClipList})
-def list_clips(path: ProjectPath) -> Response:
-    """The project's clips."""
-    with context().reading() as session:
-        clips = [
-            schemas.ClipOut.model_validate(clip) for clip in work_clips.list_clips(session, path.project_id)
-        ]
-        return reply(schemas.ClipList(clips=clips))
-
-
-@pictures.post("/clips/<int:clip_id>/frames", responses={202: JobStarted})
-def sample_clip(path: schemas.ClipPath, body: schemas.SampleIn) -> Response:
-    """Take frames from a clip into the project, in the background."""
-    with context().reading() as session:
-        clip = work_clips.get_clip(session, path.clip_id)
-    given = ClipFrames(clip_id=clip.id, per_second=body.per_second)
-    return start_job(clip.project_id, SAMPLE_CLIP, f"Take frames from {clip.name}", given)
-
-
-@pictures.get("/clips/<int:clip_id>/first")
-def first_frame(path: schemas.ClipPath) -> Response:
-    """The first frame of a clip, as a JPEG."""
-    folder = context().folder
-    with context().reading() as session:
-        clip = work_clips.get_clip(session, path.clip_id)
-    return Response(
-        encode_jpeg(frame_at(folder.clip(clip.project_id, clip.content_hash, clip.suffix), 0.0, clip.name)),
-        mimetype="image/jpeg",
-    )
 
 
 @pictures.get("/folders", responses={200: schemas.FolderList})

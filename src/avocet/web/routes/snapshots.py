@@ -9,14 +9,8 @@ from avocet.web.context import context, moment, reply, start_job
 from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import snapshots as schemas
 from avocet.web.schemas.common import JobStarted, ProjectPath
-from avocet.work.job_kinds import (
-    ARCHIVE_SNAPSHOT,
-    COMPARE_SNAPSHOTS,
-    FREEZE,
-    FreezeOrder,
-    SnapshotArchive,
-    SnapshotPair,
-)
+from avocet.work.job_givens import FreezeOrder, SnapshotArchive, SnapshotPair
+from avocet.work.job_kinds import ARCHIVE_SNAPSHOT, COMPARE_SNAPSHOTS, FREEZE
 from avocet.work.problems import NotFound
 from avocet.work.snapshots import snapshots as work
 

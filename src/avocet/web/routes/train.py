@@ -14,6 +14,7 @@ from avocet.web.context import context, job_out, moment, reply, start_job
 from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import train as schemas
 from avocet.web.schemas.common import BinIn, BinQuery, JobStarted, ProjectPath
+from avocet.work.job_givens import ForRun, LookAhead, RunAndPicture, RunOrder, StudyOrder
 from avocet.work.job_kinds import (
     CLUSTER_ANCHORS,
     DRAW_AUGMENTED,
@@ -23,12 +24,7 @@ from avocet.work.job_kinds import (
     SUM_UP_SIZES,
     TRY_MODEL,
     WRITE_ONNX,
-    ForRun,
     JobKind,
-    LookAhead,
-    RunAndPicture,
-    RunOrder,
-    StudyOrder,
 )
 from avocet.work.pictures.files import content_hash, get_picture
 from avocet.work.problems import NotFound

@@ -68,27 +68,6 @@ class UploadOut(Schema):
     files: list[FileTaken]
 
 
-class ClipOut(Schema):
-    id: int
-    name: str
-    width: int
-    height: int
-    rate: float
-    seconds: float
-
-
-class ClipList(Schema):
-    clips: list[ClipOut]
-
-
-class ClipPath(BaseModel):
-    clip_id: Whole
-
-
-class SampleIn(Request):
-    per_second: float = Field(gt=0, le=240)
-
-
 class PartChange(Selection):
     part: Part | None
 

@@ -5,7 +5,8 @@ import json
 from avocet.core.errors import InputError
 from avocet.store.database import reading
 from avocet.work.addresses.addresses import get_address, kept_file
-from avocet.work.job_kinds import KeptToCollect, Task
+from avocet.work.job_givens import KeptToCollect
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import FoundCollected
 from avocet.work.pictures.adding import Arrival, take_picture
 from avocet.work.problems import NotFound

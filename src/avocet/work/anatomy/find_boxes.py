@@ -4,7 +4,8 @@ from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.detector.model.predictor import Predictor
 from avocet.media.pictures import read_picture
 from avocet.store.database import reading
-from avocet.work.job_kinds import RunsAndPicture, Task
+from avocet.work.job_givens import RunsAndPicture
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import BoxesFound, FoundByModel
 from avocet.work.pictures.files import get_picture, picture_path
 from avocet.work.progress import Stopped

@@ -7,7 +7,8 @@ from avocet.detector.model.predictor import Predictor
 from avocet.media.pictures import read_picture
 from avocet.store.database import reading
 from avocet.work.anatomy.raw import Facts, TakenApart
-from avocet.work.job_kinds import PictureApart, Task
+from avocet.work.job_givens import PictureApart
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import RawKept
 from avocet.work.pictures.files import get_picture, picture_path
 from avocet.work.project.projects import get_project

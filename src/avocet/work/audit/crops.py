@@ -15,7 +15,8 @@ from avocet.store.folder import DataFolder
 from avocet.store.rows import plain_rows
 from avocet.store.tables import CropLook, Picture
 from avocet.work.audit.sheets import keep_looks
-from avocet.work.job_kinds import ForProject, Task
+from avocet.work.job_givens import ForProject
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import BoxesSeen
 from avocet.work.labels.columns import LabelColumns, read_columns
 from avocet.work.pictures.files import StoredPicture, get_picture, picture_path

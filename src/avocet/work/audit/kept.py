@@ -12,7 +12,8 @@ from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import now
 from avocet.work.audit.findings import TITLES, Finding, look_for_findings, marked_fine
-from avocet.work.job_kinds import ForProject, Task
+from avocet.work.job_givens import ForProject
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import FindingsMade
 from avocet.work.labels.columns import project_stamp
 

@@ -1,6 +1,6 @@
-"""Clips of a project, and the frames taken from them."""
+"""Clips of a project."""
 
-import math
+import re
 from pathlib import Path
 from typing import Literal
 
@@ -8,23 +8,15 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.files import copy_file, move_file, write_bytes
+from avocet.files import copy_file, move_file
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
-from avocet.media.clips import clip_info, read_frames
-from avocet.media.pictures import encode_jpeg
-from avocet.store.database import Sessions, reading
+from avocet.media.clips import clip_info
+from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Clip
-from avocet.work.job_kinds import ClipFrames, Task
-from avocet.work.job_outcomes import FramesTaken
-from avocet.work.pictures.adding import Arrival, take_picture
 from avocet.work.pictures.files import content_hash
 from avocet.work.problems import by_number
-from avocet.work.progress import Reporter, Stopped
 from avocet.work.project.projects import get_project
-
-MOST_SAMPLED = 5000
-"""Frames taken from one clip at once."""
 
 
 def take_clip(
@@ -96,47 +88,6 @@ def _record(session: Session, project_id: int, digest: str, made: Clip) -> Clip:
     return made
 
 
-def do_sampling(task: Task[ClipFrames]) -> FramesTaken:
-    """Take frames from a clip in the background."""
-    return sample_clip(task.sessions, task.folder, task.given.clip_id, task.given.per_second, task.reporter)
-
-
-def sample_clip(
-    sessions: Sessions, folder: DataFolder, clip_id: int, per_second: float, reporter: Reporter
-) -> FramesTaken:
-    """Take frames from a clip into the project as pictures.
-
-    Every frame is stored as soon as it is decoded: a stop or a kill keeps what there is, and a
-    second run adds only what is missing.
-    """
-    with reading(sessions)() as session:
-        clip = get_clip(session, clip_id)
-    path = folder.clip(clip.project_id, clip.content_hash, clip.suffix)
-    expected = min(MOST_SAMPLED, max(1, math.ceil(clip.seconds * min(per_second, clip.rate))))
-    added, known = 0, 0
-
-    def stop_where_asked() -> None:
-        if reporter.should_stop():
-            raise Stopped
-
-    for frame in read_frames(path, per_second, clip.name, stop_where_asked):
-        stop_where_asked()
-        if added + known >= MOST_SAMPLED:
-            raise InputError(
-                f"{clip.name} gives more than {MOST_SAMPLED} frames at {per_second:g} a second; "
-                f"the first {MOST_SAMPLED} are kept. Sample more thinly."
-            )
-        name = f"{Path(clip.name).stem}-{frame.number:06d}.jpg"
-        incoming = folder.incoming / f"clip-{clip_id}-frame.jpg"
-        write_bytes(incoming, encode_jpeg(frame.pixels))
-        arrival = Arrival(incoming, name, clip=clip, frame_number=frame.number, keep="move")
-        result = take_picture(sessions, folder, clip.project_id, arrival)
-        added, known = added + result.fresh, known + (not result.fresh)
-        reporter.progress(added + known, max(expected, added + known), f"{added + known} frames taken")
-        incoming.unlink(missing_ok=True)
-    return FramesTaken(added=added, already_there=known)
-
-
 def get_clip(session: Session, clip_id: int) -> Clip:
     """The clip, or `NotFound`."""
     return by_number(session, Clip, clip_id, "clip")
@@ -145,3 +96,31 @@ def get_clip(session: Session, clip_id: int) -> Clip:
 def list_clips(session: Session, project_id: int) -> list[Clip]:
     """The project's clips, oldest first."""
     return list(session.scalars(select(Clip).where(Clip.project_id == project_id).order_by(Clip.id)))
+
+
+def clip_path(folder: DataFolder, clip: Clip) -> Path:
+    """The clip's file."""
+    return folder.clip(clip.project_id, clip.content_hash, clip.suffix)
+
+
+def frame_name(clip: Clip, number: int) -> str:
+    """What a frame is called as a picture and in files of labels.
+
+    Examples
+    --------
+    >>> frame_name(Clip(name="belt-moving.mp4"), 12)
+    'belt-moving-000012.png'
+    """
+    return f"{Path(clip.name).stem}-{number:06d}.png"
+
+
+def frame_number(name: str) -> int | None:
+    """The number of the frame that a picture of a file of labels is called by, or None.
+
+    Examples
+    --------
+    >>> frame_number("frames/belt-moving-000012.png"), frame_number("belt.png")
+    (12, None)
+    """
+    digits = re.search(r"(\d+)\D*$", Path(name).stem)
+    return int(digits[1]) if digits and len(digits[1]) <= 9 else None

@@ -6,7 +6,8 @@ from avocet.formats.table import Columns
 from avocet.store.database import reading
 from avocet.work.exchange.project_labels import preview
 from avocet.work.exchange.taking import take_over
-from avocet.work.job_kinds import ChosenLabels, SentLabels, Task
+from avocet.work.job_givens import ChosenLabels, SentLabels
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import LabelsRead, LabelsTaken
 from avocet.work.pictures.staging import staged_labels, unstage
 

@@ -18,7 +18,8 @@ from avocet.formats.table import write_table
 from avocet.store.database import reading
 from avocet.store.rows import plain_rows
 from avocet.store.tables import Box, Picture, PictureState
-from avocet.work.job_kinds import LabelsToWrite, Task
+from avocet.work.job_givens import LabelsToWrite
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import LabelsWritten
 from avocet.work.labels.classes import list_classes
 from avocet.work.labels.columns import LabelColumns
@@ -117,7 +118,7 @@ def export_labels(task: Task[LabelsToWrite]) -> LabelsWritten:
     if reporter.should_stop():
         raise Stopped
     reporter.progress(1, 3, "Writing the file")
-    content, suffix = _written(form, record, task.given.table_kind)
+    content, suffix = file_of_record(form, record, task.given.table_kind)
     reporter.progress(2, 3, "Writing the file")
     write_bytes(task.folder.export(task.job_id, suffix), content)
     held = replace(
@@ -133,7 +134,8 @@ def export_labels(task: Task[LabelsToWrite]) -> LabelsWritten:
     )
 
 
-def _written(form: Format, record: Record, table_kind: Any) -> tuple[bytes, str]:
+def file_of_record(form: Format, record: Record, table_kind: Any = "corners") -> tuple[bytes, str]:
+    """A record as the bytes of one file and its suffix: an archive where the format has many files."""
     files: Iterable[tuple[str, bytes]] = (
         write_table(record, table_kind) if form.key == "csv" else form.write(record)
     )

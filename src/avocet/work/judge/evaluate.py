@@ -17,7 +17,8 @@ from avocet.files import replacing
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, Part
-from avocet.work.job_kinds import ForEvaluation, Task
+from avocet.work.job_givens import ForEvaluation
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import Evaluated
 from avocet.work.judge.evaluations import DETECTIONS, MODEL, TRUTH, get_evaluation, sent_file
 from avocet.work.judge.report import by_name, find_candidates, measure, milliseconds

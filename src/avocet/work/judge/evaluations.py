@@ -14,7 +14,8 @@ from avocet.core.score.precision import INTERPOLATIONS
 from avocet.files import move_file
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, JobState, Part, now
-from avocet.work.job_kinds import EVALUATE, ForEvaluation
+from avocet.work.job_givens import ForEvaluation
+from avocet.work.job_kinds import EVALUATE
 from avocet.work.jobs import create_job, give
 from avocet.work.models.bundles import bundles_of
 from avocet.work.models.ensembles import get_ensemble

@@ -11,7 +11,8 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.store.database import Sessions, reading
 from avocet.store.tables import Attribute, AttributeKind, Box, Change, Picture
-from avocet.work.job_kinds import AttributeToChange, Task
+from avocet.work.job_givens import AttributeToChange
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import ChangeMade
 from avocet.work.labels.attributes import (
     READY_MADE,

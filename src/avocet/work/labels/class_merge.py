@@ -15,7 +15,8 @@ from avocet.core.errors import InputError
 from avocet.store.database import Sessions, reading
 from avocet.store.rows import among, quietly, without_index
 from avocet.store.tables import Box, Change, ChangedPicture, ObjectClass, Picture, now
-from avocet.work.job_kinds import ClassToMerge, Task
+from avocet.work.job_givens import ClassToMerge
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import ChangeMade
 from avocet.work.labels.changes import begin_change, changing_classes
 from avocet.work.labels.classes import get_class, retire

@@ -11,7 +11,8 @@ from avocet.readable import so_many
 from avocet.store.database import Sessions, reading
 from avocet.store.rows import among
 from avocet.store.tables import Box, Change, Picture, PictureState
-from avocet.work.job_kinds import BoxesToChange, PicturesToFinish, Task
+from avocet.work.job_givens import BoxesToChange, PicturesToFinish
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import ChangeMade
 from avocet.work.labels.changes import begin_change
 from avocet.work.labels.classes import get_class

@@ -22,7 +22,8 @@ from avocet.store.tables import (
     Snapshot,
     now,
 )
-from avocet.work.job_kinds import ChangeToUndo, Task
+from avocet.work.job_givens import ChangeToUndo
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import Undone
 from avocet.work.labels.attribute_changes import restore_attributes, take_away_added_attributes
 from avocet.work.labels.boxes import boxes_from

@@ -12,7 +12,8 @@ from avocet.media.live import THIS_COMPUTER, check_camera
 from avocet.store.address_tables import Live
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Job, JobState, now
-from avocet.work.job_kinds import DETECT, EVALUATE, GO_LIVE, TRAIN, ForLive
+from avocet.work.job_givens import ForLive
+from avocet.work.job_kinds import DETECT, EVALUATE, GO_LIVE, TRAIN
 from avocet.work.jobs import again, create_job, give, request_stop
 from avocet.work.models.chosen import chosen_model
 from avocet.work.problems import by_number

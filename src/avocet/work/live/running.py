@@ -1,7 +1,8 @@
 """Live work as its worker does it."""
 
 from avocet.store.database import reading
-from avocet.work.job_kinds import ForLive, Task
+from avocet.work.job_givens import ForLive
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import LiveEnded
 from avocet.work.live.camera import watch_camera
 from avocet.work.live.folder import watch_folder

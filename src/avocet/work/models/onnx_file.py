@@ -7,7 +7,8 @@ from pathlib import Path
 from avocet.detector.engines.opening import graph_bytes
 from avocet.files import replacing, safe_name
 from avocet.store.database import reading
-from avocet.work.job_kinds import ForRun, Task
+from avocet.work.job_givens import ForRun
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import FileMade
 from avocet.work.train.runs import get_run, model_path
 

@@ -17,7 +17,8 @@ from avocet.readable import so_many, usable_name
 from avocet.store.database import Sessions
 from avocet.store.rows import among, quietly, without_index
 from avocet.store.tables import Change, ChangedPicture, Part, Picture, PictureTag, now
-from avocet.work.job_kinds import PicturesToBin, PicturesToPart, PicturesToTag, Task
+from avocet.work.job_givens import PicturesToBin, PicturesToPart, PicturesToTag
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import ChangeMade
 from avocet.work.labels.changes import begin_change
 from avocet.work.progress import SILENT, Reporter, in_portions

@@ -15,10 +15,11 @@ from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
 from avocet.readable import readable
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
-from avocet.work.job_kinds import FolderToTake, SentArchive, Task
+from avocet.work.clips.clips import take_clip
+from avocet.work.job_givens import FolderToTake, SentArchive
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import FileTaken, PicturesTaken
 from avocet.work.pictures.adding import Arrival, Keep, take_pictures
-from avocet.work.pictures.clips import take_clip
 from avocet.work.pictures.files import check_space
 from avocet.work.pictures.staging import staged_files, unstage
 from avocet.work.pictures.thumbnails import look_later

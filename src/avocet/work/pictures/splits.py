@@ -11,7 +11,8 @@ from avocet.core.errors import InputError
 from avocet.core.labels.splitting import cover_labels, split_by_ratio
 from avocet.store.database import Sessions, reading
 from avocet.store.tables import Part, Picture, PictureState
-from avocet.work.job_kinds import SplitOrder, Task
+from avocet.work.job_givens import SplitOrder
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import ChangeMade, LabelledByPart, PicturesSplit
 from avocet.work.labels.columns import read_columns
 from avocet.work.labels.states import LABELLED

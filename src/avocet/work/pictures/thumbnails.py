@@ -13,7 +13,8 @@ from avocet.store.folder import DataFolder
 from avocet.store.rows import among
 from avocet.store.tables import Job, JobState, Picture
 from avocet.work.cores import on_all_cores
-from avocet.work.job_kinds import LOOK_AT_PICTURES, ForProject, Task
+from avocet.work.job_givens import ForProject
+from avocet.work.job_kinds import LOOK_AT_PICTURES, Task
 from avocet.work.job_outcomes import PicturesSeen
 from avocet.work.jobs import create_job
 from avocet.work.pictures.files import StoredPicture, picture_path

@@ -8,7 +8,8 @@ from avocet.formats.names import told_apart
 from avocet.formats.parts import write_parts
 from avocet.formats.record import Record, RecordedBox, RecordedPicture
 from avocet.store.database import reading
-from avocet.work.job_kinds import SnapshotArchive, Task
+from avocet.work.job_givens import SnapshotArchive
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import FileMade
 from avocet.work.progress import Stopped
 from avocet.work.snapshots.frozen import Frozen, frozen_file

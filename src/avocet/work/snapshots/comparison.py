@@ -5,7 +5,8 @@ from dataclasses import dataclass, field
 
 from avocet.core.labels.comparing import compare_boxes
 from avocet.store.database import reading
-from avocet.work.job_kinds import SnapshotPair, Task
+from avocet.work.job_givens import SnapshotPair
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import ClassDiffers, NamesFound, Relabelled, SnapshotsCompared
 from avocet.work.snapshots.frozen import Frozen, FrozenPicture
 from avocet.work.snapshots.snapshots import get_snapshot, read_snapshot

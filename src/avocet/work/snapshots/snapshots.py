@@ -13,7 +13,8 @@ from avocet.files import write_bytes
 from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Picture, Run, Snapshot
-from avocet.work.job_kinds import FreezeOrder, Task
+from avocet.work.job_givens import FreezeOrder
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import SnapshotFrozen
 from avocet.work.labels.classes import list_classes
 from avocet.work.labels.rows import PictureRow, picture_rows

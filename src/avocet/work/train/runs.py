@@ -14,7 +14,8 @@ from avocet.files import copy_file
 from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import JobState, Part, Run, Snapshot, now
-from avocet.work.job_kinds import TRAIN, ForRun, RunOrder, Task
+from avocet.work.job_givens import ForRun, RunOrder
+from avocet.work.job_kinds import TRAIN, Task
 from avocet.work.job_outcomes import RunStarted
 from avocet.work.jobs import again, create_job, give
 from avocet.work.problems import NotFound, by_number

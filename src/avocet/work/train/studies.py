@@ -12,7 +12,8 @@ from avocet.core.score.chance.saturation import Saturation, fit_saturation
 from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Study
-from avocet.work.job_kinds import STUDY, ForStudy, RunOrder, StudyOrder, Task
+from avocet.work.job_givens import ForStudy, RunOrder, StudyOrder
+from avocet.work.job_kinds import STUDY, Task
 from avocet.work.job_outcomes import StudyStarted
 from avocet.work.jobs import create_job, give
 from avocet.work.problems import by_number

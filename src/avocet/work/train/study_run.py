@@ -11,7 +11,8 @@ from avocet.detector.training.settings import settings_from
 from avocet.detector.training.trainer import Training
 from avocet.store.database import reading
 from avocet.store.tables import Part
-from avocet.work.job_kinds import ForStudy, Task
+from avocet.work.job_givens import ForStudy
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import Studied
 from avocet.work.progress import Stopped
 from avocet.work.snapshots.frozen import labelled_pictures

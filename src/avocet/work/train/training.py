@@ -22,7 +22,8 @@ from avocet.detector.training.watching import draw_watched, keep_watched
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part, Run, RunEpoch
-from avocet.work.job_kinds import ForRun, Task
+from avocet.work.job_givens import ForRun
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import Trained
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.snapshots.frozen import Frozen, frozen_file, labelled_pictures

@@ -8,7 +8,8 @@ from avocet.files import safe_name, write_bytes
 from avocet.media.clips import frame_at
 from avocet.media.pictures import encode_jpeg
 from avocet.store.database import reading
-from avocet.work.job_kinds import FoundToCollect, Task
+from avocet.work.job_givens import FoundToCollect
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import FoundCollected
 from avocet.work.pictures.adding import Added, Arrival, take_picture
 from avocet.work.progress import Stopped

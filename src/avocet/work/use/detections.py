@@ -16,10 +16,11 @@ from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
 from avocet.readable import readable
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Detection, Picture, PictureState, Run
-from avocet.work.job_kinds import DETECT, DetectionInputs
+from avocet.work.clips.clips import get_clip
+from avocet.work.job_givens import DetectionInputs
+from avocet.work.job_kinds import DETECT
 from avocet.work.jobs import create_job, give
 from avocet.work.models.chosen import chosen_model
-from avocet.work.pictures.clips import get_clip
 from avocet.work.pictures.listing import Filter, conditions, count_pictures
 from avocet.work.problems import NotFound, by_number
 from avocet.work.use.counting import Shape

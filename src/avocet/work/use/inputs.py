@@ -8,8 +8,8 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Detection, Picture
-from avocet.work.job_kinds import DetectionInputs
-from avocet.work.pictures.clips import get_clip
+from avocet.work.clips.clips import get_clip
+from avocet.work.job_givens import DetectionInputs
 from avocet.work.pictures.files import picture_path
 from avocet.work.pictures.listing import Filter, conditions
 from avocet.work.problems import NotFound

@@ -14,7 +14,8 @@ from avocet.media.pictures import small_picture
 from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Job, Picture, PictureState, Proposal
-from avocet.work.job_kinds import PROPOSE, Task, ToPropose
+from avocet.work.job_givens import ToPropose
+from avocet.work.job_kinds import PROPOSE, Task
 from avocet.work.job_outcomes import Proposed
 from avocet.work.jobs import create_job, give
 from avocet.work.models.chosen import chosen_model

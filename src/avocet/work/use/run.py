@@ -1,7 +1,8 @@
 """Using a run's model, as the worker does it."""
 
 from avocet.store.database import reading
-from avocet.work.job_kinds import DetectionInputs, Task
+from avocet.work.job_givens import DetectionInputs
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import Detected
 from avocet.work.models.bundles import bundles_of
 from avocet.work.models.opening import open_bundles

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from avocet.core.score.matching import match
 from avocet.formats.record import IGNORE
 from avocet.store.tables import Detection, Picture, PictureState
-from avocet.work.job_kinds import DetectionInputs
+from avocet.work.job_givens import DetectionInputs
 from avocet.work.labels.classes import list_classes
 from avocet.work.labels.rows import PictureRow, picture_rows
 from avocet.work.pictures.listing import Filter, conditions

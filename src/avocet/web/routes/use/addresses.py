@@ -14,7 +14,8 @@ from avocet.web.schemas.common import BinIn, BinQuery, JobStarted, ProjectPath
 from avocet.web.schemas.use import addresses as schemas
 from avocet.work.addresses import addresses as work
 from avocet.work.addresses.calls import calls_of
-from avocet.work.job_kinds import COLLECT_KEPT, KeptToCollect
+from avocet.work.job_givens import KeptToCollect
+from avocet.work.job_kinds import COLLECT_KEPT
 from avocet.work.project.projects import get_project
 
 addresses = DescribedBlueprint("addresses", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="addresses")])

@@ -16,7 +16,8 @@ from avocet.web.schemas.common import JobStarted, ProjectPath
 from avocet.web.schemas.use import detections as schemas
 from avocet.web.uploads import sent_files
 from avocet.work.addresses.addresses import get_address
-from avocet.work.job_kinds import COLLECT_FOUND, FoundToCollect
+from avocet.work.job_givens import FoundToCollect
+from avocet.work.job_kinds import COLLECT_FOUND
 from avocet.work.pictures.intake import allowed
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import get_project

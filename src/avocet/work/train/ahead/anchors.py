@@ -11,7 +11,8 @@ from avocet.core.raw.anchors import anchor_curve, mean_best_iou, share_poorly_fi
 from avocet.core.raw.levels import levels_of
 from avocet.detector.model.sizes import STRIDES
 from avocet.detector.targets.anchors import anchors_for, shown_sizes
-from avocet.work.job_kinds import LookAhead, Task
+from avocet.work.job_givens import LookAhead
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import AnchorFit, AnchorsClustered
 from avocet.work.progress import Stopped
 from avocet.work.train.ahead.look import look_at_labels

@@ -2,7 +2,8 @@
 
 from avocet.detector.training.settings import Settings
 from avocet.store.database import reading
-from avocet.work.job_kinds import LookAhead, Task
+from avocet.work.job_givens import LookAhead
+from avocet.work.job_kinds import Task
 from avocet.work.labels.columns import read_columns
 from avocet.work.snapshots.frozen import Frozen
 from avocet.work.snapshots.snapshots import labels_now

@@ -21,7 +21,8 @@ from avocet.media.pictures import encode_jpeg
 from avocet.store.database import open_database, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part
-from avocet.work.job_kinds import LookAhead, Task
+from avocet.work.job_givens import LookAhead
+from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import AugmentedPicture, AugmentedSheet, RunProbed, SizeCost, SizesSummed
 from avocet.work.problems import NotFound
 from avocet.work.progress import Stopped
