@@ -24,7 +24,8 @@ from avocet.files import replacing
 from avocet.store.database import Sessions, open_database
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Clip, Detection, Evaluation, JobState, Run
-from avocet.work.job_kinds import DetectionInputs, ForEvaluation, Task
+from avocet.work.job_givens import DetectionInputs, ForEvaluation
+from avocet.work.job_kinds import Task
 from avocet.work.jobs import finish
 from avocet.work.judge.evaluate import do_evaluation
 from avocet.work.judge.evaluations import Order, start_evaluation

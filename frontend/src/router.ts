@@ -10,6 +10,8 @@ export const router = createRouter({
       children: [
         { path: "", redirect: (to) => `${to.path.replace(/\/$/, "")}/collect` },
         { path: "collect", component: () => import("@/views/pictures/CollectView.vue") },
+        { path: "collect/clips", component: () => import("@/views/clips/ClipsView.vue") },
+        { path: "collect/clips/:clip(\\d+)", component: () => import("@/views/clips/ClipView.vue") },
         { path: "collect/classes", component: () => import("@/views/labels/ClassesView.vue") },
         { path: "collect/figures", component: () => import("@/views/audit/FiguresView.vue") },
         { path: "collect/audit", component: () => import("@/views/audit/AuditView.vue") },

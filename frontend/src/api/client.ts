@@ -60,7 +60,13 @@ export type DayOfCalls = Schemas["DayOfCalls"];
 export type KeptPicture = Schemas["KeptOut"];
 export type Live = Schemas["LiveOut"];
 export type LiveNow = Schemas["LiveNow"];
-export type Clip = Schemas["ClipOut"];
+export type Clip = Omit<Schemas["ClipRow"], "objects" | "proposed" | "pictures">;
+export type ClipRow = Schemas["ClipRow"];
+export type ClipDetail = Schemas["ClipDetail"];
+/** One object of a clip, as the server keeps it. */
+export type ClipTrack = Schemas["TrackOut"];
+export type SetBox = Schemas["SetBoxOut"];
+export type CarriedBox = Schemas["CarriedBox"];
 export type FileOutcome = Schemas["FileTaken"];
 export type Attribute = Schemas["AttributeOut"];
 export type Snapshot = Schemas["SnapshotOut"];

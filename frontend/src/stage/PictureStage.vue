@@ -8,7 +8,8 @@ import { useViewport } from "@/stage/viewport";
 import { useKeys } from "@/state/keys";
 
 const props = defineProps<{
-  url: string;
+  /** Without one the picture is what the slot shows. */
+  url?: string;
   size: { width: number; height: number };
   shapes: readonly Shape[];
   cursor?: string;
@@ -64,7 +65,7 @@ const placed = computed(() => ({
 }));
 
 function loaded(): void {
-  ready.value = image.value?.complete === true && image.value.naturalWidth > 0;
+  ready.value = !props.url || (image.value?.complete === true && image.value.naturalWidth > 0);
   if (ready.value) emit("settled", true);
 }
 
@@ -73,7 +74,7 @@ async function explain(): Promise<void> {
   failed.value = "The picture could not be loaded";
   emit("settled", false);
   try {
-    const answer = await fetch(props.url);
+    const answer = await fetch(props.url ?? "");
     if (!answer.ok) failed.value = ((await answer.json()) as { detail?: string }).detail ?? failed.value;
   } catch {
     failed.value = "The server cannot be reached";
@@ -182,7 +183,9 @@ useKeys([
 
 <template>
   <div ref="frame" class="stage">
+    <slot name="picture" :placed="placed" />
     <img
+      v-if="url"
       v-show="ready"
       ref="image"
       class="picture"

@@ -4,6 +4,7 @@ import StageHead from "@/parts/StageHead.vue";
 
 const pages = [
   { path: "", name: "Pictures", test: "page-pictures" },
+  { path: "/clips", name: "Clips", test: "page-clips" },
   { path: "/classes", name: "Classes", test: "page-classes" },
   { path: "/figures", name: "Figures", test: "page-figures" },
   { path: "/audit", name: "Audit", test: "page-audit" },

@@ -1,15 +1,18 @@
 <script setup lang="ts">
 /** Takes dropped or chosen files, sends them one after the other, and says what became of each. */
-import { computed, ref } from "vue";
+import { computed, ref, watch } from "vue";
+import { useRouter } from "vue-router";
 
-import { api, type FileOutcome, type Job, sendFiles, take } from "@/api/client";
+import { api, type Clip, type FileOutcome, type Job, sendFiles, take } from "@/api/client";
 import { count } from "@/parts/format";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import ServerFolders from "@/parts/ServerFolders.vue";
+import TakeFrames from "@/views/clips/TakeFrames.vue";
 
 const emit = defineEmits<{ added: []; labels: [jobId: number] }>();
 const store = useProject();
+const router = useRouter();
 
 const over = ref(false);
 const shown = ref(false);
@@ -21,7 +24,6 @@ const share = ref(0);
 const outcomes = ref<FileOutcome[]>([]);
 const more = ref({ added: 0, labels: 0, job: 0 });
 const browsing = ref(false);
-const rate = ref(2);
 const input = ref<HTMLInputElement>();
 const wholeFolder = ref<HTMLInputElement>();
 let stopped = false;
@@ -144,21 +146,22 @@ async function filesOf(entry: FileSystemEntry, place: string): Promise<File[]> {
   return (await Promise.all(all.map((each) => filesOf(each, `${place}${entry.name}/`)))).flat();
 }
 
-async function sample(): Promise<void> {
+function labelClip(id: number): void {
+  void router.push(`/project/${store.id}/collect/clips/${id}`);
+}
+
+/** The clip of which frames are to be taken. */
+const taking = ref(0);
+const clipTaken = ref<Clip | null>(null);
+const takes = computed({ get: () => taking.value > 0, set: () => (taking.value = 0) });
+watch(taking, async (id) => {
+  clipTaken.value = null;
   try {
-    for (const clip of clips.value) {
-      await take(
-        api.POST("/api/v1/clips/{clip_id}/frames", {
-          params: { path: { clip_id: clip.clip_id! } },
-          body: { per_second: rate.value },
-        }),
-      );
-    }
-    shown.value = false;
+    if (id) clipTaken.value = await take(api.GET("/api/v1/clips/{clip_id}", { params: { path: { clip_id: id } } }));
   } catch (error) {
     complain(error);
   }
-}
+});
 
 function takeFiles(event: Event): void {
   const field = event.target as HTMLInputElement;
@@ -232,16 +235,19 @@ const idle = computed(() => !sending.value && !unpacking.value);
             >Look at the labels</el-button
           >
         </p>
-        <form v-if="clips.length && idle" novalidate class="clips" @submit.prevent="sample">
-          <p>{{ clips.map((each) => each.name).join(", ") }}: take frames into the project?</p>
-          <label
-            >Frames a second <el-input-number v-model="rate" :min="0.1" :max="60" :step="0.5" size="small"
-          /></label>
-          <el-button type="primary" native-type="submit" data-test="sample">Take frames</el-button>
-          <el-button @click="shown = false">Only keep the clip</el-button>
-        </form>
+        <section v-if="clips.length && idle" class="clips" data-test="clips-came">
+          <div v-for="each in clips" :key="each.clip_id!" class="clip">
+            <b>{{ each.name }}</b>
+            <el-button type="primary" data-test="label-clip" @click="labelClip(each.clip_id!)">Label objects</el-button>
+            <el-button data-test="take-frames" @click="taking = each.clip_id!">Frames as pictures</el-button>
+          </div>
+          <p class="soft">
+            Label the objects that move through a clip, or take it apart into pictures. You can do the other later.
+          </p>
+        </section>
       </div>
     </el-dialog>
+    <TakeFrames v-if="clipTaken" v-model="takes" :clip="clipTaken" :objects="0" @started="shown = false" />
     <ServerFolders v-model="browsing" @take="takeFolder" />
   </div>
 </template>
@@ -281,14 +287,22 @@ summary {
   cursor: pointer;
 }
 .clips {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 10px;
-  align-items: center;
+  display: grid;
+  gap: 8px;
   border-top: 1px solid var(--rule);
   padding-top: 12px;
 }
-.clips p {
-  width: 100%;
+.clip {
+  display: flex;
+  align-items: center;
+  gap: 10px;
+}
+.clip b {
+  flex: 1;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.clip :deep(.el-button) {
+  margin: 0;
 }
 </style>

@@ -85,7 +85,7 @@ function takeFolder(path: string): void {
 async function drawRegion(): Promise<void> {
   if (first.value.startsWith("blob:")) URL.revokeObjectURL(first.value);
   first.value = "";
-  if (source.value.startsWith("clip ")) first.value = `/api/v1/clips/${source.value.slice(5)}/first`;
+  if (source.value.startsWith("clip ")) first.value = `/api/v1/clips/${source.value.slice(5)}/frames/0`;
   else if (source.value === "files") {
     const picture = files.value.find((each) => each.type.startsWith("image/"));
     if (picture) first.value = URL.createObjectURL(picture);

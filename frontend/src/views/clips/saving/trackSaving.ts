@@ -1,0 +1,224 @@
+/** Saving the objects of a clip by itself: only those that changed, again after a lost connection, never over somebody else's. */
+import { onBeforeUnmount, ref, shallowRef } from "vue";
+
+import { api, ApiError, type ClipTrack, take } from "@/api/client";
+import type { Track } from "@/views/clips/editing/trajectory";
+import type { SaveState } from "@/views/labels/saving/saving";
+
+const SOON = 350;
+const RETRY = 3000;
+/** Objects that go with one request. */
+const TOGETHER = 500;
+
+interface Draft {
+  /** What each object was changed from. */
+  revisions: Record<number, number>;
+  tracks: Record<number, Track | null>;
+}
+
+const draftKey = (clipId: number): string => `avocet.clip.${clipId}`;
+
+export function draftOfClip(clipId: number): Draft | null {
+  try {
+    return JSON.parse(localStorage.getItem(draftKey(clipId)) ?? "null") as Draft | null;
+  } catch {
+    return null;
+  }
+}
+
+function plain({ revision: _, ...track }: ClipTrack): Track {
+  return track;
+}
+
+export function useTrackSaving(clipId: number, read: () => Map<number, Track>, show: (tracks: Track[]) => void) {
+  const state = ref<SaveState>("saved");
+  const message = ref("");
+  /** Objects that were changed here and elsewhere: mine and theirs. */
+  const conflict = shallowRef<{ number: number; mine: Track | null; theirs: Track | null }[]>([]);
+  let base = new Map<number, ClipTrack>();
+  const touched = new Set<number>();
+  let timer = 0;
+  let running: Promise<void> | null = null;
+  let left = false;
+
+  /** Begin with what the server has; what a lost connection left behind is taken up again. */
+  function start(tracks: ClipTrack[]): Track[] {
+    base = new Map(tracks.map((each) => [each.number, each]));
+    const draft = draftOfClip(clipId);
+    const shown = new Map(tracks.map((each) => [each.number, plain(each)]));
+    const clashes: typeof conflict.value = [];
+    for (const [key, mine] of Object.entries(draft?.tracks ?? {})) {
+      const number = Number(key);
+      const theirs = shown.get(number) ?? null;
+      if (JSON.stringify(mine) === JSON.stringify(theirs)) continue;
+      touched.add(number);
+      if ((base.get(number)?.revision ?? 0) !== (draft!.revisions[number] ?? 0)) clashes.push({ number, mine, theirs });
+      if (mine) shown.set(number, mine);
+      else shown.delete(number);
+    }
+    if (clashes.length) disagree(clashes);
+    else if (touched.size) later(0);
+    else dropDraft();
+    return [...shown.values()];
+  }
+
+  /** Some objects were changed. */
+  function touch(): void {
+    const now = read();
+    for (const [number, track] of now) {
+      const before = base.get(number);
+      if (!before || JSON.stringify(plain(before)) !== JSON.stringify(track)) touched.add(number);
+    }
+    for (const number of base.keys()) if (!now.has(number)) touched.add(number);
+    keepDraft();
+    if (state.value !== "conflict") later();
+  }
+
+  function later(delay = SOON): void {
+    if (state.value !== "offline") state.value = "waiting";
+    window.clearTimeout(timer);
+    timer = window.setTimeout(() => void save(), delay);
+  }
+
+  function keepDraft(): void {
+    const now = read();
+    const draft: Draft = { revisions: {}, tracks: {} };
+    for (const number of touched) {
+      draft.revisions[number] = base.get(number)?.revision ?? 0;
+      draft.tracks[number] = now.get(number) ?? null;
+    }
+    try {
+      localStorage.setItem(draftKey(clipId), JSON.stringify(draft));
+    } catch {
+      // Too much for the browser: it is saved on the server in a moment all the same.
+    }
+  }
+
+  function dropDraft(): void {
+    localStorage.removeItem(draftKey(clipId));
+  }
+
+  /** Save now; resolves when everything up to this moment is saved or known not to be. */
+  async function save(): Promise<void> {
+    window.clearTimeout(timer);
+    while (running) await running;
+    if (!touched.size || state.value === "conflict") return;
+    running = send();
+    await running;
+    running = null;
+    if (state.value === "saved" && touched.size && !left) later();
+  }
+
+  async function send(): Promise<void> {
+    state.value = "saving";
+    const now = read();
+    const numbers = [...touched].slice(0, TOGETHER);
+    const sent = new Map(numbers.map((number) => [number, now.get(number) ?? null]));
+    const changes = numbers.map((number) => {
+      const track = sent.get(number) ?? null;
+      return { number, revision: base.get(number)?.revision ?? 0, track: track && withoutNumber(track) };
+    });
+    try {
+      const params = { path: { clip_id: clipId } };
+      const saved = await take(api.POST("/api/v1/clips/{clip_id}/tracks", { params, body: { changes } }));
+      for (const number of numbers) base.delete(number);
+      for (const each of saved.tracks) base.set(each.number, each);
+      const after = read();
+      for (const number of numbers) if ((after.get(number) ?? null) === sent.get(number)) touched.delete(number);
+      if (touched.size) keepDraft();
+      else dropDraft();
+      state.value = "saved";
+      message.value = "";
+    } catch (error) {
+      failed(error as ApiError);
+    }
+  }
+
+  function withoutNumber({ number: _, ...track }: Track): Omit<Track, "number"> {
+    return track;
+  }
+
+  function failed(error: ApiError): void {
+    message.value = error.message;
+    if (error.status === 0 || error.status === 503) {
+      state.value = "offline";
+      if (!left) timer = window.setTimeout(() => void save(), RETRY);
+    } else if (error.status === 409) merge((error.current as { tracks: ClipTrack[] }).tracks);
+    else state.value = "refused";
+  }
+
+  /** Somebody else changed objects meanwhile: what only they changed is taken over, what both did is asked about. */
+  function merge(theirs: ClipTrack[]): void {
+    const mine = read();
+    const there = new Map(theirs.map((each) => [each.number, each]));
+    const shown = new Map(theirs.map((each) => [each.number, plain(each)]));
+    const clashes: typeof conflict.value = [];
+    let fresh = Math.max(0, ...there.keys(), ...mine.keys());
+    for (const number of [...touched]) {
+      const own = mine.get(number) ?? null;
+      const before = base.get(number);
+      const now = there.get(number);
+      if (!before && now && own) {
+        // Both drew a new object and gave it the same number.
+        touched.delete(number);
+        fresh += 1;
+        shown.set(fresh, { ...own, number: fresh });
+        touched.add(fresh);
+        continue;
+      }
+      if ((now?.revision ?? 0) !== (before?.revision ?? 0)) {
+        clashes.push({ number, mine: own, theirs: now ? plain(now) : null });
+      }
+      if (own) shown.set(number, own);
+      else shown.delete(number);
+    }
+    base = there;
+    show([...shown.values()]);
+    if (clashes.length) disagree(clashes);
+    else {
+      state.value = "waiting";
+      later(0);
+    }
+  }
+
+  function disagree(clashes: typeof conflict.value): void {
+    conflict.value = clashes;
+    state.value = "conflict";
+  }
+
+  /** The person decides on all objects that both changed. */
+  function settle(which: "mine" | "theirs"): void {
+    const shown = new Map(read());
+    for (const { number, theirs } of conflict.value) {
+      if (which === "mine") continue;
+      touched.delete(number);
+      if (theirs) shown.set(number, theirs);
+      else shown.delete(number);
+    }
+    conflict.value = [];
+    state.value = "saved";
+    show([...shown.values()]);
+    keepDraft();
+    if (touched.size) later(0);
+    else dropDraft();
+  }
+
+  /** Take over what came to the server by itself, such as proposals; what is changed here stays. */
+  async function renew(): Promise<void> {
+    const params = { path: { clip_id: clipId } };
+    const found = await take(api.GET("/api/v1/clips/{clip_id}/tracks", { params }));
+    merge(found.tracks);
+    if (!touched.size && !conflict.value.length) {
+      window.clearTimeout(timer);
+      state.value = "saved";
+    }
+  }
+
+  onBeforeUnmount(() => {
+    left = true;
+    window.clearTimeout(timer);
+    void save();
+  });
+
+  return { state, message, conflict, start, touch, save, renew, settle };
+}
