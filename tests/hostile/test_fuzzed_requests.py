@@ -68,6 +68,11 @@ def test_any_labels(client, labelled, body):
             "/fusions/1",
             "/detections",
             "/clips/1/frames",
+            "/clips/1/plans",
+            "/clips/1/tracks",
+            "/clips/1/carried",
+            "/clips/1/proposed",
+            "/clips/1/exports",
         ]
     ),
 )

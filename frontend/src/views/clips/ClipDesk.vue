@@ -357,6 +357,7 @@ frames.go(0);
         <template #picture="{ placed }">
           <ClipPicture
             :size="size"
+            :frame="frame"
             :bitmap="frames.at(frame)"
             :version="frames.came.value"
             :whole="frames.whole || playing.playing.value ? '' : frames.address(frame, 0)"

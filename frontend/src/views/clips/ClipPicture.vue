@@ -4,6 +4,7 @@ import { onBeforeUnmount, ref, watch } from "vue";
 
 const props = defineProps<{
   size: { width: number; height: number };
+  frame: number;
   /** The frame as it was fetched; none while it is on its way. */
   bitmap: ImageBitmap | undefined;
   /** Changes with what is to be drawn, so that a bitmap that came is drawn at once. */
@@ -28,6 +29,7 @@ watch(
   () => {
     if (!canvas.value || !props.bitmap) return;
     draw(props.bitmap);
+    canvas.value.dataset.drawn = String(props.frame);
     window.clearTimeout(timer);
     if (props.whole) timer = window.setTimeout(() => void drawWhole(props.whole), STAYS);
   },
@@ -50,7 +52,13 @@ onBeforeUnmount(() => window.clearTimeout(timer));
 </script>
 
 <template>
-  <canvas ref="canvas" class="frame" :width="size.width" :height="size.height" :style="placed" />
+  <canvas
+    ref="canvas"
+    class="frame"
+    data-test="frame-picture"
+    :width="size.width"
+    :height="size.height"
+    :style="placed" />
 </template>
 
 <style scoped>

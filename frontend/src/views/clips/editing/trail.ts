@@ -20,8 +20,6 @@ export function trailOf(track: Track): Trail {
       const corners = [first];
       for (const each of track.sets) {
         if (each.frame > first && each.frame < last) corners.push(each.frame);
-        // A held box goes over at once.
-        if (each.held && each.frame + 1 > first && each.frame + 1 < last) corners.push(each.frame + 1);
       }
       corners.push(last);
       return corners.map((frame) => middle(boxAt(track, frame)));

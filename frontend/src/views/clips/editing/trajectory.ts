@@ -124,8 +124,10 @@ export function partAt(track: Track, frame: number, number: number): [Track, Tra
   );
   const later = track.spans.flatMap(([first, last]): Span[] => (last >= frame ? [[Math.max(first, frame), last]] : []));
   if (!earlier.length || !later.length) return null;
-  const origin = track.sets[Math.max(0, before(track.sets, frame))]!.origin;
-  const edge = (at: number): SetBox => ({ frame: at, corners: boxAt(track, at), held: false, origin });
+  const edge = (at: number): SetBox => {
+    const { held, origin } = track.sets[Math.max(0, before(track.sets, at))]!;
+    return { frame: at, corners: boxAt(track, at), held, origin };
+  };
   const seam = earlier.at(-1)![1];
   const ends = setAt(track, seam) ?? edge(seam);
   const begins = setAt(track, frame) ?? edge(later[0]![0]);

@@ -1,0 +1,156 @@
+import { afterEach, beforeEach, describe, expect, test, vi } from "vitest";
+
+import { api, type ClipTrack } from "@/api/client";
+import { useTracks } from "@/views/clips/editing/tracks";
+import type { Track } from "@/views/clips/editing/trajectory";
+import { draftOfClip, useTrackSaving } from "@/views/clips/saving/trackSaving";
+import { mounted } from "./mounted";
+
+const track = (number: number, x = 0, changes: Partial<Track> = {}): Track => ({
+  number,
+  class_id: 1,
+  spans: [[0, 9]],
+  sets: [{ frame: 0, corners: [x, 0, x + 9, 9], held: false, origin: "hand" }],
+  attributes: [],
+  unsure: [],
+  model: "",
+  standing: "kept",
+  ...changes,
+});
+const stored = (each: Track, revision: number): ClipTrack => ({ ...each, revision });
+const answer = (...tracks: ClipTrack[]) => ({ data: { tracks }, response: new Response() });
+const refusal = (status: number, current: unknown = null) => ({
+  error: { detail: "no", current },
+  response: new Response(null, { status }),
+});
+
+describe("saving objects by itself", () => {
+  let post: ReturnType<typeof vi.spyOn>;
+  let tracks: ReturnType<typeof useTracks>;
+  let saving: ReturnType<typeof useTrackSaving>;
+  let leave: () => void;
+
+  function begin(...there: ClipTrack[]): void {
+    let made!: { tracks: typeof tracks; saving: typeof saving };
+    ({ made, leave } = mounted(() => {
+      const own = useTracks(5, () => saving.touch());
+      const saves = useTrackSaving(
+        5,
+        () => own.all.value,
+        (some) => own.show(some),
+      );
+      return { tracks: own, saving: saves };
+    }));
+    ({ tracks, saving } = made);
+    tracks.show(saving.start(there));
+  }
+  const sent = (call = -1): { number: number; revision: number; track: unknown }[] =>
+    (post.mock.calls.at(call) as [string, { body: { changes: never[] } }])[1].body.changes;
+  const shown = (): Record<number, number> =>
+    Object.fromEntries([...tracks.all.value.values()].map((each) => [each.number, each.sets[0]!.corners[0]]));
+
+  beforeEach(() => {
+    vi.useFakeTimers();
+    localStorage.clear();
+    post = vi.spyOn(api, "POST");
+  });
+  afterEach(() => {
+    leave();
+    vi.restoreAllMocks();
+    vi.useRealTimers();
+  });
+
+  test("only what changed goes, with the revision that it was changed from", async () => {
+    begin(stored(track(1), 3), stored(track(2), 7));
+    post.mockResolvedValue(answer(stored(track(2, 50), 8)) as never);
+    tracks.change([[2, track(2, 50)]]);
+    expect(saving.state.value).toBe("waiting");
+    await vi.advanceTimersByTimeAsync(400);
+    expect(sent().map((each) => [each.number, each.revision])).toEqual([[2, 7]]);
+    expect([saving.state.value, draftOfClip(5)]).toEqual(["saved", null]);
+    post.mockResolvedValue(answer() as never);
+    tracks.change([[2, null]]);
+    await vi.advanceTimersByTimeAsync(400);
+    expect(sent()).toEqual([{ number: 2, revision: 8, track: null }]);
+  });
+
+  test("undone and done again, each is saved", async () => {
+    begin(stored(track(1), 1));
+    post.mockImplementation((_: unknown, { body }: never) => {
+      const [change] = (body as { changes: { number: number; revision: number; track: Track }[] }).changes;
+      return Promise.resolve(answer(stored({ ...change!.track, number: 1 }, change!.revision + 1))) as never;
+    });
+    tracks.change([[1, track(1, 20)]]);
+    await vi.advanceTimersByTimeAsync(400);
+    tracks.undo();
+    await vi.advanceTimersByTimeAsync(400);
+    expect([shown(), sent()[0]!.revision]).toEqual([{ 1: 0 }, 2]);
+    tracks.redo();
+    await vi.advanceTimersByTimeAsync(400);
+    expect([shown(), sent()[0]!.revision]).toEqual([{ 1: 20 }, 3]);
+  });
+
+  test("without a connection it is kept in the browser, and sent once there is one", async () => {
+    begin(stored(track(1), 1));
+    post.mockRejectedValue(new TypeError("no network"));
+    tracks.change([[1, track(1, 30)]]);
+    await vi.advanceTimersByTimeAsync(400);
+    expect(saving.state.value).toBe("offline");
+    leave();
+    // Another day, the same browser.
+    post.mockResolvedValue(answer(stored(track(1, 30), 2)) as never);
+    begin(stored(track(1), 1));
+    expect(shown()).toEqual({ 1: 30 });
+    await vi.advanceTimersByTimeAsync(10);
+    expect([saving.state.value, sent()[0]!.revision]).toEqual(["saved", 1]);
+  });
+
+  test("what only another tab changed is taken over; what both did is asked about", async () => {
+    begin(stored(track(1), 1), stored(track(2), 1), stored(track(3), 1));
+    const there = { tracks: [stored(track(1, 70), 2), stored(track(2, 80), 2), stored(track(4, 90), 1)] };
+    post.mockResolvedValueOnce(refusal(409, there) as never);
+    tracks.change([[2, track(2, 5)]]);
+    await vi.advanceTimersByTimeAsync(400);
+    expect([saving.state.value, saving.conflict.value.map((each) => each.number)]).toEqual(["conflict", [2]]);
+    expect(shown()).toEqual({ 1: 70, 2: 5, 4: 90 });
+    post.mockResolvedValue(answer(stored(track(2, 5), 3)) as never);
+    saving.settle("mine");
+    await vi.advanceTimersByTimeAsync(10);
+    expect([saving.state.value, sent().map((each) => [each.number, each.revision])]).toEqual(["saved", [[2, 2]]]);
+  });
+
+  test("theirs can be kept, and nothing is sent then", async () => {
+    begin(stored(track(2), 1));
+    post.mockResolvedValueOnce(refusal(409, { tracks: [stored(track(2, 80), 2)] }) as never);
+    tracks.change([[2, track(2, 5)]]);
+    await vi.advanceTimersByTimeAsync(400);
+    saving.settle("theirs");
+    await vi.advanceTimersByTimeAsync(4000);
+    expect([shown(), saving.state.value, post.mock.calls.length]).toEqual([{ 2: 80 }, "saved", 1]);
+  });
+
+  test("two tabs that draw new objects under one number keep both", async () => {
+    begin(stored(track(1), 1));
+    post.mockResolvedValueOnce(refusal(409, { tracks: [stored(track(1), 1), stored(track(2, 80), 1)] }) as never);
+    post.mockResolvedValue(answer(stored(track(3, 5), 1)) as never);
+    tracks.change([[2, track(2, 5)]]);
+    await vi.advanceTimersByTimeAsync(500);
+    expect(shown()).toEqual({ 1: 0, 2: 80, 3: 5 });
+    expect([saving.state.value, sent().map((each) => [each.number, each.revision])]).toEqual(["saved", [[3, 0]]]);
+  });
+
+  test("what cannot be kept says why, and stays here", async () => {
+    begin(stored(track(1), 1));
+    post.mockResolvedValue(refusal(422) as never);
+    tracks.change([[1, track(1, 9999)]]);
+    await vi.advanceTimersByTimeAsync(400);
+    expect([saving.state.value, saving.message.value, shown()]).toEqual(["refused", "no", { 1: 9999 }]);
+  });
+
+  test("what a model proposed is refused rather than forgotten", () => {
+    begin(stored(track(1, 0, { model: "run 1" }), 1), stored(track(2), 1));
+    tracks.chosen.value = [1, 2];
+    tracks.remove();
+    expect([...tracks.all.value.values()].map((each) => [each.number, each.standing])).toEqual([[1, "refused"]]);
+  });
+});
