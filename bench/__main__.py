@@ -17,6 +17,7 @@ BENCHES = (
     "digits",
     "quality",
     "using",
+    "following",
 )
 
 if __name__ == "__main__":

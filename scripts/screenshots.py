@@ -9,6 +9,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import urllib.error
 import urllib.request
 from pathlib import Path
 
@@ -19,8 +20,9 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import WebDriverWait
 
-from avocet.demo.belt import render_still
+from avocet.demo.belt import HEIGHT, MovingBelt, render_still
 from avocet.demo.camera import SimulatedCamera
+from avocet.demo.project import CLIP_RATE, CLIP_SECONDS, FIRST_SEED
 from avocet.media.pictures import encode_jpeg
 
 PORT = 8399
@@ -33,8 +35,11 @@ def ask(path: str, body: object = None, method: str | None = None) -> dict:
     data = None if body is None else json.dumps(body).encode()
     headers = {"Content-Type": "application/json"}
     request = urllib.request.Request(f"{ADDRESS}/api/v1{path}", data, headers, method=method)
-    with urllib.request.urlopen(request, timeout=60) as reply:
-        return json.load(reply)
+    try:
+        with urllib.request.urlopen(request, timeout=60) as reply:
+            return json.load(reply)
+    except urllib.error.HTTPError as error:
+        raise SystemExit(f"{path}: {error.read().decode()}") from None
 
 
 def wait_for_jobs() -> None:
@@ -76,6 +81,47 @@ class Camera:
         canvas = self.driver.find_element(By.CSS_SELECTOR, "[data-test=stage]")
         ActionChains(self.driver).move_to_element_with_offset(canvas, 160, -150).perform()
         time.sleep(0.4)
+
+
+def label_clip(camera: Camera) -> None:
+    """Each good of the demo's clip that is whole on one frame drawn there, and followed from it both ways."""
+    belt, frame = MovingBelt(FIRST_SEED - 1, CLIP_SECONDS * CLIP_RATE), 70
+    shown = belt.frame(frame)
+    classes = {each["name"]: each["id"] for each in ask("/projects/1/classes")["classes"]}
+    goods = [
+        (name, box)
+        for name, box in zip(shown.classes, shown.boxes.tolist(), strict=True)
+        if box[1] > 0 and box[3] < HEIGHT
+    ]
+    boxes = [{"number": number, "box": box} for number, (_, box) in enumerate(goods, start=1)]
+    for back in (False, True):
+        ask("/clips/1/carried", {"frame": frame, "back": back, "boxes": boxes})
+    wait_for_jobs()
+    ways = [job["outcome"]["carry"]["objects"] for job in ask("/projects/1/jobs")["jobs"] if job["kind"] == "carry"]
+    changes = []
+    for number, (name, box) in enumerate(goods, start=1):
+        found = [each for way in ways for each in way if each["number"] == number]
+        sets = {
+            at: {"frame": at, "corners": corners, "origin": "hand" if at == frame else "carried"}
+            for each in found
+            for at, corners in zip(each["frames"], each["boxes"], strict=True)
+        }
+        track = {
+            "class_id": classes[name],
+            "spans": [[min(each["spans"][0][0] for each in found), max(each["spans"][-1][1] for each in found)]],
+            "sets": [sets[at] for at in sorted(sets)],
+            "unsure": sorted({at for each in found for at in each["unsure"]}),
+        }
+        changes.append({"number": number, "revision": 0, "track": track})
+    ask("/clips/1/tracks", {"changes": changes})
+    camera.open("collect/clips/1", "[data-test=clip-desk]")
+    chain = ActionChains(camera.driver)
+    for _ in range(7):
+        chain.send_keys(":")
+    chain.perform()
+    camera.wait("[data-test=frame-picture]")
+    ActionChains(camera.driver).send_keys(Keys.TAB, Keys.TAB).perform()
+    time.sleep(2.5)
 
 
 def count_over_a_line(camera: Camera, detection: int) -> None:
@@ -187,8 +233,6 @@ def main(data: Path) -> None:
         driver.find_element(By.CSS_SELECTOR, "[data-test=mistake-row] button:not(:disabled)").click()
         camera.wait("[data-test=box-crop] img")
         camera.take("mistakes")
-        camera.open(f"judge/{evaluation}?page=doubts", "[data-test=doubt]")
-        camera.take("doubts")
         camera.open(f"judge/beside?first={other}&second={evaluation}", "[data-test=beside-words]")
         camera.take("beside")
         camera.open(f"judge/anatomy?run={run}&picture=3", "[data-test=cell-panel] ol")
@@ -200,6 +244,8 @@ def main(data: Path) -> None:
         camera.wait("[data-test=proposals]")
         ActionChains(driver).send_keys(Keys.ARROW_RIGHT, Keys.ARROW_RIGHT).perform()
         camera.take("proposals")
+        label_clip(camera)
+        camera.take("clip")
         camera.open("use", "[data-test=use-form]")
         camera.take("use")
         count_over_a_line(camera, detection)
