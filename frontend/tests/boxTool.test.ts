@@ -6,6 +6,7 @@ import { useBoxTool } from "@/views/labels/editing/boxTool";
 
 const box = (x: number, y: number, side = 20): DrawnBox => ({
   class_id: 1,
+  origin: null,
   corners: [x, y, x + side, y + side],
   crowd: false,
   attributes: {},
@@ -144,7 +145,7 @@ describe("drawing boxes with the pointer", () => {
   test("a click takes an outline over, as another object", () => {
     ghosts.value = [{ ...box(40, 50), track: 4 }];
     click(45, 55);
-    expect(boxes.value[2]).toMatchObject({ corners: [40, 50, 60, 70], track: null });
+    expect(boxes.value[2]).toMatchObject({ corners: [40, 50, 60, 70], track: null, origin: null });
     expect(selection.value).toEqual([2]);
   });
 

@@ -16,7 +16,14 @@ const draft = (x = 1): Draft => ({
   revision: 3,
   state: "done",
   boxes: [
-    { class_id: 1, corners: [x, 2, 30, 40], crowd: false, attributes: { sure: true, side: "left" }, track: null },
+    {
+      class_id: 1,
+      corners: [x, 2, 30, 40],
+      crowd: false,
+      attributes: { sure: true, side: "left" },
+      track: null,
+      origin: null,
+    },
   ],
 });
 const problem = (status: number, current: unknown = null) => ({

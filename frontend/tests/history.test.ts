@@ -5,7 +5,7 @@ import { randomFrom } from "./random";
 
 let project = 0;
 const version = (x: number): Version => ({
-  boxes: [{ class_id: 1, corners: [x, 0, x + 5, 5], crowd: false, attributes: {}, track: null }],
+  boxes: [{ class_id: 1, corners: [x, 0, x + 5, 5], crowd: false, attributes: {}, track: null, origin: null }],
   state: "in_progress",
 });
 

@@ -11,6 +11,7 @@ vi.mock("@/state/notes", () => ({ say: (words: string) => said.push(words), comp
 let project = 500;
 const box = (x: number, class_id = 1): DrawnBox => ({
   class_id,
+  origin: null,
   corners: [x, 10, x + 20, 30],
   crowd: false,
   attributes: {},

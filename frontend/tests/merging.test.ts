@@ -11,6 +11,7 @@ const box = (x: number, y = 0, more: Partial<DrawnBox> = {}): DrawnBox => ({
   crowd: false,
   attributes: {},
   track: null,
+  origin: null,
   ...more,
 });
 const version = (boxes: DrawnBox[], state: Version["state"] = "in_progress"): Version => ({ boxes, state });

@@ -146,7 +146,14 @@ describe("the open project", () => {
     const labels = (state: Labels["state"], ...of: number[]): Labels => ({
       revision: 1,
       state,
-      boxes: of.map((class_id) => ({ class_id, corners: [0, 0, 9, 9], crowd: false, attributes: {}, track: null })),
+      boxes: of.map((class_id) => ({
+        class_id,
+        corners: [0, 0, 9, 9],
+        crowd: false,
+        attributes: {},
+        track: null,
+        origin: null,
+      })),
     });
     store.counted(labels("in_progress", 1), labels("done", 1, 1, 2));
     expect(store.project!.stages).toMatchObject({ labelled: 3, in_progress: 0, boxes: 7 });

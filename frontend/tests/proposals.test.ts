@@ -18,6 +18,7 @@ vi.mock("@/state/project", () => ({ useProject: () => ({ classes }) }));
 
 const proposal = (id: number, x: number, y: number, class_name = "roll", score = 0.9): Proposal => ({
   id,
+  model: "run 1",
   class_name,
   score,
   corners: [x, y, x + 20, y + 20],
@@ -75,7 +76,7 @@ describe("what a model proposes for a picture", () => {
     expect(marked()).toBe(1);
     await press("ArrowRight");
     expect(boxes.value).toEqual([
-      { class_id: 11, corners: [40, 10, 60, 30], crowd: false, attributes: {}, track: null },
+      { class_id: 11, corners: [40, 10, 60, 30], crowd: false, attributes: {}, track: null, origin: "run 1" },
     ]);
     expect(open()).toEqual([2, 1]);
     boxes.value = [];
@@ -84,7 +85,9 @@ describe("what a model proposes for a picture", () => {
   });
 
   test("a box drawn over one settles it, whatever its class", async () => {
-    boxes.value = [{ class_id: 12, corners: [42, 12, 62, 30], crowd: false, attributes: {}, track: null }];
+    boxes.value = [
+      { class_id: 12, corners: [42, 12, 62, 30], crowd: false, attributes: {}, track: null, origin: "run 1" },
+    ];
     await settle();
     expect(open()).toEqual([2, 1]);
   });

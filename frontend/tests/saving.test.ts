@@ -8,7 +8,7 @@ import { later, mounted } from "./mounted";
 const labels = (revision: number, x = 0): Labels => ({
   revision,
   state: "done",
-  boxes: [{ class_id: 1, corners: [x, 0, x + 9, 9], crowd: false, attributes: {}, track: null }],
+  boxes: [{ class_id: 1, corners: [x, 0, x + 9, 9], crowd: false, attributes: {}, track: null, origin: null }],
 });
 const good = (revision: number, x = 0) => ({ data: { labels: labels(revision, x) }, response: new Response() });
 const bad = (status: number, current: unknown = null) => ({

@@ -80,7 +80,10 @@ def test_what_is_lost_is_said_and_wrong_names_are_refused(data, labelled, tmp_pa
         box = list_pictures(session, labelled, Filter())[0].boxes[0]
         box.attributes, box.track = {"burnt": True}, 4
     done = run("export", tmp_path / "labels.csv", "--format", "csv", *where)
-    assert "attribute 'burnt' of 1 box" in done.output and "track of 1 box" in done.output
+    assert "attribute 'burnt' of 1 box" in done.output and "track" not in done.output
+    assert "track" in (tmp_path / "labels.csv").read_text().splitlines()[0]
+    done = run("export", tmp_path / "labels.zip", "--format", "centre-text", *where)
+    assert "track of 1 box" in done.output
     run(
         "export", tmp_path / "labels.json", "--format", "voc", *where, fails="ends with .zip, not labels.json"
     )

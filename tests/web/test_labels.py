@@ -167,3 +167,31 @@ class TestManyPictures:
         assert wrong.status_code == 422 and "cannot be merged into itself" in wrong.json["detail"]
         assert client.post(f"{BASE}/projects/1/changes/99/undo").status_code == 404
         assert client.put(f"{BASE}/projects/9/bin", json={"ids": [1], "binned": True}).status_code == 404
+
+
+def test_where_boxes_come_from_stays_and_can_be_filtered_by(client, labelled):
+    labels = client.get(f"{BASE}/pictures/1").json["labels"]
+    boxes = labels["boxes"][:3]
+    assert {each["origin"] for each in boxes} == {None}
+    boxes[0]["class_id"] = boxes[1]["class_id"] = boxes[2]["class_id"] = 2
+    boxes[1]["origin"], boxes[2]["origin"] = "run 3", "imported"
+    body = {"revision": labels["revision"], "state": "done", "boxes": boxes}
+    saved = client.put(f"{BASE}/pictures/1/labels", json=body).json["labels"]
+    assert [each["origin"] for each in saved["boxes"]] == [None, "run 3", "imported"]
+
+    def pictures(origin):
+        return [p["id"] for p in client.get(f"{BASE}/projects/1/pictures?origin={origin}").json["pictures"]]
+
+    assert (pictures("proposed"), pictures("imported"), pictures("carried")) == ([1], [1], [])
+    assert len(pictures("hand")) == 6
+    sheet = client.get(f"{BASE}/projects/1/sheet?class_id=2&origin=proposed").json
+    assert sheet["total"] == 1 and sheet["crops"][0]["corners"] == boxes[1]["corners"]
+    assert client.get(f"{BASE}/projects/1/sheet?class_id=2&origin=elsewhere").status_code == 422
+    # Turned into another class as one of many, and back again: it is still known.
+    changed = client.post(
+        f"{BASE}/projects/1/boxes", json={"ids": [sheet["crops"][0]["id"]], "class_id": 1}
+    ).json
+    again = client.get(f"{BASE}/pictures/1").json["labels"]["boxes"]
+    assert [each["origin"] for each in again] == [None, "run 3", "imported"]
+    client.post(f"{BASE}/projects/1/changes/{changed['change_id']}/undo")
+    assert client.get(f"{BASE}/pictures/1").json["labels"]["boxes"] == saved["boxes"]

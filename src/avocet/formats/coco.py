@@ -7,7 +7,15 @@ from typing import Any
 from avocet.core.boxes import to_corner_size
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
-from avocet.formats.record import FindPicture, Record, RecordedBox, RecordedPicture, find_nothing, fit_box
+from avocet.formats.record import (
+    FindPicture,
+    Record,
+    RecordedBox,
+    RecordedPicture,
+    find_nothing,
+    fit_box,
+    origin_in,
+)
 from avocet.formats.text.json_text import parse_json
 from avocet.formats.text.lines import lines_of_entries
 
@@ -162,6 +170,7 @@ def write_coco(record: Record) -> dict[str, Any]:
                 }
                 | ({"track_id": box.track} if box.track is not None else {})
                 | ({"attributes": box.attributes} if box.attributes else {})
+                | ({"origin": box.origin} if box.origin else {})
             )
     categories = [{"id": index, "name": name} for index, name in enumerate(record.class_names, start=1)]
     return {"images": images, "annotations": annotations, "categories": categories}
@@ -250,6 +259,7 @@ def _add_box(
             dict(attributes) if isinstance(attributes, dict) else {},
             track if _is_id(track) and abs(track) < 2**62 else None,
             _area_of(entry, corners),
+            origin_in(entry),
         )
     )
     return ""

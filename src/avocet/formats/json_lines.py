@@ -13,6 +13,7 @@ from avocet.formats.record import (
     RecordedPicture,
     find_nothing,
     fit_box,
+    origin_in,
 )
 
 
@@ -89,6 +90,7 @@ def write_json_lines(record: Record) -> Iterator[tuple[str, bytes]]:
             | ({"crowd": True} if box.crowd else {})
             | ({"track": box.track} if box.track is not None else {})
             | ({"attributes": box.attributes} if box.attributes else {})
+            | ({"origin": box.origin} if box.origin else {})
             for box in picture.boxes
         ]
         entry = {"picture": picture.name, "width": picture.width, "height": picture.height, "boxes": boxes}
@@ -159,7 +161,9 @@ def _box(entry: Any, picture: RecordedPicture, classes: dict[str, int]) -> tuple
     if not isinstance(attributes, dict):
         return None, f"has the attributes {str(attributes)[:80]!r}, which are not an object"
     number = classes.setdefault(label.strip(), len(classes))
-    return RecordedBox(number, fitted, entry.get("crowd") is True, attributes, track), ""
+    return RecordedBox(
+        number, fitted, entry.get("crowd") is True, attributes, track, origin=origin_in(entry)
+    ), ""
 
 
 def _length(value: Any) -> int:

@@ -1,6 +1,6 @@
 """The neutral record that every annotation format is read into and written from."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -32,6 +32,8 @@ class RecordedBox:
         Number of the object through the frames of a clip.
     area : float or None
         In square pixels, of the object's outline, where the file gives one.
+    origin : str
+        Where the box comes from, where the file says so: `hand`, `carried`, `imported`, or a model.
     """
 
     label: int
@@ -40,6 +42,7 @@ class RecordedBox:
     attributes: dict[str, Any] = field(default_factory=dict)
     track: int | None = None
     area: float | None = None
+    origin: str = field(default="", compare=False)
 
     def __post_init__(self) -> None:
         if self.attributes:
@@ -117,6 +120,18 @@ def _encodable(text: str) -> str:
 def find_nothing(name: str) -> None:
     """For formats that say all by themselves."""
     return None
+
+
+def origin_in(entry: Mapping[str, Any]) -> str:
+    """Where a box of a file comes from, as its ``origin`` says; empty for what is no such word.
+
+    Examples
+    --------
+    >>> origin_in({"origin": "run 3"}), origin_in({"origin": 5}), origin_in({})
+    ('run 3', '', '')
+    """
+    told = entry.get("origin")
+    return readable(told)[:60] if isinstance(told, str) else ""
 
 
 def fit_box(

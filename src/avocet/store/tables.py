@@ -222,6 +222,8 @@ class Box(Base):
     crowd: Mapped[bool] = mapped_column(default=False)
     attributes: Mapped[dict[str, Any]] = mapped_column(default=dict)
     track: Mapped[int | None]
+    origin: Mapped[str] = mapped_column(default="", server_default="")
+    """``hand``, ``carried``, ``imported``, or the model that proposed it, as ``run 3``; empty where nobody recorded it."""
 
     picture: Mapped[Picture] = relationship(back_populates="boxes")
 

@@ -6,6 +6,7 @@ import { useRoute, useRouter } from "vue-router";
 import { api, type Crop, take } from "@/api/client";
 import { count } from "@/parts/format";
 import ClassPicker from "@/parts/ClassPicker.vue";
+import { type Origin, ORIGINS } from "@/parts/origins";
 import { classesLike, classesUsed, classWasUsed } from "@/state/classesUsed";
 import { classNumbers, SOON } from "@/state/classNumbers";
 import { useKeys } from "@/state/keys";
@@ -29,6 +30,7 @@ const orders: { value: Order; label: string }[] = [
 ];
 const order = ref<Order>((route.query.order as Order | undefined) ?? "strange");
 const descending = ref(route.query.rising !== "true");
+const origin = ref<Origin | "">((route.query.origin as Origin | undefined) ?? "");
 const crops = ref<Crop[]>([]);
 const total = ref(0);
 const unseen = ref(0);
@@ -48,10 +50,11 @@ onMounted(async () => {
   await nextTick();
   if (kept) frame.value?.scrollTo(0, kept.top);
 });
-watch([order, descending], async () => {
+watch([order, descending, origin], async () => {
   chosen.clear();
   focused.value = -1;
-  void router.replace({ query: { ...route.query, order: order.value, rising: descending.value ? undefined : "true" } });
+  const rising = descending.value ? undefined : "true";
+  void router.replace({ query: { ...route.query, order: order.value, rising, origin: origin.value || undefined } });
   await load();
 });
 
@@ -61,6 +64,7 @@ async function load(more = false): Promise<void> {
       class_id: props.classId,
       order: order.value,
       descending: descending.value,
+      origin: origin.value || undefined,
       start: more ? crops.value.length : 0,
       limit: PAGE,
     };
@@ -232,6 +236,9 @@ useKeys([
       <el-button size="small" :aria-label="descending ? 'Descending' : 'Ascending'" @click="descending = !descending">{{
         descending ? "↓" : "↑"
       }}</el-button>
+      <el-select v-model="origin" clearable placeholder="Any origin" size="small" aria-label="Origin" class="origin">
+        <el-option v-for="each in ORIGINS" :key="each.value" :value="each.value" :label="each.label" />
+      </el-select>
       <span class="soft">{{ count(total, "box", "boxes") }}</span>
       <span v-if="looking" class="soft" role="status">Looking at the boxes' content</span>
       <span class="spread" />
@@ -283,6 +290,9 @@ useKeys([
 </template>
 
 <style scoped>
+.origin {
+  width: 150px;
+}
 .side {
   display: flex;
   flex-direction: column;

@@ -5,6 +5,7 @@ import { computed } from "vue";
 import { useProject } from "@/state/project";
 import { inputSide, LEARNABLE } from "@/state/remembered";
 import type { DrawnBox } from "@/api/client";
+import { originWords } from "@/parts/origins";
 
 const props = defineProps<{ box: DrawnBox; others: number; size: { width: number; height: number } }>();
 const emit = defineEmits<{ attribute: [name: string, value: unknown] }>();
@@ -16,6 +17,7 @@ const sides = computed(() => {
   return { width: x2 - x1, height: y2 - y1, inputWidth: (x2 - x1) * scale, inputHeight: (y2 - y1) * scale };
 });
 const small = computed(() => Math.min(sides.value.inputWidth, sides.value.inputHeight) < LEARNABLE);
+const origin = computed(() => originWords(props.box.origin));
 const attributes = computed(() =>
   store.attributes.filter((each) => each.class_id === null || each.class_id === props.box.class_id),
 );
@@ -42,6 +44,10 @@ function shown(value: number): string {
       <dd>{{ shown(sides.width) }} × {{ shown(sides.height) }} px</dd>
       <dt>At side {{ inputSide }}</dt>
       <dd :class="{ bad: small }">{{ shown(sides.inputWidth) }} × {{ shown(sides.inputHeight) }} px</dd>
+      <template v-if="origin">
+        <dt>Origin</dt>
+        <dd data-test="origin">{{ origin }}</dd>
+      </template>
     </dl>
     <p v-if="small" class="bad note">Under {{ LEARNABLE }} pixels: hardly learnt at this side</p>
     <p v-if="others" class="soft note">and {{ others }} more selected</p>

@@ -34,6 +34,7 @@ const query = ref<PictureQuery>({
   name: given.name,
   source: given.source,
   attribute: given.attribute,
+  origin: given.origin as PictureQuery["origin"],
   tag: given.tag,
   order: given.order as PictureQuery["order"],
   descending: given.descending === "true" || undefined,

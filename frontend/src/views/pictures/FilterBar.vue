@@ -4,6 +4,7 @@ import { onMounted, reactive, ref, watch } from "vue";
 
 import { api, type Part, type PictureState, take } from "@/api/client";
 import { capital, count } from "@/parts/format";
+import { ORIGINS } from "@/parts/origins";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 import type { PictureQuery } from "@/views/pictures/pictureList";
@@ -20,6 +21,7 @@ const filter = reactive({
   name: query.value.name ?? "",
   source: query.value.source,
   attribute: query.value.attribute,
+  origin: query.value.origin,
   tag: query.value.tag,
   binned: query.value.binned ?? false,
   order: query.value.order ?? ("added" as const),
@@ -65,6 +67,7 @@ watch(filter, () => {
       name: filter.name.trim() || undefined,
       source: filter.source || undefined,
       attribute: filter.attribute || undefined,
+      origin: filter.origin || undefined,
       tag: filter.tag || undefined,
       binned: filter.binned || undefined,
       order: filter.order === "added" ? undefined : filter.order,
@@ -105,6 +108,9 @@ watch(filter, () => {
       size="small"
       class="pick">
       <el-option v-for="each in choices.attributes" :key="each" :value="each" :label="each" />
+    </el-select>
+    <el-select v-model="filter.origin" clearable placeholder="Any origin" aria-label="Origin" size="small" class="pick">
+      <el-option v-for="each in ORIGINS" :key="each.value" :value="each.value" :label="each.label" />
     </el-select>
     <el-select
       v-if="choices.sources.length"

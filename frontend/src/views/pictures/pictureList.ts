@@ -2,6 +2,7 @@
 import { computed, type Ref, ref, shallowRef, triggerRef } from "vue";
 
 import { api, type Picture, type PictureState, type Part, take } from "@/api/client";
+import type { Origin } from "@/parts/origins";
 import { wordsOf } from "@/state/notes";
 
 export const PAGE = 120;
@@ -14,6 +15,7 @@ export interface PictureQuery {
   binned?: boolean;
   source?: string;
   attribute?: string;
+  origin?: Origin;
   tag?: string;
   unassigned?: boolean;
   order?: "added" | "name" | "boxes" | "labelled" | "size";

@@ -39,7 +39,7 @@ def sheet(path: ProjectPath, query: schemas.SheetQuery) -> Response:
     with context().reading() as session:
         found = class_sheet(
             session, context().folder, path.project_id, columns, query.class_id, query.order, query.descending,
-            query.start, query.limit,
+            query.start, query.limit, query.origin,
         )  # fmt: skip
         return reply(schemas.SheetOut.model_validate(found))
 

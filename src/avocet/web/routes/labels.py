@@ -160,7 +160,9 @@ def save_labels(path: PicturePath, body: schemas.LabelsIn) -> Response:
     with context().sessions.begin() as session:
         picture = get_picture(session, path.picture_id)
         boxes = [
-            work_boxes.NewBox(box.class_id, box.corners, box.crowd, box.attributes, box.track)
+            work_boxes.NewBox(
+                box.class_id, box.corners, box.crowd, box.attributes, box.track, box.origin or work_boxes.HAND
+            )
             for box in body.boxes
         ]
         return reply(detail_out(work_boxes.save_labels(session, picture, body.revision, boxes, body.state)))

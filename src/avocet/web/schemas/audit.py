@@ -7,6 +7,7 @@ from pydantic import BaseModel, Field
 from avocet.store.tables import Part
 from avocet.web.schemas.common import Request, Schema, Whole
 from avocet.work.audit.sheets import Crop
+from avocet.work.labels.boxes import Origin
 from avocet.work.train.ahead.choices import SIDE
 
 
@@ -37,6 +38,7 @@ class FiguresOut(Schema):
 class SheetQuery(BaseModel):
     class_id: Whole
     order: Literal["size", "shape", "brightness", "date", "strange"] = "size"
+    origin: Origin | None = Field(None, description="Only boxes of this origin")
     descending: bool = False
     start: Whole = Field(0, ge=0)
     limit: Whole = Field(200, ge=1, le=500)

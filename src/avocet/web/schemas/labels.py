@@ -105,6 +105,9 @@ class BoxIn(Request):
     crowd: bool = False
     attributes: dict[str, Any] = Field(default_factory=dict)
     track: Whole | None = Field(None, ge=-(2**62), le=2**62)
+    origin: str | None = Field(
+        None, description="`hand` (as none), `carried`, `imported`, or the model that proposed it"
+    )
 
 
 class LabelsIn(Request):
@@ -119,6 +122,7 @@ class BoxOut(Schema):
     crowd: bool
     attributes: dict[str, Any]
     track: int | None
+    origin: str | None = None
 
 
 class LabelsOut(Schema):

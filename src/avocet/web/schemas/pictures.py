@@ -8,6 +8,7 @@ from avocet.store.tables import Part, PictureState
 from avocet.web.schemas.common import Request, Schema, Selection, Whole
 from avocet.web.schemas.labels import LabelsOut
 from avocet.work.job_outcomes import FileTaken
+from avocet.work.labels.boxes import Origin
 
 
 class PictureOut(Schema):
@@ -37,6 +38,7 @@ class PictureQuery(BaseModel):
     binned: bool = False
     source: str | None = None
     attribute: str | None = None
+    origin: Origin | None = Field(None, description="Only pictures with a box of this origin")
     tag: str | None = None
     unassigned: bool = Field(False, description="Only unassigned pictures")
     order: Literal["added", "name", "boxes", "labelled", "size"] = "added"

@@ -14,7 +14,8 @@ from avocet.core.labels.looks import CROP_FEATURES, strangeness
 from avocet.files import write_bytes
 from avocet.store.folder import DataFolder
 from avocet.store.rows import among, plain_rows
-from avocet.store.tables import CropLook, Picture
+from avocet.store.tables import Box, CropLook, Picture
+from avocet.work.labels.boxes import Origin, of_origin
 from avocet.work.labels.classes import get_class
 from avocet.work.labels.columns import LabelColumns
 
@@ -65,10 +66,14 @@ def class_sheet(
     descending: bool = False,
     start: int = 0,
     limit: int = 200,
+    origin: Origin | None = None,
 ) -> Sheet:
-    """A page of all boxes of a class in the wanted order."""
+    """A page of all boxes of a class in the wanted order; only those of an origin, where one is named."""
     get_class(session, project_id, class_id)
     boxes = np.flatnonzero(columns.class_ids == class_id)
+    if origin is not None:
+        from_there = session.scalars(select(Box.id).where(Box.class_id == class_id, of_origin(origin))).all()
+        boxes = boxes[np.isin(columns.box_ids[boxes], from_there)]
     unseen = np.zeros(len(boxes), dtype=bool)
     sides = columns.corners[boxes, 2:] - columns.corners[boxes, :2]
     if order == "size":

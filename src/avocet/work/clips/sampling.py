@@ -179,7 +179,13 @@ def _with_tracks(
     frame = frames[row.id]
     boxes = usable_boxes(
         [
-            NewBox(labels.class_id, tuple(corners), attributes=labels.attributes_at(frame), track=number)  # type: ignore[arg-type]
+            NewBox(
+                labels.class_id,
+                (corners[0], corners[1], corners[2], corners[3]),
+                attributes=labels.attributes_at(frame),
+                track=number,
+                origin=labels.origin_at(frame),
+            )
             for number, labels, corners in boxes_on(tracks, frame)
         ],
         {each.class_id for each in tracks.values()},
@@ -194,7 +200,7 @@ def _with_tracks(
 
 
 def _plain(box: NewBox) -> tuple[object, ...]:
-    return box.class_id, tuple(box.corners), box.crowd, box.attributes, box.track
+    return box.class_id, tuple(box.corners), box.crowd, box.attributes, box.track, box.origin
 
 
 def _forget(sessions: Sessions, change_id: int) -> None:

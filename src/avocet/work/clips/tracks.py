@@ -13,14 +13,12 @@ from avocet.formats.record import fit_box
 from avocet.store.clip_tables import ClipTrack, Standing
 from avocet.store.tables import Clip, ObjectClass
 from avocet.work.labels.attributes import list_attributes, values_outside
-from avocet.work.labels.boxes import sorted_attributes
+from avocet.work.labels.boxes import HAND, sorted_attributes
 from avocet.work.problems import Conflict
 
 MOST_TRACKS = 5000
 MOST_SETS = 20_000
 """Boxes that are set for one object, at most."""
-
-HAND = "hand"
 
 
 @dataclass(frozen=True)
@@ -82,6 +80,10 @@ class TrackLabels:
     def attributes_at(self, frame: int) -> dict[str, Any]:
         """What holds on a frame."""
         return next((values for start, values in reversed(self.attributes) if start <= frame), {})
+
+    def origin_at(self, frame: int) -> str:
+        """Where the box on a frame comes from: as the last one that was set until then."""
+        return next((each.origin for each in reversed(self.sets) if each.frame <= frame), self.sets[0].origin)
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from avocet.store.database import Sessions, reading
 from avocet.store.tables import Change, Part, PictureState
 from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures, read_labels
 from avocet.work.job_outcomes import LabelsTaken
-from avocet.work.labels.boxes import NewBox, state_with
+from avocet.work.labels.boxes import IMPORTED, NewBox, state_with
 from avocet.work.labels.changes import begin_change, changing_classes
 from avocet.work.labels.classes import add_class, get_class, list_classes
 from avocet.work.labels.many import AS_IT_IS, Rewritten, change_labels
@@ -135,7 +135,7 @@ def new_boxes(recorded: RecordedPicture, class_ids: Sequence[int | None]) -> lis
     """A recorded picture's boxes under the classes here; those of no class are left out."""
     pairs = ((class_ids[box.label], box) for box in recorded.boxes)
     return [
-        NewBox(class_id, box.corners, box.crowd, box.attributes, box.track)
+        NewBox(class_id, box.corners, box.crowd, box.attributes, box.track, box.origin or IMPORTED)
         for class_id, box in pairs
         if class_id is not None
     ]

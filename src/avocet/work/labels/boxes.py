@@ -3,19 +3,27 @@
 import math
 from collections.abc import Container, Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.formats.record import fit_box
+from avocet.readable import readable
 from avocet.store.tables import Box, ObjectClass, Picture, PictureState, now
 from avocet.work.labels.attributes import list_attributes, values_outside
 from avocet.work.labels.states import fitting_state
 from avocet.work.problems import Conflict
 
 MOST_BOXES = 5000
+LONGEST_ORIGIN = 60
+
+HAND, CARRIED, IMPORTED = "hand", "carried", "imported"
+"""Where boxes come from: drawn, followed through a clip, read from a file. Of others the origin names the model."""
+
+Origin = Literal["hand", "carried", "imported", "proposed"]
+
 MOST_ATTRIBUTES = 50
 
 
@@ -28,6 +36,19 @@ class NewBox:
     crowd: bool = False
     attributes: dict[str, Any] = field(default_factory=dict)
     track: int | None = None
+    origin: str = HAND
+
+
+def told_origin(origin: str) -> str:
+    """An origin as files and the page are told it: nothing where a person drew the box, or nobody recorded it."""
+    return "" if origin == HAND else origin
+
+
+def of_origin(origin: Origin) -> ColumnElement[bool]:
+    """A condition on boxes: those of an origin. What was not recorded counts as drawn by hand."""
+    if origin == "proposed":
+        return Box.origin.not_in(["", HAND, CARRIED, IMPORTED])
+    return Box.origin.in_(["", HAND]) if origin == HAND else Box.origin == origin
 
 
 def save_labels(
@@ -75,6 +96,7 @@ def save_labels(
         Box(
             class_id=box.class_id, position=number, x1=box.corners[0], y1=box.corners[1], x2=box.corners[2],
             y2=box.corners[3], crowd=box.crowd, attributes=box.attributes, track=box.track,
+            origin=box.origin,
         )
         for number, box in enumerate(usable, start=1)
     ]  # fmt: skip
@@ -115,7 +137,8 @@ def usable_boxes(
         attributes, refused = sorted_attributes(box.attributes)
         if refused:
             raise InputError(f"box {number} of {called} cannot keep {refused[0]}")
-        usable.append(NewBox(box.class_id, corners, box.crowd, attributes, box.track))
+        origin = readable(box.origin)[:LONGEST_ORIGIN]
+        usable.append(NewBox(box.class_id, corners, box.crowd, attributes, box.track, origin))
     return usable
 
 
@@ -143,6 +166,8 @@ def labels_record(revision: int, state: PictureState, boxes: Iterable[Box | NewB
                 "attributes": box.attributes,
                 "track": box.track,
             }
+            # Changes of earlier versions know none, and are recognised by what they do know.
+            | ({"origin": box.origin} if told_origin(box.origin) else {})
             for box in boxes
         ],
     }
@@ -151,7 +176,9 @@ def labels_record(revision: int, state: PictureState, boxes: Iterable[Box | NewB
 def boxes_of(picture: Picture) -> list[NewBox]:
     """The picture's boxes as they could be saved again."""
     return [
-        NewBox(box.class_id, (box.x1, box.y1, box.x2, box.y2), box.crowd, box.attributes, box.track)
+        NewBox(
+            box.class_id, (box.x1, box.y1, box.x2, box.y2), box.crowd, box.attributes, box.track, box.origin
+        )
         for box in picture.boxes
     ]
 
@@ -159,7 +186,14 @@ def boxes_of(picture: Picture) -> list[NewBox]:
 def boxes_from(labels: dict[str, Any]) -> list[NewBox]:
     """The boxes of what `labels_of` gave."""
     return [
-        NewBox(box["class_id"], tuple(box["corners"]), box["crowd"], box["attributes"], box.get("track"))
+        NewBox(
+            box["class_id"],
+            tuple(box["corners"]),
+            box["crowd"],
+            box["attributes"],
+            box.get("track"),
+            box.get("origin", HAND),
+        )
         for box in labels["boxes"]
     ]
 

@@ -27,7 +27,7 @@ AT_ONCE = 250
 
 
 BOX_COLUMNS = (
-    "picture_id", "class_id", "position", "x1", "y1", "x2", "y2", "crowd", "attributes", "track",
+    "picture_id", "class_id", "position", "x1", "y1", "x2", "y2", "crowd", "attributes", "track", "origin",
 )  # fmt: skip
 
 AS_IT_IS: Literal["as it is"] = "as it is"
@@ -136,7 +136,7 @@ def _write_boxes(session: Session, planned: Sequence[tuple[PictureRow, Rewritten
     rows = [
         (
             labels.id, box.class_id, place, *box.corners, int(box.crowd),
-            json.dumps(box.attributes) if box.attributes else "{}", box.track,
+            json.dumps(box.attributes) if box.attributes else "{}", box.track, box.origin,
         )
         for labels, after in anew
         for place, box in enumerate(after.boxes, start=1)
@@ -151,6 +151,7 @@ def _only_classes_differ(before: Sequence[NewBox], after: Sequence[NewBox]) -> b
         and old.crowd == new.crowd
         and old.track == new.track
         and old.attributes == new.attributes
+        and old.origin == new.origin
         for old, new in zip(before, after, strict=True)
     )
 

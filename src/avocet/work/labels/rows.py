@@ -56,15 +56,15 @@ def picture_rows(
     query = (
         select(
             Box.picture_id, Box.id, Box.class_id, Box.x1, Box.y1, Box.x2, Box.y2, Box.crowd, Box.attributes,
-            Box.track,
+            Box.track, Box.origin,
         )
         .where(Box.picture_id.in_(select(Picture.id).where(*wanted)))
         .order_by(Box.picture_id, Box.position)
     )  # fmt: skip
     for some in plain_rows(session, query):
-        for picture_id, box_id, class_id, x1, y1, x2, y2, crowd, attributes, track in some:
+        for picture_id, box_id, class_id, x1, y1, x2, y2, crowd, attributes, track, origin in some:
             held = json.loads(attributes) if attributes != "{}" else {}
             picture = by_id[picture_id]
-            picture.boxes.append(NewBox(class_id, (x1, y1, x2, y2), bool(crowd), held, track))
+            picture.boxes.append(NewBox(class_id, (x1, y1, x2, y2), bool(crowd), held, track, origin))
             picture.box_ids.append(box_id)
     return found

@@ -10,6 +10,7 @@ from avocet.core.errors import InputError
 from avocet.store.rows import without_index
 from avocet.store.tables import Box, Part, Picture, PictureState, PictureTag
 from avocet.work.labels.attributes import has
+from avocet.work.labels.boxes import Origin, of_origin
 
 MANY = 5000
 """Boxes from which on a class counts as frequent where its pictures are listed."""
@@ -36,6 +37,7 @@ class Filter:
     binned: bool = False
     source: str | None = None
     attribute: str | None = None
+    origin: Origin | None = None
     tag: str | None = None
     unassigned: bool = False
 
@@ -149,6 +151,8 @@ def conditions(project_id: int, wanted: Filter, looked_up: bool = False) -> list
         conditions.append(Picture.name.contains(wanted.name, autoescape=True))
     if wanted.source:
         conditions.append(Picture.source == wanted.source)
+    if wanted.origin:
+        conditions.append(Picture.id.in_(select(Box.picture_id).where(of_origin(wanted.origin))))
     if wanted.attribute:
         conditions.append(Picture.id.in_(select(Box.picture_id).where(has(wanted.attribute))))
     if wanted.tag:

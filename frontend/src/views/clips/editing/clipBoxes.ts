@@ -39,6 +39,7 @@ export function useClipBoxes({ tracks, frame, size, activeClass, newClass }: Cli
       crowd: false,
       attributes: {},
       track: each.number,
+      origin: null,
     })),
   );
   const selection = computed({
@@ -133,7 +134,7 @@ export function useClipBoxes({ tracks, frame, size, activeClass, newClass }: Cli
       const classId = newClass();
       if (classId === null) return;
       const corners = moved([0, 0, side, side], at.x - side / 2, at.y - side / 2, size.width, size.height);
-      change([...boxes.value, { class_id: classId, corners, crowd: false, attributes: {}, track: null }]);
+      change([...boxes.value, { class_id: classId, corners, crowd: false, attributes: {}, track: null, origin: null }]);
     },
   };
 }

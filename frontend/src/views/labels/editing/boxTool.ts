@@ -154,7 +154,10 @@ export function useBoxTool(options: ToolOptions) {
     if (!mayDraw()) return;
     const classId = newClass();
     if (classId === null) return;
-    change([...boxes.value, { class_id: classId, corners: box, crowd: false, attributes: {}, track: null }]);
+    change([
+      ...boxes.value,
+      { class_id: classId, corners: box, crowd: false, attributes: {}, track: null, origin: null },
+    ]);
     selection.value = [boxes.value.length - 1];
     drew(boxes.value.length - 1);
   }

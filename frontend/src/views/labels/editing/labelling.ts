@@ -100,7 +100,7 @@ export function useLabelling(
     const { width, height } = size.value;
     const copies = selection.value.map((place) => {
       const box = boxes.value[place]!;
-      return { ...box, corners: moved(box.corners, 10, 10, width, height), track: null };
+      return { ...box, corners: moved(box.corners, 10, 10, width, height), track: null, origin: "hand" };
     });
     add(copies);
   }
@@ -117,7 +117,16 @@ export function useLabelling(
   function put(at: Point, classId: number, of: { width: number; height: number }): void {
     const { width, height } = size.value;
     const corners = moved([0, 0, of.width, of.height], at.x - of.width / 2, at.y - of.height / 2, width, height);
-    add([{ class_id: classId, corners: cut(corners, width, height), crowd: false, attributes: {}, track: null }]);
+    add([
+      {
+        class_id: classId,
+        corners: cut(corners, width, height),
+        crowd: false,
+        attributes: {},
+        track: null,
+        origin: null,
+      },
+    ]);
   }
 
   function copy(): boolean {
@@ -139,7 +148,7 @@ export function useLabelling(
       ({ corners: [x1, y1, x2, y2] }) => x1 >= 0 && y1 >= 0 && x2 <= width && y2 <= height && x2 > x1 && y2 > y1,
     );
     const fresh = fitting.filter((box) => !boxes.value.some((here) => drawnTwice(here, box)));
-    add(fresh.map((box) => ({ ...box, track: null })));
+    add(fresh.map((box) => ({ ...box, track: null, origin: "hand" })));
     const left = [
       some.length > fitting.length ? `${count(some.length - fitting.length, "box does", "boxes do")} not fit here` : "",
       fitting.length > fresh.length ? `${count(fitting.length - fresh.length, "is", "are")} here already` : "",

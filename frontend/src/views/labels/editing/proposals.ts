@@ -53,7 +53,7 @@ export function useProposals(
 
   function asBox(each: Proposal): DrawnBox {
     const class_id = byName.value.get(each.class_name)!.id;
-    return { class_id, corners: each.corners, crowd: false, attributes: {}, track: null };
+    return { class_id, corners: each.corners, crowd: false, attributes: {}, track: null, origin: each.model };
   }
 
   async function load(): Promise<void> {

@@ -67,6 +67,7 @@ function together(base: DrawnBox, mine: DrawnBox, theirs: DrawnBox): DrawnBox {
     crowd: pick("crowd"),
     attributes,
     track: pick("track"),
+    origin: pick("origin"),
   };
 }
 

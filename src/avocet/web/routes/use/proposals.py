@@ -76,6 +76,7 @@ def _listed(found: list[Proposal]) -> Response:
             id=each.id,
             class_name=each.class_name,
             score=each.score,
+            model=each.model,
             corners=(each.x1, each.y1, each.x2, each.y2),
         )
         for each in found

@@ -17,6 +17,7 @@ class ProposalOut(Schema):
     id: int
     class_name: str
     score: float
+    model: str = Field(description="Which model proposes it, as `run 3`")
     corners: tuple[float, float, float, float] = Field(description="x1, y1, x2, y2 in original pixels")
 
 
