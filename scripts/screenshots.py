@@ -97,9 +97,13 @@ def label_clip(camera: Camera) -> None:
     for back in (False, True):
         ask("/clips/1/carried", {"frame": frame, "back": back, "boxes": boxes})
     wait_for_jobs()
-    ways = [job["outcome"]["carry"]["objects"] for job in ask("/projects/1/jobs")["jobs"] if job["kind"] == "carry"]
+    ways = [
+        job["outcome"]["carry"]["objects"]
+        for job in ask("/projects/1/jobs")["jobs"]
+        if job["kind"] == "carry"
+    ]
     changes = []
-    for number, (name, box) in enumerate(goods, start=1):
+    for number, (name, _) in enumerate(goods, start=1):
         found = [each for way in ways for each in way if each["number"] == number]
         sets = {
             at: {"frame": at, "corners": corners, "origin": "hand" if at == frame else "carried"}
@@ -108,7 +112,9 @@ def label_clip(camera: Camera) -> None:
         }
         track = {
             "class_id": classes[name],
-            "spans": [[min(each["spans"][0][0] for each in found), max(each["spans"][-1][1] for each in found)]],
+            "spans": [
+                [min(each["spans"][0][0] for each in found), max(each["spans"][-1][1] for each in found)]
+            ],
             "sets": [sets[at] for at in sorted(sets)],
             "unsure": sorted({at for each in found for at in each["unsure"]}),
         }
