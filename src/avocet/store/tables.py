@@ -271,6 +271,8 @@ class Change(Base):
     classes_after: Mapped[list[Any] | None] = mapped_column(JSON, default=None)
     attributes: Mapped[list[Any] | None] = mapped_column(JSON, default=None)
     attributes_after: Mapped[list[Any] | None] = mapped_column(JSON, default=None)
+    tracks: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
+    """Objects of clips that got another class: number of the record, class before and after."""
 
 
 class ChangedPicture(Base):

@@ -25,6 +25,8 @@ from avocet.work.job_kinds import SAMPLE_CLIP, TAKE_TRACKS, WRITE_TRACKS
 from avocet.work.jobs import create_job, get_job
 from avocet.work.labels.boxes import NewBox, boxes_of, save_labels
 from avocet.work.labels.changes import latest_changes
+from avocet.work.labels.class_merge import merge_class
+from avocet.work.labels.classes import add_one, list_classes
 from avocet.work.labels.undo import undo_change
 from avocet.work.pictures.staging import stage
 from avocet.work.problems import Conflict
@@ -277,3 +279,34 @@ def test_a_removed_clip_takes_its_tracks_along_and_what_frames_it_has_is_found_a
         session.delete(session.get(Clip, clip.id))
     with sessions() as session:
         assert not session.query(ClipTrack).count()
+
+
+def test_objects_follow_their_class_when_it_is_merged_and_come_back(data, clip, class_ids):
+    _, sessions = data
+    roll, ring = class_ids["roll"], class_ids["ring"]
+    save(
+        data,
+        clip,
+        TrackChange(1, 0, track(roll)),
+        TrackChange(2, 0, track(roll)),
+        TrackChange(3, 0, track(ring)),
+    )
+    made = merge_class(sessions, clip.project_id, roll, ring)
+    assert {number: labels.class_id for number, (_, labels) in there(data, clip).items()} == {
+        1: ring,
+        2: ring,
+        3: ring,
+    }
+    # One that somebody gave another class since stays.
+    save(data, clip, TrackChange(2, 2, track(class_ids["loaf"])))
+    undo_change(sessions, clip.project_id, made.change_id)
+    found = there(data, clip)
+    assert [found[number][1].class_id for number in (1, 2, 3)] == [roll, class_ids["loaf"], ring]
+    assert found[1][0] == 3, "who has it open learns of it"
+    # A class that only an object has is not deleted with the change that added it.
+    with sessions.begin() as session:
+        change = add_one(session, clip.project_id, "bun")
+        bun = next(each.id for each in list_classes(session, clip.project_id) if each.name == "bun")
+    save(data, clip, TrackChange(4, 0, track(bun)))
+    undo_change(sessions, clip.project_id, change.id)
+    assert there(data, clip)[4][1].class_id == bun

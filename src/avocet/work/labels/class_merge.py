@@ -12,6 +12,7 @@ from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
+from avocet.store.clip_tables import ClipTrack
 from avocet.store.database import Sessions, reading
 from avocet.store.rows import among, quietly, without_index
 from avocet.store.tables import Box, Change, ChangedPicture, ObjectClass, Picture, now
@@ -80,6 +81,7 @@ def merge_class(
             if session.scalar(having.limit(1)) is not None:
                 continue
             change = session.get_one(Change, change_id)
+            change.tracks = _turn_tracks(session, class_id, into_id)
             with changing_classes(session, change):
                 retire(session, get_class(session, project_id, class_id))
             return ChangeMade(change_id=change_id, title=change.title, changed=changed)
@@ -120,6 +122,22 @@ def restore_merged(session: Session, change_id: int, mark: str, ids: Sequence[in
     session.execute(quietly(update(Box).where(*back).values(class_id=before)))
     _saved(session, pictures)
     return len(pictures)
+
+
+def _turn_tracks(session: Session, class_id: int, into_id: int) -> list[tuple[int, int, int]]:
+    """Give objects of clips the other class; which ones, to be told to `restore_tracks`."""
+    rows = session.scalars(select(ClipTrack).where(ClipTrack.class_id == class_id)).all()
+    for row in rows:
+        row.class_id, row.revision = into_id, row.revision + 1
+    return [(row.id, class_id, into_id) for row in rows]
+
+
+def restore_tracks(session: Session, change: Change) -> None:
+    """Give objects of clips back the class that they had before a merge, where they still have the other one."""
+    for number, before, after in change.tracks:
+        row = session.get(ClipTrack, number)
+        if row is not None and row.class_id == after:
+            row.class_id, row.revision = before, row.revision + 1
 
 
 def _turn(session: Session, change_id: int, class_id: int, into_id: int, ids: Sequence[int]) -> int:

@@ -8,6 +8,7 @@ from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
+from avocet.store.clip_tables import ClipTrack
 from avocet.store.database import Sessions, reading
 from avocet.store.rows import among
 from avocet.store.tables import (
@@ -28,7 +29,7 @@ from avocet.work.job_outcomes import Undone
 from avocet.work.labels.attribute_changes import restore_attributes, take_away_added_attributes
 from avocet.work.labels.boxes import boxes_from
 from avocet.work.labels.changes import class_row, digest, name_again, renumber
-from avocet.work.labels.class_merge import is_merge, restore_merged
+from avocet.work.labels.class_merge import is_merge, restore_merged, restore_tracks
 from avocet.work.labels.many import AS_IT_IS, Rewritten, label_portions, write_labels
 from avocet.work.labels.rows import picture_rows
 from avocet.work.pictures.filing import AT_ONCE as FILED_AT_ONCE
@@ -60,6 +61,7 @@ def undo_change(sessions: Sessions, project_id: int, change_id: int, reporter: R
             raise InputError(f"{change.title!r} is undone already")
         title = change.title
         _restore_classes(session, change)
+        restore_tracks(session, change)
         restore_attributes(session, change)
     with reading(sessions)() as session:
         todo = session.scalars(
@@ -184,6 +186,8 @@ def _take_away_added(session: Session, change: Change) -> None:
     added = {row["id"] for row in _classes_after(session, change)} - {row["id"] for row in change.classes}
     for each in [each for each in project.classes if each.id in added]:
         if session.scalar(select(Box.id).where(Box.class_id == each.id).limit(1)) is not None:
+            continue
+        if session.scalar(select(ClipTrack.id).where(ClipTrack.class_id == each.id).limit(1)) is not None:
             continue
         if _is_remembered(session, change, each):
             each.retired_at = each.retired_at or now()

@@ -27,3 +27,4 @@ def upgrade() -> None:
         sa.Column("standing", sa.String(20), nullable=False, server_default="kept"),
         sa.UniqueConstraint("clip_id", "number"),
     )
+    op.add_column("change", sa.Column("tracks", sa.JSON(), nullable=False, server_default="[]"))
