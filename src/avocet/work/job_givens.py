@@ -64,6 +64,7 @@ class ToPropose(Given):
     run_id: int | None = None
     ensemble_id: int | None = None
     minimum_score: float | None = None
+    class_map: dict[str, str] = Field(default_factory=dict)
 
 
 class ForLive(Given):
@@ -110,10 +111,13 @@ class ToCarry(Given):
 
 
 class TracksToPropose(Given):
+    """``class_map`` says what classes of the model that the project does not have are called here."""
+
     clip_id: int
     run_id: int | None = None
     ensemble_id: int | None = None
     minimum_score: float | None = None
+    class_map: dict[str, str] = Field(default_factory=dict)
 
 
 class TracksToWrite(Given):

@@ -17,6 +17,8 @@ from avocet.work.clips.tracks import TrackChange, labels_of_track, save_tracks, 
 from avocet.work.job_givens import BoxToCarry, ToCarry, TracksToPropose
 from avocet.work.job_kinds import CARRY
 from avocet.work.jobs import get_job
+from avocet.work.labels.classes import change_class
+from avocet.work.models.chosen import chosen_model, classes_known
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
 from tests.conftest import task_of
@@ -134,10 +136,10 @@ def test_nothing_to_carry_is_said_before_it_begins(data, clip):
             start_carrying(session, ToCarry(clip_id=99, frame=3, boxes=[box]))
 
 
-def proposed(data, clip, run_id):
+def proposed(data, clip, run_id, **class_map):
     folder, sessions = data
     with sessions.begin() as session:
-        given = TracksToPropose(clip_id=clip.id, run_id=run_id, minimum_score=0.3)
+        given = TracksToPropose(clip_id=clip.id, run_id=run_id, minimum_score=0.3, class_map=class_map)
         job_id = start_proposing_tracks(session, folder, given).id
     run_job(sessions, folder, job_id, lambda *_: None)
     with sessions() as session:
@@ -176,3 +178,29 @@ def test_a_model_proposes_objects_and_what_was_refused_does_not_come_back(
     assert after[refused][1].standing == Standing.REFUSED and after[kept][1].standing == Standing.KEPT
     standing = [labels.standing for _, labels in after.values()]
     assert standing.count(Standing.PROPOSED) == again["tracks"]
+
+
+def test_classes_that_the_project_has_under_another_name_or_not_at_all(data, labelled, clip, class_ids):
+    folder, sessions = data
+    with sessions.begin() as session:
+        run = add_trained_run(session, folder, labelled)
+        run.facts = {**run.facts, "classes": list(class_ids)}
+        model = chosen_model(session, folder, run.id, None)
+        assert classes_known(session, model) == list(class_ids)
+    found = proposed(data, clip, run.id)[1].values()
+    kinds = {labels.class_id for _, labels in found}
+    assert len(kinds) > 1
+    common = max(kinds, key=lambda kind: sum(labels.class_id == kind for _, labels in found))
+    name = next(each for each, number in class_ids.items() if number == common)
+    with sessions.begin() as session:
+        change_class(session, labelled, common, "bun", None)
+    without = proposed(data, clip, run.id)[1].values()
+    assert common not in {labels.class_id for _, labels in without} and len(without) < len(found)
+    again = proposed(data, clip, run.id, **{name: "bun"})[1].values()
+    assert sorted(labels.class_id for _, labels in again) == sorted(labels.class_id for _, labels in found)
+    with (
+        sessions.begin() as session,
+        pytest.raises(InputError, match="cannot become 'cake', which the project"),
+    ):
+        given = TracksToPropose(clip_id=clip.id, run_id=run.id, class_map={name: "cake"})
+        start_proposing_tracks(session, folder, given)

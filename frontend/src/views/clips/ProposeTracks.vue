@@ -7,6 +7,7 @@ import FigureSlider from "@/parts/FigureSlider.vue";
 import { count } from "@/parts/format";
 import { complain, say } from "@/state/notes";
 import { useProject } from "@/state/project";
+import ClassNames from "@/views/models/ClassNames.vue";
 import ModelSelect from "@/views/use/ModelSelect.vue";
 import { numbersOf, ownScore, runOf } from "@/views/use/models";
 
@@ -19,6 +20,7 @@ const runs = ref<Run[] | null>(null);
 const ensembles = ref<Ensemble[]>([]);
 const model = ref("");
 const score = ref(ownScore(undefined));
+const named = ref<Record<string, string>>({});
 const jobId = ref(0);
 
 const usable = computed(() => (runs.value ?? []).filter((run) => run.has_model));
@@ -42,7 +44,7 @@ watch(model, (chosen) => (score.value = ownScore(runOf(chosen, runs.value ?? [])
 
 async function propose(): Promise<void> {
   const params = { path: { clip_id: props.clip.id } };
-  const body = { ...numbersOf(model.value), minimum_score: score.value };
+  const body = { ...numbersOf(model.value), minimum_score: score.value, class_map: named.value };
   try {
     const asking = take(api.POST("/api/v1/clips/{clip_id}/proposed", { params, body }));
     const { outcome } = await store.outcomeOf("propose_tracks", asking, (started) => (jobId.value = started.id));
@@ -66,6 +68,7 @@ async function propose(): Promise<void> {
       </p>
       <template v-else>
         <ModelSelect v-model="model" :runs="usable" :ensembles="ensembles" label="Model" />
+        <ClassNames v-model="named" :model="model" />
         <FigureSlider v-model="score" label="Propose from a score of" :min="0.05" :max="0.99" :step="0.01" />
         <p class="soft">
           On all {{ clip.times.length }} frames of {{ clip.name }}. You keep or refuse each object; nothing is labelled

@@ -7,6 +7,7 @@ import FigureSlider from "@/parts/FigureSlider.vue";
 import { count, whole } from "@/parts/format";
 import { complain, say } from "@/state/notes";
 import { useProject } from "@/state/project";
+import ClassNames from "@/views/models/ClassNames.vue";
 import ModelSelect from "@/views/use/ModelSelect.vue";
 import { numbersOf, ownScore, runOf } from "@/views/use/models";
 
@@ -19,6 +20,7 @@ const ensembles = ref<Ensemble[]>([]);
 const now = ref<Proposed | null>(null);
 const model = ref("");
 const score = ref(ownScore(undefined));
+const named = ref<Record<string, string>>({});
 const busy = ref(false);
 
 const usable = computed(() => runs.value.filter((run) => run.has_model));
@@ -49,7 +51,7 @@ watch(model, (chosen) => (score.value = ownScore(runOf(chosen, runs.value))));
 async function propose(): Promise<void> {
   busy.value = true;
   try {
-    const body = { ...numbersOf(model.value), minimum_score: score.value };
+    const body = { ...numbersOf(model.value), minimum_score: score.value, class_map: named.value };
     const { outcome } = await store.outcomeOf("propose", take(api.POST("/api/v1/proposals", { body })));
     say(
       outcome.looked_at
@@ -74,6 +76,7 @@ async function propose(): Promise<void> {
       </p>
       <template v-else>
         <ModelSelect v-model="model" :runs="usable" :ensembles="ensembles" label="Model" />
+        <ClassNames v-model="named" :model="model" />
         <FigureSlider v-model="score" label="Propose from a score of" :min="0.05" :max="0.99" :step="0.01" />
         <p class="soft">
           For {{ count(now.unlabelled, "unlabelled picture") }}. You keep or refuse each box on its picture; nothing is

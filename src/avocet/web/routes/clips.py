@@ -131,6 +131,7 @@ def propose_tracks(path: schemas.ClipPath, body: schemas.ProposeTracksIn) -> Res
         run_id=body.run_id,
         ensemble_id=body.ensemble_id,
         minimum_score=body.minimum_score,
+        class_map=body.class_map,
     )
     with context().sessions.begin() as session:
         job = start_proposing_tracks(session, context().folder, given)

@@ -10,8 +10,10 @@ from avocet.web.routes.train import run_out
 from avocet.web.schemas import models as schemas
 from avocet.web.schemas.common import BinIn, BinQuery, ProjectPath
 from avocet.web.schemas.train import RunOut, RunPath
+from avocet.work.labels.classes import list_classes
 from avocet.work.models import bundles
 from avocet.work.models import ensembles as work
+from avocet.work.models.chosen import chosen_model, classes_known
 from avocet.work.project.projects import get_project
 
 models = DescribedBlueprint("models", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="models")])
@@ -23,6 +25,16 @@ def choose_minimum_scores(path: RunPath, body: schemas.MinimumScoresIn) -> Respo
     with context().sessions.begin() as session:
         run = bundles.choose_minimum_scores(session, context().folder, path.run_id, body.scores)
         return reply(run_out(context().folder, run))
+
+
+@models.get("/model-classes", responses={200: schemas.ModelClasses})
+def model_classes(query: schemas.ModelQuery) -> Response:
+    """The classes that a model finds, and which of them its project does not have."""
+    with context().reading() as session:
+        model = chosen_model(session, context().folder, query.run_id, query.ensemble_id)
+        known = classes_known(session, model)
+        here = {each.name for each in list_classes(session, model.project_id)}
+    return reply(schemas.ModelClasses(classes=known, missing=[each for each in known if each not in here]))
 
 
 @models.get("/projects/<int:project_id>/ensembles", responses={200: schemas.EnsembleList})

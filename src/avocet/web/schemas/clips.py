@@ -139,6 +139,11 @@ class ProposeTracksIn(Request):
     run_id: Whole | None = None
     ensemble_id: Whole | None = None
     minimum_score: float | None = Field(None, ge=0, le=1)
+    class_map: dict[str, str] = Field(
+        default_factory=dict,
+        max_length=1000,
+        description="What classes of the model that the project does not have are called here",
+    )
 
 
 class WriteTracksIn(Request):

@@ -13,6 +13,18 @@ class Member(Request):
     weight: float = Field(1, gt=0, le=1000)
 
 
+class ModelQuery(BaseModel):
+    """One of them."""
+
+    run_id: Whole | None = None
+    ensemble_id: Whole | None = None
+
+
+class ModelClasses(Schema):
+    classes: list[str]
+    missing: list[str] = Field(description="Those that its project does not have, or not any more")
+
+
 class EnsembleIn(Request):
     name: str = ""
     members: list[Member]

@@ -28,7 +28,7 @@ from avocet.work.job_kinds import PROPOSE_TRACKS, Task
 from avocet.work.job_outcomes import TracksProposed
 from avocet.work.jobs import create_job
 from avocet.work.labels.classes import list_classes
-from avocet.work.models.chosen import chosen_model
+from avocet.work.models.chosen import check_class_map, chosen_model
 from avocet.work.models.opening import open_bundles
 from avocet.work.progress import Stopped
 from avocet.work.use.proposals import model_named
@@ -60,6 +60,7 @@ def start_proposing_tracks(session: Session, folder: DataFolder, given: TracksTo
     model = chosen_model(session, folder, given.run_id, given.ensemble_id)
     if model.project_id != clip.project_id:
         raise InputError(f"{model.name} is a model of another project")
+    check_class_map(session, clip.project_id, given.class_map)
     return create_job(
         session, clip.project_id, PROPOSE_TRACKS, f"{model.name} proposes objects of {clip.name}", given
     )
@@ -72,11 +73,13 @@ def do_propose_tracks(task: Task[TracksToPropose]) -> TracksProposed:
     with reading(task.sessions)() as session:
         clip = get_clip(session, given.clip_id)
         bundles = chosen_model(session, folder, given.run_id, given.ensemble_id).bundles
-        classes = {each.name: each.id for each in list_classes(session, clip.project_id)}
+        here = {each.name: each.id for each in list_classes(session, clip.project_id)}
     looker = Looker(
         finder := open_bundles(bundles),
         DetectionOrder.for_model(finder.about, {"minimum_score": given.minimum_score}),
     )
+    named = {each: given.class_map.get(each, each) for each in looker.classes}
+    classes = {each: here[name] for each, name in named.items() if name in here}
     missing = [each for each in looker.classes if each not in classes]
     if len(missing) == len(looker.classes):
         raise InputError(

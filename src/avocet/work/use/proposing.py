@@ -1,6 +1,6 @@
 """A model proposes boxes for pictures that nobody has labelled yet."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -18,7 +18,7 @@ from avocet.work.job_givens import ToPropose
 from avocet.work.job_kinds import PROPOSE, Task
 from avocet.work.job_outcomes import Proposed
 from avocet.work.jobs import create_job, give
-from avocet.work.models.chosen import chosen_model
+from avocet.work.models.chosen import check_class_map, chosen_model
 from avocet.work.models.opening import open_bundles
 from avocet.work.pictures.files import picture_path
 from avocet.work.problems import NotFound
@@ -40,6 +40,7 @@ def start_proposing(
     run_id: int | None,
     ensemble_id: int | None,
     minimum_score: float | None,
+    class_map: Mapping[str, str] | None = None,
 ) -> Job:
     """Record a job that proposes boxes for all unlabelled pictures of the model's project.
 
@@ -49,6 +50,7 @@ def start_proposing(
         If there is no such model, or no unlabelled picture.
     """
     model = chosen_model(session, folder, run_id, ensemble_id)
+    check_class_map(session, model.project_id, class_map or {})
     if minimum_score is None and model.run is not None:
         minimum_score = model.run.minimum_score
     if session.scalar(_unlabelled(model.project_id).limit(1)) is None:
@@ -59,6 +61,7 @@ def start_proposing(
         run_id=model.run.id if model.run is not None else None,
         ensemble_id=model.ensemble.id if model.ensemble is not None else None,
         minimum_score=minimum_score,
+        class_map=dict(class_map or {}),
     )
     give(job, PROPOSE, given)
     return job
@@ -101,7 +104,12 @@ def do_propose(task: Task[ToPropose]) -> Proposed:
         seen = [each for each in some if each.pixels is not None]
         sizes = [(each.picture.width, each.picture.height) for each in seen]
         rows = iter(looker.look([each.pixels for each in seen if each.pixels is not None], sizes))
-        return [(each, next(rows)["detections"] if each.pixels is not None else []) for each in some]
+        return [
+            (each, named_here(next(rows)["detections"]) if each.pixels is not None else []) for each in some
+        ]
+
+    def named_here(found: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
+        return [{**each, "class": given.class_map.get(each["class"], each["class"])} for each in found]
 
     boxes = with_some = refused = done = 0
     running = Pipeline("listing", [Stage("reading", read, 2), Stage("network", find)]).run(

@@ -24,7 +24,9 @@ proposals = DescribedBlueprint("proposals", __name__, url_prefix="/api/v1", abp_
 def propose(body: schemas.ProposeIn) -> Response:
     """Let a model propose boxes for all unlabelled pictures of its project."""
     with context().sessions.begin() as session:
-        job = start_proposing(session, context().folder, body.run_id, body.ensemble_id, body.minimum_score)
+        job = start_proposing(
+            session, context().folder, body.run_id, body.ensemble_id, body.minimum_score, body.class_map
+        )
     return handed_over(job)
 
 
