@@ -205,7 +205,7 @@ function step() {
     if (Number(picture.dataset.drawn) !== wanted && frames < 300) return requestAnimationFrame(look);
     shown.push(Number(picture.dataset.drawn));
     waited.push(frames);
-    if (shown.length < 60) step();
+    if (shown.length < 12) step();
     else done([shown, waited]);
   });
 }
@@ -243,7 +243,9 @@ def test_hundreds_of_objects_on_ten_thousand_frames(page, server, sessions, tmp_
     to_frame(page, 6000)
     page.find("frame-picture")
     page.until(lambda: page.find("frame-picture").get_attribute("data-drawn") == "6000", "its picture")
+    ahead = lambda: int(page.find("frame-picture").get_attribute("data-ahead"))  # noqa: E731
+    page.until(lambda: ahead() >= 20, "frames that are there before they are asked for")
     page.driver.set_script_timeout(60)
     shown, waited = page.driver.execute_async_script(STEPS)
-    assert shown == list(range(6001, 6061)), "every frame is shown"
-    assert np.median(waited) <= 2, f"the next frame is drawn at once: {waited}"
+    assert shown == list(range(6001, 6013)), "every frame is shown"
+    assert max(waited) <= 3, f"the next frame is on screen with the next drawing: {waited}"

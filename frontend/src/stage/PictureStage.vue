@@ -19,6 +19,8 @@ const props = defineProps<{
   /** Brightness and contrast of the picture in per cent; 100 leaves it as it is. */
   light?: { brightness: number; contrast: number };
   layer?: Layer;
+  /** Space has another meaning in this view. */
+  spaceTaken?: boolean;
 }>();
 
 /** Points are in original pixels; `reach` is how many of them make up a comfortable grip. */
@@ -177,7 +179,9 @@ useKeys([
   { keys: ["+", "="], label: "Zoom in", run: () => view.zoom(1.3) },
   { keys: ["-"], label: "Zoom out", run: () => view.zoom(1 / 1.3) },
   { keys: ["0"], label: "Fit the picture", run: () => view.fit() },
-  { keys: [" "], label: "Hold to pan with the pointer", run: () => (spaceHeld.value = true) },
+  ...(props.spaceTaken
+    ? []
+    : [{ keys: [" "], label: "Hold to pan with the pointer", run: () => (spaceHeld.value = true) }]),
 ]);
 </script>
 

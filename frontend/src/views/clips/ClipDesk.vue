@@ -344,6 +344,7 @@ frames.go(0);
       <PictureStage
         ref="stage"
         class="whole"
+        space-taken
         :size="size"
         :shapes="boxes.shapes.value"
         :layer="layer"
@@ -358,6 +359,7 @@ frames.go(0);
           <ClipPicture
             :size="size"
             :frame="frame"
+            :data-ahead="frames.came.value && frames.ahead(frame)"
             :bitmap="frames.at(frame)"
             :version="frames.came.value"
             :whole="frames.whole || playing.playing.value ? '' : frames.address(frame, 0)"

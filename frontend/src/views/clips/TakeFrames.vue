@@ -20,7 +20,7 @@ const store = useProject();
 
 const MOST_SHOWN = 60;
 
-const order = reactive({ by: "rate" as "rate" | "differing" | "all", rate: 2, differing: 25, first: 0, last: 0 });
+const order = reactive({ by: "rate" as "rate" | "differing" | "all", rate: 2, differing: 10, first: 0, last: 0 });
 const finished = ref(false);
 const frames = ref<number[] | null>(null);
 const total = ref(0);
@@ -105,10 +105,11 @@ async function start(): Promise<void> {
           >Frames a second <el-input-number v-model="order.rate" :min="0.1" :max="60" :step="0.5" size="small"
         /></label>
         <label v-else-if="order.by === 'differing'"
-          >Changed since the last one, at least
-          <el-input-number v-model="order.differing" :min="1" :max="100" :step="5" size="small" /> % of the
-          picture</label
+          >At least <el-input-number v-model="order.differing" :min="1" :max="100" :step="5" size="small" /> % of the
+          picture changed since the last one</label
         >
+      </div>
+      <div class="line">
         <label>From frame <el-input-number v-model="order.first" :min="0" :max="order.last" size="small" /></label>
         <label
           >to <el-input-number v-model="order.last" :min="order.first" :max="Math.max(0, total - 1)" size="small"

@@ -100,5 +100,12 @@ export function useFrames(clipId: number, size: { width: number; height: number 
     held.clear();
   });
 
-  return { came, failed, at: (frame: number) => held.get(frame), go, again, address, whole: width === 0 };
+  /** How many of the next frames are there already. */
+  function ahead(from: number): number {
+    let many = 0;
+    while (held.has(from + many + 1)) many += 1;
+    return many;
+  }
+
+  return { came, failed, ahead, at: (frame: number) => held.get(frame), go, again, address, whole: width === 0 };
 }
