@@ -4,7 +4,7 @@ DATA ?= data
 VENV := .venv
 PYTHON := $(VENV)/bin/python
 PAGE := src/avocet/web/page/index.html
-BENCHES := suppression evaluation judging uncertainty intake reading pages training busy learning digits quality using following
+BENCHES := suppression evaluation judging uncertainty intake reading pages training busy learning digits quality using following ordering
 
 .PHONY: help run setup test soak quick check bench screenshots types clean $(BENCHES)
 

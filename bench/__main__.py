@@ -18,6 +18,7 @@ BENCHES = (
     "quality",
     "using",
     "following",
+    "ordering",
 )
 
 if __name__ == "__main__":

@@ -28,11 +28,11 @@ from avocet.work.use.proposals import keep_proposals, least_sure
 from bench.learning import labelled, truths_in
 
 SEEDS = (0, 1, 2)
-POOL, TWINS, HELD, UNSEEN = 48, 16, 12, 40
+POOL, TWINS, HELD, UNSEEN = 48, 16, 12, 24
 """Pictures to choose from; so many of them are photographed once more, as near-equal frames are."""
 
-ROUNDS, EACH = 4, 4
-STEPS, BATCH, PASSES = 60, 8, 5
+ROUNDS, EACH = 3, 4
+STEPS, BATCH, EPOCHS = 60, 8, 5
 MINIMUM_SCORE, OVERLAP_LIMIT = 0.3, 0.5
 POOL_SEED, HELD_SEED, UNSEEN_SEED = 61_000, 62_000, 63_000
 
@@ -58,7 +58,7 @@ def trained(chosen: list[LabelledPicture], held: list[LabelledPicture], seed: in
     flips = "all" if lie_in_every_direction(sizes, classes) else "sideways"
     with tempfile.TemporaryDirectory() as name:
         settings = Settings(
-            epochs=max(1, STEPS * BATCH // len(chosen) // PASSES), passes=PASSES, batch=BATCH, seed=seed,
+            epochs=EPOCHS, passes=max(1, STEPS * BATCH // len(chosen) // EPOCHS), batch=BATCH, seed=seed,
             augmentation=Augmentation(flips=flips),  # type: ignore[arg-type]
         )  # fmt: skip
         run = Training(settings, NAMES, chosen, held, Path(name))
@@ -129,6 +129,7 @@ def main() -> None:
     )
     for seed in SEEDS:
         start = np.random.default_rng(seed).permutation(len(pictures)).tolist()
+        first = trained([pictures[place] for place in start[:EACH]], held, seed)
         for order in ("least sure", "random"):
             with tempfile.TemporaryDirectory() as name:
                 choosing = Choosing(Path(name), pictures)
@@ -136,7 +137,7 @@ def main() -> None:
                 choosing.label(chosen)
                 told = []
                 for turn in range(ROUNDS):
-                    predictor = trained([pictures[place] for place in chosen], held, seed)
+                    predictor = trained([pictures[place] for place in chosen], held, seed) if turn else first
                     figures = measure(NAMES, truths_in(unseen), find_candidates(predictor, unseen, Silent()))
                     told.append(f"{len(chosen)}: {figures['map50']:.3f} {figures['map']:.3f}")
                     if turn == ROUNDS - 1:
@@ -146,7 +147,7 @@ def main() -> None:
                     else:
                         chosen = [*chosen, *choosing.next_ones(predictor, pictures, chosen[-1])]
                 twins = len({place - POOL for place in chosen if place >= POOL} & set(chosen))
-                print(f"  seed {seed}, {order}: " + "; ".join(told) + f"; {twins} pictures twice", flush=True)
+                print(f"  seed {seed}, {order}: " + "; ".join(told) + f"; {twins} labelled twice", flush=True)
 
 
 if __name__ == "__main__":
