@@ -5,6 +5,7 @@ import type { RouteLocationRaw } from "vue-router";
 import type { ClipDetail } from "@/api/client";
 import { SPEEDS } from "@/views/clips/editing/playing";
 import type { SaveState } from "@/views/labels/saving/saving";
+import SaveNote from "@/views/labels/saving/SaveNote.vue";
 
 const props = defineProps<{
   clip: ClipDetail;
@@ -67,13 +68,7 @@ function typed(value: number | undefined): void {
       <span class="soft">of {{ clip.times.length }} · {{ (clip.times[frame] ?? 0).toFixed(2) }} s</span>
     </span>
     <span class="spread" />
-    <span class="save" :class="saving" data-test="save-state" role="status">
-      <template v-if="saving === 'saved'">Saved</template>
-      <template v-else-if="saving === 'offline'">Kept in this browser; sent as soon as the server answers</template>
-      <template v-else-if="saving === 'refused'">Not saved: {{ refusal }}</template>
-      <template v-else-if="saving === 'conflict'">Not saved: changed elsewhere</template>
-      <template v-else>Saving</template>
-    </span>
+    <SaveNote class="save" :saving="saving" :refusal="refusal" />
     <el-button v-hint="'Into pictures: frames of the clip'" data-test="take-frames" @click="emit('frames')"
       >Frames as pictures</el-button
     >
@@ -127,20 +122,9 @@ function typed(value: number | undefined): void {
   flex: 1;
 }
 .save {
-  font-size: 14px;
-  color: var(--reed-deep);
   flex: 0 10 auto;
   min-width: 48px;
   overflow: hidden;
   text-overflow: ellipsis;
-}
-.save.waiting,
-.save.saving {
-  color: var(--ink-soft);
-}
-.save.offline,
-.save.refused,
-.save.conflict {
-  color: var(--brick);
 }
 </style>

@@ -5,6 +5,7 @@ import { computed } from "vue";
 import ClassBadge from "@/parts/ClassBadge.vue";
 import { count, whole } from "@/parts/format";
 import { useProject } from "@/state/project";
+import AttributeFields from "@/views/labels/AttributeFields.vue";
 import { attributesAt, isInSight, setAt, sightLength, type Track } from "@/views/clips/editing/trajectory";
 
 const props = defineProps<{
@@ -54,13 +55,7 @@ const labour = computed(() => {
   const hand = props.tracks.reduce((sum, each) => sum + each.sets.filter((set) => set.origin === "hand").length, 0);
   return { frames, hand, share: frames ? (100 * hand) / frames : 0 };
 });
-const flags = computed(() => store.attributes.filter((each) => each.kind === "flag"));
-const attributes = computed(() =>
-  store.attributes.filter((each) => each.class_id === null || each.class_id === last.value?.class_id),
-);
 const values = computed(() => (last.value ? attributesAt(last.value, props.frame) : {}));
-const text = (name: string): string => String(values.value[name] ?? "");
-const amount = (name: string): number | undefined => values.value[name] as number | undefined;
 const origins = computed(() => {
   const counts = new Map<string, number>();
   for (const each of last.value?.sets ?? []) counts.set(each.origin, (counts.get(each.origin) ?? 0) + 1);
@@ -190,35 +185,11 @@ const percent = computed(() =>
             >Stays</el-checkbox
           >
         </div>
-        <div v-for="each in attributes" :key="each.id" class="attribute">
-          <el-checkbox
-            v-if="each.kind === 'flag'"
-            size="small"
-            :model-value="values[each.name] === true"
-            @change="emit('attribute', each.name, $event)"
-            >{{ each.name }} <kbd v-if="flags.indexOf(each) < 9">Alt {{ flags.indexOf(each) + 1 }}</kbd></el-checkbox
-          >
-          <label v-else-if="each.kind === 'choice'"
-            >{{ each.name }}
-            <el-select
-              size="small"
-              clearable
-              placeholder="–"
-              :model-value="text(each.name)"
-              @change="emit('attribute', each.name, $event)">
-              <el-option v-for="choice in each.choices" :key="choice" :value="choice" :label="choice" />
-            </el-select>
-          </label>
-          <label v-else
-            >{{ each.name }}
-            <el-input-number
-              size="small"
-              controls-position="right"
-              :model-value="amount(each.name)"
-              @change="emit('attribute', each.name, $event)" />
-          </label>
-        </div>
-        <el-radio-group v-if="attributes.length" v-model="forAll" size="small" class="whole">
+        <AttributeFields
+          :class-id="last.class_id"
+          :values="values"
+          @attribute="(name, value) => emit('attribute', name, value)" />
+        <el-radio-group v-if="store.attributes.length" v-model="forAll" size="small" class="whole">
           <el-radio :value="true">for all of it</el-radio>
           <el-radio :value="false" data-test="from-here">from here on</el-radio>
         </el-radio-group>
@@ -334,18 +305,6 @@ dt {
 dd {
   margin: 0;
   text-align: right;
-}
-.attribute :deep(.el-checkbox) {
-  height: 22px;
-}
-.attribute > label:not(.el-checkbox) {
-  display: flex;
-  justify-content: space-between;
-  gap: 8px;
-}
-.attribute :deep(.el-select),
-.attribute :deep(.el-input-number) {
-  width: 110px;
 }
 .whole :deep(.el-radio) {
   margin-right: 12px;

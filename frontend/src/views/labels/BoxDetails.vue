@@ -6,6 +6,7 @@ import { useProject } from "@/state/project";
 import { inputSide, LEARNABLE } from "@/state/remembered";
 import type { DrawnBox } from "@/api/client";
 import { originWords } from "@/parts/origins";
+import AttributeFields from "@/views/labels/AttributeFields.vue";
 
 const props = defineProps<{ box: DrawnBox; others: number; size: { width: number; height: number } }>();
 const emit = defineEmits<{ attribute: [name: string, value: unknown] }>();
@@ -18,19 +19,10 @@ const sides = computed(() => {
 });
 const small = computed(() => Math.min(sides.value.inputWidth, sides.value.inputHeight) < LEARNABLE);
 const origin = computed(() => originWords(props.box.origin));
-const attributes = computed(() =>
-  store.attributes.filter((each) => each.class_id === null || each.class_id === props.box.class_id),
-);
-const flags = computed(() => store.attributes.filter((each) => each.kind === "flag"));
 /** Attributes that came with a file and are not among the project's own. */
 const foreign = computed(() =>
   Object.entries(props.box.attributes).filter(([name]) => !store.attributes.some((each) => each.name === name)),
 );
-
-function amount(name: string): number | undefined {
-  const value = props.box.attributes[name];
-  return typeof value === "number" ? value : undefined;
-}
 
 function shown(value: number): string {
   return String(Math.round(value * 10) / 10);
@@ -51,35 +43,11 @@ function shown(value: number): string {
     </dl>
     <p v-if="small" class="bad note">Under {{ LEARNABLE }} pixels: hardly learnt at this side</p>
     <p v-if="others" class="soft note">and {{ others }} more selected</p>
-    <div v-for="each in attributes" :key="each.id" class="attribute">
-      <el-checkbox
-        v-if="each.kind === 'flag'"
-        size="small"
-        :model-value="box.attributes[each.name] === true"
-        @change="emit('attribute', each.name, $event)">
-        {{ each.name }} <kbd v-if="flags.indexOf(each) < 9">Alt {{ flags.indexOf(each) + 1 }}</kbd>
-      </el-checkbox>
-      <label v-else-if="each.kind === 'choice'">
-        {{ each.name }}
-        <el-select
-          size="small"
-          clearable
-          placeholder="–"
-          :model-value="(box.attributes[each.name] as string | undefined) ?? ''"
-          @change="emit('attribute', each.name, $event)">
-          <el-option v-for="choice in each.choices" :key="choice" :value="choice" :label="choice" />
-        </el-select>
-      </label>
-      <label v-else>
-        {{ each.name }}
-        <el-input-number
-          size="small"
-          controls-position="right"
-          :model-value="amount(each.name)"
-          @change="emit('attribute', each.name, $event)" />
-      </label>
-    </div>
-    <p v-for="[name, value] in foreign" :key="name" class="attribute soft">
+    <AttributeFields
+      :class-id="box.class_id"
+      :values="box.attributes"
+      @attribute="(name, value) => emit('attribute', name, value)" />
+    <p v-for="[name, value] in foreign" :key="name" class="foreign soft">
       {{ name }}<template v-if="value !== true">: {{ value }}</template>
       <el-button link type="primary" size="small" @click="emit('attribute', name, null)">Remove</el-button>
     </p>
@@ -114,19 +82,10 @@ dd {
   justify-content: space-between;
   min-height: 26px;
 }
-.attribute > label:not(.el-checkbox) {
+.foreign {
   display: flex;
   align-items: center;
-  gap: 8px;
-  width: 100%;
   justify-content: space-between;
-}
-.attribute :deep(.el-select),
-.attribute :deep(.el-input-number) {
-  width: 110px;
-}
-.attribute :deep(.el-checkbox) {
-  --el-checkbox-font-size: 14px;
-  height: 26px;
+  min-height: 26px;
 }
 </style>

@@ -4,6 +4,7 @@ import type { RouteLocationRaw } from "vue-router";
 
 import type { Picture } from "@/api/client";
 import type { SaveState } from "@/views/labels/saving/saving";
+import SaveNote from "@/views/labels/saving/SaveNote.vue";
 
 defineProps<{
   back: RouteLocationRaw;
@@ -29,13 +30,7 @@ const emit = defineEmits<{ undo: []; redo: []; go: [step: number] }>();
     <span v-if="picture" class="soft">{{ picture.width }}×{{ picture.height }} px</span>
     <span v-if="picture?.part" class="soft">{{ picture.part }}</span>
     <span class="spread" />
-    <span v-if="picture" class="save" :class="saving" data-test="save-state" role="status">
-      <template v-if="saving === 'saved'">Saved</template>
-      <template v-else-if="saving === 'offline'">Kept in this browser; sent as soon as the server answers</template>
-      <template v-else-if="saving === 'refused'">Not saved: {{ refusal }}</template>
-      <template v-else-if="saving === 'conflict'">Not saved: changed elsewhere</template>
-      <template v-else>Saving</template>
-    </span>
+    <SaveNote v-if="picture" :saving="saving" :refusal="refusal" />
     <slot />
     <el-button-group>
       <el-button v-hint="'Undo, across pictures'" :disabled="!canUndo" data-test="undo" @click="emit('undo')"
@@ -70,19 +65,6 @@ const emit = defineEmits<{ undo: []; redo: []; go: [step: number] }>();
 }
 .spread {
   flex: 1;
-}
-.save {
-  font-size: 14px;
-  color: var(--reed-deep);
-}
-.save.waiting,
-.save.saving {
-  color: var(--ink-soft);
-}
-.save.offline,
-.save.refused,
-.save.conflict {
-  color: var(--brick);
 }
 .bar .soft {
   white-space: nowrap;

@@ -14,6 +14,7 @@ from avocet.web.context import context, handed_over, reply, start_job
 from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import clips as schemas
 from avocet.web.schemas.common import JobStarted, Problem, ProjectPath
+from avocet.web.schemas.use.proposals import ProposeIn
 from avocet.web.uploads import sent_files
 from avocet.work.clips import clips as work
 from avocet.work.clips import tracks as work_tracks
@@ -124,7 +125,7 @@ def carry(path: schemas.ClipPath, body: schemas.CarryIn) -> Response:
 
 
 @clips.post("/clips/<int:clip_id>/proposed", responses={202: JobStarted})
-def propose_tracks(path: schemas.ClipPath, body: schemas.ProposeTracksIn) -> Response:
+def propose_tracks(path: schemas.ClipPath, body: ProposeIn) -> Response:
     """Let a model propose the objects of a clip."""
     given = TracksToPropose(
         clip_id=path.clip_id,

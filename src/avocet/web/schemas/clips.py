@@ -135,17 +135,6 @@ class CarryIn(Request):
     boxes: list[CarriedIn] = Field(min_length=1, max_length=200)
 
 
-class ProposeTracksIn(Request):
-    run_id: Whole | None = None
-    ensemble_id: Whole | None = None
-    minimum_score: float | None = Field(None, ge=0, le=1)
-    class_map: dict[str, str] = Field(
-        default_factory=dict,
-        max_length=1000,
-        description="What classes of the model that the project does not have are called here",
-    )
-
-
 class WriteTracksIn(Request):
     format: Literal["coco", "csv", "json-lines", "voc", "centre-text"]
     every: Whole = Field(1, ge=1, le=10_000, description="Only every so-many-th frame")

@@ -1,5 +1,6 @@
 /** The keys of labelling a clip. */
 import { type Key, useKeys } from "@/state/keys";
+import { ARROWS } from "@/views/labels/editing/labelKeys";
 
 export interface ClipActions {
   digit: (digit: string) => void;
@@ -44,13 +45,6 @@ export interface ClipActions {
   undo: () => void;
   redo: () => void;
 }
-
-const ARROWS = [
-  ["ArrowLeft", -1, 0],
-  ["ArrowRight", 1, 0],
-  ["ArrowUp", 0, -1],
-  ["ArrowDown", 0, 1],
-] as const;
 
 export function useClipKeys(act: ClipActions): void {
   const digits = ["1", "2", "3", "4", "5", "6", "7", "8", "9"];

@@ -37,7 +37,8 @@ export interface LabelActions {
   looks: () => unknown;
 }
 
-const ARROWS = [
+/** Which way each arrow moves boxes, in pixels. */
+export const ARROWS = [
   ["ArrowLeft", -1, 0],
   ["ArrowRight", 1, 0],
   ["ArrowUp", 0, -1],
