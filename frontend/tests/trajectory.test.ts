@@ -73,6 +73,9 @@ describe("what a person does to it", () => {
     expect(spans(at.endHere(track(), 15))).toEqual([[10, 15], [30, 40]]); // prettier-ignore
     expect(spans(at.endHere(track(), 29))).toEqual([[10, 40]]); // prettier-ignore
     expect(spans(at.endHere(track(), 3))).toEqual([[3, 3], [10, 20], [30, 40]]); // prettier-ignore
+    expect(spans(at.withEnd(track(), 0, 1, 25))).toEqual([[10, 25], [30, 40]]); // prettier-ignore
+    expect(spans(at.withEnd(track(), 1, 0, 15))).toEqual([[10, 40]]); // prettier-ignore
+    expect(spans(at.withEnd(track(), 0, 0, 99))).toEqual([[20, 20], [30, 40]]); // prettier-ignore
     expect(spans(at.hideFrom(track(), 32))).toEqual([[10, 20], [30, 31], [35, 40]]); // prettier-ignore
     expect(spans(at.hideFrom(track(), 36))).toEqual([[10, 20], [30, 35], [40, 40]]); // prettier-ignore
     expect(at.hideFrom(track(), 25)).toBe(null);

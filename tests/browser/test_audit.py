@@ -169,7 +169,7 @@ def test_fine_as_it_is_stays_quiet_and_the_way_back(page, planted):
     page.until(lambda: page.all("crop"), "crops")
     page.keys(Keys.ARROW_RIGHT, Keys.ARROW_RIGHT, Keys.ENTER)
     page.stage()
-    page.find(".row.chosen[data-test=box-row]", "roll")
+    page.find(".choice-row.chosen[data-test=box-row]", "roll")
     page.keys(Keys.ESCAPE, Keys.ESCAPE)
     page.until(lambda: page.all("crop"), "the sheet again")
     assert "class=" in page.driver.current_url

@@ -197,14 +197,14 @@ def test_a_class_is_found_by_typing_and_made_there(page):
     page.until(lambda: page.driver.switch_to.active_element.tag_name == "input", "the field in focus")
     page.keys(*"preT", Keys.ENTER)
     page.gone(".el-overlay:not([style*=none])")
-    page.find(".row.chosen", "pretzel")
+    page.find(".choice-row.chosen", "pretzel")
     assert "kind 12" in page.find("box-row").text
     page.keys("/")
     page.until(lambda: page.all("class-found")[:2], "the classes")
     page.until(lambda: page.all("class-found")[0].text.endswith("pretzel"), "the last used first")
     assert page.all("class-found")[1].text.endswith("kind 12")
     page.keys(*"bagel", Keys.ENTER)
-    page.find(".row.chosen", "bagel")
+    page.find(".choice-row.chosen", "bagel")
     page.gone(".el-overlay:not([style*=none])")
     # The keys are the picture's again.
     page.keys(Keys.TAB, "4")
@@ -284,7 +284,7 @@ def test_a_pass_for_one_class(page):
     page.keys(Keys.ESCAPE)
     rolls = names(page).count("roll")
     page.keys(Keys.TAB)
-    assert "roll" in page.find(".row.chosen[data-test=box-row]").text and rolls
+    assert "roll" in page.find(".choice-row.chosen[data-test=box-row]").text and rolls
     page.keys(".")
     page.find(".name", "still-1.jpg")
     page.find("mode", "Only roll")

@@ -124,12 +124,12 @@ def test_box_in_a_box_can_be_drawn_and_chosen(page):
     page.until(lambda: len(page.boxes()) == 2, "two boxes")
     page.tap((600, 450))
     page.tap((250, 250))
-    chosen = page.find(".row.chosen[data-test=box-row]")
+    chosen = page.find(".choice-row.chosen[data-test=box-row]")
     assert [round(float(v)) for v in chosen.get_attribute("data-corners").split()] == pytest.approx(
         [200, 200, 300, 300], abs=3
     )
     page.tap((120, 120))
-    chosen = page.find(".row.chosen[data-test=box-row]")
+    chosen = page.find(".choice-row.chosen[data-test=box-row]")
     assert float(chosen.get_attribute("data-corners").split()[0]) == pytest.approx(100, abs=3)
     page.keys(Keys.TAB)
     page.keys(Keys.BACKSPACE)

@@ -179,11 +179,7 @@ def _decoded(
 def readable_frames(container: av.container.InputContainer) -> Iterator[av.VideoFrame]:
     """All frames that can be decoded, over damaged stretches."""
     try:
-        for packet in container.demux(container.streams.video[0]):
-            try:
-                yield from packet.decode()
-            except FFmpegError:
-                continue
+        yield from _decoded(container, container.streams.video[0], "", lambda _: None)
     except FFmpegError:
         # The container itself ends here: what is behind cannot be found.
         return

@@ -201,6 +201,13 @@ class FrameReader:
             self._held.move_to_end(number)
             return found
 
+    def readable(self, number: int) -> NDArray[np.uint8] | None:
+        """The same, or None where the clip is damaged there."""
+        try:
+            return self.frame(number)
+        except InputError:
+            return None
+
     def _read(self, number: int) -> NDArray[np.uint8]:
         if self._container is None or not self._next <= number <= self._next + FAR:
             self._seek(number)

@@ -3,10 +3,10 @@
 import enum
 from typing import Any
 
-from sqlalchemy import Enum, ForeignKey, UniqueConstraint
+from sqlalchemy import ForeignKey, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
-from avocet.store.tables import Base
+from avocet.store.tables import Base, text_enum
 
 
 class Standing(enum.StrEnum):
@@ -40,12 +40,7 @@ class ClipTrack(Base):
     model: Mapped[str] = mapped_column(default="", server_default="")
     """Which run or ensemble proposed it, as ``run 3``."""
     standing: Mapped[Standing] = mapped_column(
-        Enum(
-            Standing,
-            native_enum=False,
-            length=20,
-            values_callable=lambda members: [each.value for each in members],
-        ),
+        text_enum(Standing),
         default=Standing.KEPT,
         server_default=Standing.KEPT.value,
     )

@@ -59,7 +59,8 @@ class JobState(enum.StrEnum):
         return self not in (JobState.WAITING, JobState.RUNNING)
 
 
-def _text_enum(kind: type[enum.StrEnum]) -> Enum:
+def text_enum(kind: type[enum.StrEnum]) -> Enum:
+    """A column that keeps the values of an enumeration as text."""
     return Enum(
         kind, native_enum=False, length=20, values_callable=lambda members: [m.value for m in members]
     )
@@ -108,7 +109,7 @@ class Attribute(Base):
     project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"))
     class_id: Mapped[int | None] = mapped_column(ForeignKey("object_class.id", ondelete="SET NULL"))
     name: Mapped[str]
-    kind: Mapped[AttributeKind] = mapped_column(_text_enum(AttributeKind))
+    kind: Mapped[AttributeKind] = mapped_column(text_enum(AttributeKind))
     choices: Mapped[list[Any]] = mapped_column(default=list)
     position: Mapped[int]
 
@@ -153,8 +154,8 @@ class Picture(Base):
     height: Mapped[int]
     clip_id: Mapped[int | None] = mapped_column(ForeignKey("clip.id", ondelete="SET NULL"))
     frame_number: Mapped[int | None]
-    part: Mapped[Part | None] = mapped_column(_text_enum(Part))
-    state: Mapped[PictureState] = mapped_column(_text_enum(PictureState), default=PictureState.UNLABELLED)
+    part: Mapped[Part | None] = mapped_column(text_enum(Part))
+    state: Mapped[PictureState] = mapped_column(text_enum(PictureState), default=PictureState.UNLABELLED)
     revision: Mapped[int] = mapped_column(default=0)
     added_at: Mapped[dt.datetime] = mapped_column(default=now)
     binned_at: Mapped[dt.datetime | None]
@@ -317,7 +318,7 @@ class Job(Base):
     kind: Mapped[str]
     title: Mapped[str]
     arguments: Mapped[dict[str, Any]] = mapped_column(default=dict, deferred=True)
-    state: Mapped[JobState] = mapped_column(_text_enum(JobState), default=JobState.WAITING)
+    state: Mapped[JobState] = mapped_column(text_enum(JobState), default=JobState.WAITING)
     by_command: Mapped[bool] = mapped_column(default=False)
     done: Mapped[int] = mapped_column(default=0)
     total: Mapped[int] = mapped_column(default=0)
@@ -428,7 +429,7 @@ class Evaluation(Base):
     snapshot_id: Mapped[int | None] = mapped_column(ForeignKey("snapshot.id"))
     job_id: Mapped[int] = mapped_column(ForeignKey("job.id"))
     name: Mapped[str] = mapped_column(default="", server_default="")
-    part: Mapped[Part | None] = mapped_column(_text_enum(Part))
+    part: Mapped[Part | None] = mapped_column(text_enum(Part))
     settings: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     report: Mapped[dict[str, Any]] = mapped_column(default=dict)
     looks: Mapped[int] = mapped_column(default=0, server_default="0")

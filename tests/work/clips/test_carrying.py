@@ -9,6 +9,7 @@ from avocet.core.boxes import iou, iou_of_pairs
 from avocet.core.errors import InputError
 from avocet.core.tracks.trajectory import trajectory
 from avocet.jobs.worker import run_job
+from avocet.media.frames import FrameReader
 from avocet.store.clip_tables import Standing
 from avocet.store.tables import JobState
 from avocet.work.clips.carrying import do_carry, start_carrying
@@ -21,6 +22,7 @@ from avocet.work.labels.classes import change_class
 from avocet.work.models.chosen import chosen_model, classes_known
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
+from avocet.work.use.running.looking import Looker
 from tests.conftest import task_of
 from tests.ready import add_trained_run
 from tests.work.clips.conftest import FRAMES
@@ -129,6 +131,20 @@ def test_nothing_to_carry_is_said_before_it_begins(data, clip):
         for given, words in (
             (ToCarry(clip_id=clip.id, frame=3, to=3, boxes=[box]), "no frame between"),
             (ToCarry(clip_id=clip.id, frame=3, boxes=[]), "no box is selected"),
+            (
+                ToCarry(clip_id=clip.id, frame=3, boxes=[BoxToCarry(number=4, box=(9, 9, 9, 20))]),
+                "box of object 4",
+            ),
+            (
+                ToCarry(clip_id=clip.id, frame=3, boxes=[BoxToCarry(number=4, box=(2000, 9, 2010, 20))]),
+                "object 4",
+            ),
+            (
+                ToCarry(
+                    clip_id=clip.id, frame=3, boxes=[BoxToCarry(number=4, box=(float("nan"), 9, 20, 20))]
+                ),
+                "object 4",
+            ),
         ):
             with pytest.raises(InputError, match=words):
                 start_carrying(session, given)
@@ -204,3 +220,24 @@ def test_classes_that_the_project_has_under_another_name_or_not_at_all(data, lab
     ):
         given = TracksToPropose(clip_id=clip.id, run_id=run.id, class_map={name: "cake"})
         start_proposing_tracks(session, folder, given)
+
+
+def test_on_a_damaged_frame_a_model_is_not_asked(data, labelled, clip, class_ids, monkeypatch):
+    folder, sessions = data
+    with sessions.begin() as session:
+        run = add_trained_run(session, folder, labelled)
+    whole = proposed(data, clip, run.id)[1].values()
+    read, asked = FrameReader.readable, []
+    damaged = set(range(12, 18))
+    monkeypatch.setattr(FrameReader, "readable", lambda reader, n: None if n in damaged else read(reader, n))
+    look = Looker.look
+    monkeypatch.setattr(
+        Looker, "look", lambda own, some, sizes: asked.append(len(some)) or look(own, some, sizes)
+    )
+    over = proposed(data, clip, run.id)[1].values()
+    assert sum(asked) == FRAMES - len(damaged)
+    longest = max((labels for _, labels in over), key=lambda each: each.spans[-1][1] - each.spans[0][0])
+    assert longest.spans[0][0] < 12 and longest.spans[-1][1] > 18, (
+        "what moves on is the same object behind it"
+    )
+    assert abs(len(over) - len(whole)) <= 2

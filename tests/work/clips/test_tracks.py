@@ -273,8 +273,11 @@ def test_frames_are_kept_exactly(data, clip):
 def test_a_removed_clip_takes_its_tracks_along_and_what_frames_it_has_is_found_again(data, clip, class_ids):
     folder, sessions = data
     save(data, clip, TrackChange(1, 0, track(class_ids["roll"])))
-    folder.clip_frames(clip.project_id, clip.content_hash).write_bytes(b"half a file")
-    assert len(frames_of_clip(folder, clip)) == FRAMES
+    kept = folder.clip_frames(clip.project_id, clip.content_hash)
+    content = kept.read_bytes()
+    for broken in (b"half a file", b"", content[: len(content) // 2], content[:-10]):
+        kept.write_bytes(broken)
+        assert len(frames_of_clip(folder, clip)) == FRAMES
     with sessions.begin() as session:
         session.delete(session.get(Clip, clip.id))
     with sessions() as session:

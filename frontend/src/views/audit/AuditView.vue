@@ -4,7 +4,7 @@ import { ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
 import { useProject } from "@/state/project";
-import ClassBadge from "@/parts/ClassBadge.vue";
+import ClassBadge from "@/parts/classes/ClassBadge.vue";
 import ClassSheet from "@/views/audit/ClassSheet.vue";
 import FindingList from "@/views/audit/FindingList.vue";
 import CollectHead from "@/views/pictures/CollectHead.vue";

@@ -5,7 +5,7 @@ import { useRoute, useRouter } from "vue-router";
 
 import { api, type Crop, take } from "@/api/client";
 import { count } from "@/parts/format";
-import ClassPicker from "@/parts/ClassPicker.vue";
+import ClassPicker from "@/parts/classes/ClassPicker.vue";
 import { type Origin, ORIGINS } from "@/parts/origins";
 import { classesLike, classesUsed, classWasUsed } from "@/state/classesUsed";
 import { classNumbers, SOON } from "@/state/classNumbers";

@@ -4,7 +4,7 @@ import { computed, onMounted, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 
 import { api, type Figures, type Part, take } from "@/api/client";
-import ClassBadge from "@/parts/ClassBadge.vue";
+import ClassBadge from "@/parts/classes/ClassBadge.vue";
 import { capital, count } from "@/parts/format";
 import PlainChart from "@/parts/charts/PlainChart.vue";
 import { useProject } from "@/state/project";

@@ -4,7 +4,7 @@ import { computed, reactive, ref, watch } from "vue";
 import { onBeforeRouteLeave, useRoute, useRouter } from "vue-router";
 
 import type { ClipDetail, ClipTrack } from "@/api/client";
-import ClassPicker from "@/parts/ClassPicker.vue";
+import ClassPicker from "@/parts/classes/ClassPicker.vue";
 import { count } from "@/parts/format";
 import type { Point } from "@/stage/geometry";
 import { moved } from "@/stage/geometry";
@@ -62,7 +62,7 @@ const shownTracks = computed(() => [...tracks.kept.value, ...tracks.proposed.val
 const boxes = useClipBoxes({ tracks, frame, size, activeClass, newClass: activeClassOrAsk });
 const { tool } = boxes;
 
-/** Frames that a person should look at, with whose they are: the selected one's, or all. */
+/** Frames that a person should look at, with whose they are. */
 const doubts = computed(() =>
   shownTracks.value
     .flatMap((track) => track.unsure.map((at) => ({ at, number: track.number })))
@@ -135,23 +135,17 @@ function nextOf(list: readonly number[], direction: 1 | -1): void {
 }
 function nextDoubt(): void {
   const list = doubts.value;
-  const next = list.find((each) => each.at > frame.value) ?? list[0];
+  // Several objects may be unsure on one frame: they come in turn.
+  const number = tracks.chosen.value.at(-1) ?? 0;
+  const isLater = (each: { at: number; number: number }): boolean =>
+    each.at > frame.value || (each.at === frame.value && each.number > number);
+  const next = list.find(isLater) ?? list[0];
   if (!next) return say("No place is unsure");
   playing.go(next.at);
   tracks.chosen.value = [next.number];
 }
-/** It was looked at and is right: what the person leaves as it is is sure from then on. */
-function looked(): boolean {
-  return tracks.each((track) =>
-    track.unsure.includes(frame.value)
-      ? { ...track, unsure: track.unsure.filter((each) => each !== frame.value) }
-      : null,
-  );
-}
-function setHere(): void {
-  looked();
-  boxes.turn((corners) => corners);
-}
+/** Where a person sets the box it is sure from then on. */
+const setHere = (): boolean => boxes.turn((corners) => corners);
 function select(direction: 1 | -1): boolean {
   const list = boxes.here.value;
   if (!list.length) return false;
@@ -193,12 +187,7 @@ const hold = (): boolean =>
   });
 function setEnd(number: number, span: number, which: 0 | 1, at: number): void {
   const track = tracks.all.value.get(number);
-  if (!track) return;
-  const spans = track.spans.map((each, place): [number, number] => {
-    if (place !== span) return each;
-    return which ? [each[0], Math.max(at, each[0])] : [Math.min(at, each[1]), each[1]];
-  });
-  tracks.change([[number, { ...track, spans: trajectory.tidied(spans) }]]);
+  if (track) tracks.change([[number, trajectory.withEnd(track, span, which, at)]]);
 }
 function choose(number: number, add: boolean): void {
   const rest = tracks.chosen.value.filter((each) => each !== number);
@@ -206,21 +195,19 @@ function choose(number: number, add: boolean): void {
 }
 const proposals = (all: boolean): trajectory.Track[] =>
   all ? tracks.proposed.value : tracks.selected.value.filter((each) => each.standing === "proposed");
-/** Keep or refuse, and go on to the next one that waits. */
-function settle(all: boolean, standing: "kept" | "refused"): false | undefined {
+/** Keep or refuse, and go on to the next one that waits; says whether there was any. */
+function settle(all: boolean, standing: "kept" | "refused"): boolean {
   const some = proposals(all);
-  if (!some.length) return undefined;
+  if (!some.length) return false;
   tracks.stand(some, standing);
   const next = tracks.proposed.value[0];
   tracks.chosen.value = next && !all ? [next.number] : [];
   if (next && !all && !trajectory.isInSight(next, frame.value)) playing.go(trajectory.firstFrame(next));
-  return false;
+  return true;
 }
-const settled = (all: boolean, standing: "kept" | "refused") => (): true | undefined => {
-  // Only where a proposal is selected are arrows for proposals.
-  if (!proposals(false).length) return undefined;
-  return settle(all, standing) === false ? true : undefined;
-};
+/** Arrows are for proposals only where one is selected. */
+const settled = (all: boolean, standing: "kept" | "refused") => (): boolean =>
+  proposals(false).length > 0 && settle(all, standing);
 
 /** Proposals that came are fetched; what is not saved yet goes first. */
 async function renew(): Promise<void> {

@@ -2,7 +2,7 @@
 /** Beside the stage: classes, the selected object, what waits to be looked at, what a model proposes. */
 import { computed } from "vue";
 
-import ClassBadge from "@/parts/ClassBadge.vue";
+import ClassRows from "@/parts/classes/ClassRows.vue";
 import { count, whole } from "@/parts/format";
 import { useProject } from "@/state/project";
 import AttributeFields from "@/views/labels/AttributeFields.vue";
@@ -76,16 +76,7 @@ const percent = computed(() =>
         Classes
         <el-button v-hint="'Find a class by its name'" link size="small" @click="emit('findClass')">Find</el-button>
       </h3>
-      <button
-        v-for="each in store.classes"
-        :key="each.id"
-        class="row"
-        :class="{ chosen: each.id === activeClass }"
-        :aria-pressed="each.id === activeClass"
-        @click="emit('class', each.id)">
-        <ClassBadge :number="each.position" :colour="each.colour" :name="each.name" />
-        <span class="soft">{{ here.get(each.id) ?? "" }}</span>
-      </button>
+      <ClassRows :active="activeClass" :counts="here" @class="emit('class', $event)" />
     </section>
     <section v-if="following" class="following" data-test="following" role="status">
       <p>Following: {{ following.done }} of {{ following.total }} frames</p>
@@ -257,25 +248,6 @@ h3 :deep(.el-button),
   flex: none;
   max-height: 30%;
   overflow: auto;
-}
-.row {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  width: 100%;
-  border: 0;
-  background: none;
-  padding: 2px 6px;
-  cursor: pointer;
-  color: inherit;
-  border-left: 3px solid transparent;
-}
-.row:hover {
-  background: var(--paper-deep);
-}
-.row.chosen {
-  border-left-color: var(--leg);
-  background: var(--leg-pale);
 }
 .pair {
   display: grid;

@@ -3,7 +3,7 @@
 import { computed, onBeforeUnmount, onMounted, ref, shallowRef, watch } from "vue";
 
 import { useProject } from "@/state/project";
-import { firstFrame, type Track } from "@/views/clips/editing/trajectory";
+import { firstFrame, type Track, withEnd } from "@/views/clips/editing/trajectory";
 import {
   frameAtX,
   LABEL,
@@ -54,17 +54,11 @@ const rows = computed(() => {
 const drawn = computed(() => {
   const drag = dragged.value;
   if (!drag) return rows.value;
-  return rows.value.map((track) => (track.number === drag.number ? withEnd(track, drag) : track));
+  return rows.value.map((track) =>
+    track.number === drag.number ? withEnd(track, drag.span, drag.which, drag.frame) : track,
+  );
 });
 const view = computed<StripView>(() => ({ ...screen.value, scroll: scroll.value, ...shown.value }));
-
-function withEnd(track: Track, { span, which, frame }: { span: number; which: 0 | 1; frame: number }): Track {
-  const spans = track.spans.map((each, place): [number, number] => {
-    if (place !== span) return each;
-    return which ? [each[0], Math.max(frame, each[0])] : [Math.min(frame, each[1]), each[1]];
-  });
-  return { ...track, spans };
-}
 
 // Frames that crops are cut from, fetched a few at a time after everything else.
 const samples = new Map<number, ImageBitmap>();

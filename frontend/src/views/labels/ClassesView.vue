@@ -3,7 +3,7 @@
 import { computed, reactive, ref } from "vue";
 
 import { api, type ObjectClass, take } from "@/api/client";
-import ClassBadge from "@/parts/ClassBadge.vue";
+import ClassBadge from "@/parts/classes/ClassBadge.vue";
 import { count } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";

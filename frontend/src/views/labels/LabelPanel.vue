@@ -3,7 +3,8 @@
 import { computed, nextTick, ref, watch } from "vue";
 
 import { api, type Labels, take } from "@/api/client";
-import ClassBadge from "@/parts/ClassBadge.vue";
+import ClassBadge from "@/parts/classes/ClassBadge.vue";
+import ClassRows from "@/parts/classes/ClassRows.vue";
 import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
 import type { DrawnBox } from "@/api/client";
@@ -49,7 +50,7 @@ watch(
   () => props.selection.at(-1),
   async (place) => {
     await nextTick();
-    if (place !== undefined) list.value?.querySelectorAll(".row")[place]?.scrollIntoView({ block: "nearest" });
+    if (place !== undefined) list.value?.querySelectorAll(".choice-row")[place]?.scrollIntoView({ block: "nearest" });
   },
 );
 
@@ -105,16 +106,7 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: DrawnBox): string {
         >
         <template v-else> new boxes</template>
       </p>
-      <button
-        v-for="each in store.classes"
-        :key="each.id"
-        class="row"
-        :class="{ chosen: each.id === activeClass }"
-        :aria-pressed="each.id === activeClass"
-        @click="emit('class', each.id)">
-        <ClassBadge :number="each.position" :colour="each.colour" :name="each.name" />
-        <span class="soft">{{ counts.get(each.id) ?? "" }}</span>
-      </button>
+      <ClassRows :active="activeClass" :counts="counts" @class="emit('class', $event)" />
       <form novalidate @submit.prevent="addClass()">
         <el-input
           v-model="newClass"
@@ -131,7 +123,7 @@ function sizeOf({ corners: [x1, y1, x2, y2] }: DrawnBox): string {
       <button
         v-for="(box, index) in boxes"
         :key="index"
-        class="row"
+        class="choice-row"
         :class="{ chosen: selection.includes(index) }"
         data-test="box-row"
         :data-corners="box.corners.join(' ')"
@@ -221,25 +213,6 @@ h3 :deep(.el-button) {
   top: -12px;
   padding: 4px 0;
   background: var(--paper);
-}
-.row {
-  display: flex;
-  justify-content: space-between;
-  align-items: center;
-  width: 100%;
-  border: 0;
-  background: none;
-  padding: 3px 6px;
-  cursor: pointer;
-  color: inherit;
-  border-left: 3px solid transparent;
-}
-.row:hover {
-  background: var(--paper-deep);
-}
-.row.chosen {
-  border-left-color: var(--leg);
-  background: var(--leg-pale);
 }
 .boxes {
   flex: 1;

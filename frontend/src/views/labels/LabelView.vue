@@ -6,7 +6,7 @@ import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from "vu
 import { api, type DrawnBox, type Labels, take } from "@/api/client";
 import { count } from "@/parts/format";
 import PictureStage from "@/stage/PictureStage.vue";
-import ClassPicker from "@/parts/ClassPicker.vue";
+import ClassPicker from "@/parts/classes/ClassPicker.vue";
 import { complain, say, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
 import BoxDetails from "@/views/labels/BoxDetails.vue";

@@ -2,28 +2,20 @@
 /** A model proposes boxes for the pictures that nobody has labelled; and what that was worth so far. */
 import { computed, ref, watch } from "vue";
 
-import { api, type Ensemble, type Proposed, type Run, take } from "@/api/client";
-import FigureSlider from "@/parts/FigureSlider.vue";
+import { api, type Proposed, take } from "@/api/client";
 import { count, whole } from "@/parts/format";
 import { complain, say } from "@/state/notes";
 import { useProject } from "@/state/project";
-import ClassNames from "@/views/models/ClassNames.vue";
-import ModelSelect from "@/views/use/ModelSelect.vue";
-import { numbersOf, ownScore, runOf } from "@/views/use/models";
+import ProposingModel, { type ProposingChoice } from "@/views/models/ProposingModel.vue";
 
 const shown = defineModel<boolean>({ required: true });
 const emit = defineEmits<{ proposed: [] }>();
 const store = useProject();
 
-const runs = ref<Run[]>([]);
-const ensembles = ref<Ensemble[]>([]);
 const now = ref<Proposed | null>(null);
-const model = ref("");
-const score = ref(ownScore(undefined));
-const named = ref<Record<string, string>>({});
+const choice = ref<ProposingChoice | null>(null);
 const busy = ref(false);
 
-const usable = computed(() => runs.value.filter((run) => run.has_model));
 const labour = computed(() => {
   const found = now.value?.labour;
   if (!found?.pictures) return null;
@@ -34,24 +26,18 @@ const labour = computed(() => {
 async function load(): Promise<void> {
   const params = { path: { project_id: store.id } };
   try {
-    const [listed, combined, proposed] = await Promise.all([
-      take(api.GET("/api/v1/projects/{project_id}/runs", { params })),
-      take(api.GET("/api/v1/projects/{project_id}/ensembles", { params })),
-      take(api.GET("/api/v1/projects/{project_id}/proposals", { params })),
-    ]);
-    [runs.value, ensembles.value, now.value] = [listed.runs, combined.ensembles, proposed];
-    if (!model.value && usable.value[0]) model.value = `run ${usable.value[0].id}`;
+    now.value = await take(api.GET("/api/v1/projects/{project_id}/proposals", { params }));
   } catch (error) {
     complain(error);
   }
 }
 watch(shown, (open) => open && void load(), { immediate: true });
-watch(model, (chosen) => (score.value = ownScore(runOf(chosen, runs.value))));
 
 async function propose(): Promise<void> {
+  const body = choice.value;
+  if (!body) return;
   busy.value = true;
   try {
-    const body = { ...numbersOf(model.value), minimum_score: score.value, class_map: named.value };
     const { outcome } = await store.outcomeOf("propose", take(api.POST("/api/v1/proposals", { body })));
     say(
       outcome.looked_at
@@ -71,13 +57,7 @@ async function propose(): Promise<void> {
 <template>
   <el-dialog v-model="shown" title="Let a model propose boxes" width="480">
     <div v-if="now" class="body" data-test="propose">
-      <p v-if="!usable.length" class="soft">
-        No model yet. Label some pictures, train on them, and let the model propose the rest.
-      </p>
-      <template v-else>
-        <ModelSelect v-model="model" :runs="usable" :ensembles="ensembles" label="Model" />
-        <ClassNames v-model="named" :model="model" />
-        <FigureSlider v-model="score" label="Propose from a score of" :min="0.05" :max="0.99" :step="0.01" />
+      <ProposingModel v-if="shown" v-model="choice">
         <p class="soft">
           For {{ count(now.unlabelled, "unlabelled picture") }}. You keep or refuse each box on its picture; nothing is
           labelled by itself.
@@ -85,7 +65,7 @@ async function propose(): Promise<void> {
             >{{ whole(now.proposals) }} proposals wait on {{ count(now.pictures, "picture") }}.</template
           >
         </p>
-      </template>
+      </ProposingModel>
       <section v-if="labour" data-test="labour">
         <h3>So far</h3>
         <p>
@@ -118,7 +98,7 @@ async function propose(): Promise<void> {
       <el-button @click="shown = false">Close</el-button>
       <el-button
         type="primary"
-        :disabled="!model || !now?.unlabelled"
+        :disabled="!choice || !now?.unlabelled"
         :loading="busy"
         data-test="start-proposing"
         @click="propose"

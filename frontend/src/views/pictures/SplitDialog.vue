@@ -3,7 +3,7 @@
 import { computed, reactive, ref, watch } from "vue";
 
 import { api, type Figures, type Job, type Part, type Split, take } from "@/api/client";
-import ClassBadge from "@/parts/ClassBadge.vue";
+import ClassBadge from "@/parts/classes/ClassBadge.vue";
 import { capital, count } from "@/parts/format";
 import JobState from "@/parts/jobs/JobState.vue";
 import { complain } from "@/state/notes";

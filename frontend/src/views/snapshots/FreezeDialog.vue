@@ -3,7 +3,7 @@
 import { computed, reactive, ref, watch } from "vue";
 
 import { api, type Part, type Snapshot, take } from "@/api/client";
-import ClassBadge from "@/parts/ClassBadge.vue";
+import ClassBadge from "@/parts/classes/ClassBadge.vue";
 import { capital, count } from "@/parts/format";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";

@@ -1,12 +1,9 @@
 """Clips: their frames one by one, the objects that are labelled on them, and frames taken as pictures."""
 
-import io
-
 from flask import Response
 from flask_openapi3 import Tag
-from PIL import Image
 
-from avocet.media.pictures import encode_jpeg
+from avocet.media.pictures import encode_jpeg, no_larger
 from avocet.store.clip_tables import ClipTrack, Standing
 from avocet.store.tables import Clip
 from avocet.web.browser_cache import kept_by_browser
@@ -71,16 +68,11 @@ def clip_frame(path: schemas.FramePath, query: schemas.FrameQuery) -> Response:
     """One frame, as a JPEG to look at; pictures taken from a clip are exact."""
     clip = _clip(path.clip_id)
     pixels = context().clips.reader(clip).frame(path.number)
-    if query.width is not None and query.width < pixels.shape[1]:
-        height = max(1, round(pixels.shape[0] * query.width / pixels.shape[1]))
-        small, held = (
-            Image.fromarray(pixels).resize((query.width, height), Image.Resampling.BILINEAR),
-            io.BytesIO(),
-        )
-        small.save(held, "JPEG", quality=85)
-        content = held.getvalue()
-    else:
+    if query.width is None:
         content = encode_jpeg(pixels)
+    else:
+        longest = query.width * max(pixels.shape[:2]) / pixels.shape[1]
+        content = encode_jpeg(no_larger(pixels, round(longest)), quality=85)
     return kept_by_browser(Response(content, mimetype="image/jpeg"))
 
 

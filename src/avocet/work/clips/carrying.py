@@ -12,6 +12,7 @@ from avocet.core.boxes import iou_of_pairs
 from avocet.core.errors import InputError
 from avocet.core.tracks.following import UNSURE, Followed, Follower
 from avocet.core.tracks.trajectory import few_boxes
+from avocet.formats.record import fit_box
 from avocet.media.frames import FrameIndex, FrameReader
 from avocet.store.database import reading
 from avocet.store.tables import Job
@@ -48,6 +49,11 @@ def start_carrying(session: Session, given: ToCarry) -> Job:
         raise InputError("there is no frame between here and there")
     if not given.boxes:
         raise InputError("no box is selected to carry on")
+    for each in given.boxes:
+        for box in (each.box, each.target):
+            reason = "" if box is None else fit_box(box, clip.width, clip.height)[1]
+            if reason:
+                raise InputError(f"the box of object {each.number} {reason}")
     several = f"{len(given.boxes)} objects" if len(given.boxes) > 1 else "an object"
     return create_job(session, clip.project_id, CARRY, f"Carry {several} of {clip.name} on", given)
 
@@ -149,10 +155,10 @@ def _follow(
 def _frames(reader: FrameReader, numbers: Sequence[int]) -> Iterator[NDArray[np.uint8]]:
     """The frames, up to the first that is damaged."""
     for number in numbers:
-        try:
-            yield reader.frame(number)
-        except InputError:
+        pixels = reader.readable(number)
+        if pixels is None:
             return
+        yield pixels
 
 
 def _told_of(
@@ -167,13 +173,14 @@ def _told_of(
     steps, ended = list(way.steps), way.ended
     glimpses = _glimpses(np.array([True, *(each.seen for each in steps)]))
     steps = [replace(each, seen=each.seen and place + 1 not in glimpses) for place, each in enumerate(steps)]
-    while back is None and steps and not steps[-1].seen:
+    pinned = back is not None and len(back.steps) + len(way.steps) + 1 >= len(numbers) - 1
+    while not pinned and steps and not steps[-1].seen:
         steps.pop()
     boxes = [np.asarray(each.box) for each in steps]
     sure = [each.sureness for each in steps]
     seen = [each.seen for each in steps]
-    if back is not None and len(back.steps) + len(way.steps) + 1 >= len(numbers) - 1:
-        boxes, sure, seen, ended = _joined(asked, numbers, way, back)
+    if back is not None and pinned:
+        boxes, sure, seen, ended = _joined(asked, numbers, replace(way, steps=steps), back)
     frames, asked_at = list(numbers[: len(boxes) + 1]), numbers[0]
     corners = np.vstack([np.asarray(asked.box, dtype=np.float64), *boxes]) if boxes else np.array([asked.box])
     seen, sure = [True, *seen], [1.0, *sure]
@@ -185,7 +192,7 @@ def _told_of(
     # Of what leaves the picture less and less is seen: that explains itself.
     edge = {0, len(at) - 1} - {int(np.flatnonzero(at == asked_at)[0])} if ended == "left" else set()
     doubts = {int(at[place]) for place in _worst(certain, flags, edge)}
-    if grown is not None and back is None:
+    if grown is not None and not pinned:
         doubts.add(frames[grown + 1])
     places = visible[few_boxes(at[visible], corners[visible], least_iou)]
     return CarriedBox(

@@ -2,6 +2,7 @@
 
 import io
 import threading
+import zipfile
 from collections import OrderedDict
 from dataclasses import dataclass
 
@@ -37,7 +38,7 @@ def frames_of_clip(folder: DataFolder, clip: Clip) -> FrameIndex:
                 return FrameIndex(
                     found["seconds"], found["stamps"], int(found["size"][0]), int(found["size"][1])
                 )
-        except (OSError, ValueError, KeyError, EOFError):
+        except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile):
             # Half a file, or one of another version: found again.
             pass
     index = index_frames(path, clip.name)

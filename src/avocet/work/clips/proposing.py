@@ -1,7 +1,6 @@
 """A model proposes the objects of a clip: found on its frames, linked, and told by few boxes each."""
 
 import numpy as np
-from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
 from avocet.core.boxes import clip as cut
@@ -93,9 +92,12 @@ def do_propose_tracks(task: Task[TracksToPropose]) -> TracksProposed:
             if task.reporter.should_stop():
                 raise Stopped
             some = range(start, min(start + TOGETHER, len(index)))
-            pixels = [_frame(reader, number, clip) for number in some]
-            rows = looker.look(pixels, [(clip.width, clip.height)] * len(pixels))
-            for number, row in zip(some, rows, strict=True):
+            pixels = {number: frame for number in some if (frame := reader.readable(number)) is not None}
+            rows = looker.look(list(pixels.values()), [(clip.width, clip.height)] * len(pixels))
+            seen = dict(zip(pixels, rows, strict=True))
+            for number in some:
+                # On a damaged frame nothing is found: what moves on is waited for.
+                row = seen.get(number, {"detections": [], "others": []})
                 objects.step({**row, "frame": number, "seconds": float(index.seconds[number])}, numbers)
             done = some[-1] + 1
             task.reporter.progress(done, len(index), f"{done:,} of {len(index):,} frames")
@@ -155,11 +157,3 @@ def same_object(one: TrackLabels, other: TrackLabels) -> bool:
         return False
     overlap = iou_of_pairs(ours.boxes_at(frames[both]), theirs.boxes_at(frames[both]))
     return bool(overlap.mean() >= SAME)
-
-
-def _frame(reader: FrameReader, number: int, clip: Clip) -> NDArray[np.uint8]:
-    """A frame; a damaged one shows nothing."""
-    try:
-        return reader.frame(number)
-    except InputError:
-        return np.zeros((clip.height, clip.width, 3), dtype=np.uint8)

@@ -1,7 +1,7 @@
 """Frames of a clip taken into the project as pictures, with the boxes that its tracks have there."""
 
 import math
-from collections.abc import Iterator, Mapping
+from collections.abc import Container, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 
@@ -62,7 +62,7 @@ def sample_clip(sessions: Sessions, folder: DataFolder, given: ClipFrames, repor
         for number in _chosen(reader, index, clip, given, reporter):
             if number in there:
                 known += 1
-            elif (pixels := _frame(reader, number)) is not None:
+            elif (pixels := reader.readable(number)) is not None:
                 fresh = _take(sessions, folder, clip, number, pixels)
                 added, known = added + fresh, known + (not fresh)
             if added + known > MOST_SAMPLED:
@@ -98,7 +98,7 @@ def _chosen(
         if reporter.should_stop():
             raise Stopped
         if wanted is not None:
-            pixels = _frame(reader, number)
+            pixels = reader.readable(number)
             if pixels is None or not wanted.is_new(pixels):
                 continue
         taken += 1
@@ -149,7 +149,11 @@ def boxes_to_pictures(sessions: Sessions, clip: Clip, finished: bool, reporter: 
     if not tracks or not frames:
         return 0
     counted: dict[int, int] = {}
-    edit = partial(_with_tracks, clip=clip, tracks=tracks, frames=frames, finished=finished, counted=counted)
+    boxes = boxes_on(tracks, sorted(frames.values()))
+    classes = {each.class_id for each in tracks.values()}
+    edit = partial(
+        _with_tracks, boxes=boxes, classes=classes, frames=frames, finished=finished, counted=counted
+    )
     with sessions.begin() as session:
         change_id = begin_change(session, clip.project_id, f"Boxes of {clip.name} on its pictures").id
     changed = change_labels(sessions, change_id, sorted(frames), edit, reporter)
@@ -158,18 +162,25 @@ def boxes_to_pictures(sessions: Sessions, clip: Clip, finished: bool, reporter: 
     return sum(counted.values())
 
 
-def boxes_on(tracks: Mapping[int, TrackLabels], frame: int) -> Iterator[tuple[int, TrackLabels, list[float]]]:
-    """The boxes of all objects that are in sight on a frame: number, labels, corners."""
+BoxOn = tuple[int, TrackLabels, tuple[float, float, float, float]]
+"""The number of an object, what is said of it, and its corners on a frame."""
+
+
+def boxes_on(tracks: Mapping[int, TrackLabels], frames: Sequence[int]) -> dict[int, list[BoxOn]]:
+    """The boxes of all objects that are in sight, by frame and in the order of their numbers."""
+    found: dict[int, list[BoxOn]] = {frame: [] for frame in frames}
     for number, labels in sorted(tracks.items()):
         way = labels.trajectory()
-        if way.in_sight([frame])[0]:
-            yield number, labels, way.boxes_at([frame])[0].tolist()
+        seen = np.asarray(frames, dtype=np.int64)[way.in_sight(frames)]
+        for frame, (x1, y1, x2, y2) in zip(seen.tolist(), way.boxes_at(seen).tolist(), strict=True):
+            found[frame].append((number, labels, (x1, y1, x2, y2)))
+    return found
 
 
 def _with_tracks(
     row: PictureRow,
-    clip: Clip,
-    tracks: Mapping[int, TrackLabels],
+    boxes: Mapping[int, list[BoxOn]],
+    classes: Container[int],
     frames: Mapping[int, int],
     finished: bool,
     counted: dict[int, int],
@@ -177,30 +188,25 @@ def _with_tracks(
     if any(box.track is None for box in row.boxes):
         return None
     frame = frames[row.id]
-    boxes = usable_boxes(
+    made = usable_boxes(
         [
             NewBox(
                 labels.class_id,
-                (corners[0], corners[1], corners[2], corners[3]),
+                corners,
                 attributes=labels.attributes_at(frame),
                 track=number,
                 origin=labels.origin_at(frame),
             )
-            for number, labels, corners in boxes_on(tracks, frame)
+            for number, labels, corners in boxes[frame]
         ],
-        {each.class_id for each in tracks.values()},
+        classes,
         row.name,
         row.width,
         row.height,
     )
-    counted[row.id] = len(boxes)
-    state = fitting_state(PictureState.DONE if finished else PictureState.IN_PROGRESS, bool(boxes))
-    same = row.state == state and [_plain(each) for each in row.boxes] == [_plain(each) for each in boxes]
-    return None if same else Rewritten(boxes, state)
-
-
-def _plain(box: NewBox) -> tuple[object, ...]:
-    return box.class_id, tuple(box.corners), box.crowd, box.attributes, box.track, box.origin
+    counted[row.id] = len(made)
+    state = fitting_state(PictureState.DONE if finished else PictureState.IN_PROGRESS, bool(made))
+    return None if (row.state, row.boxes) == (state, made) else Rewritten(made, state)
 
 
 def _forget(sessions: Sessions, change_id: int) -> None:
@@ -219,11 +225,3 @@ def _take(sessions: Sessions, folder: DataFolder, clip: Clip, number: int, pixel
     taken = take_picture(sessions, folder, clip.project_id, arrival)
     incoming.unlink(missing_ok=True)
     return taken.fresh
-
-
-def _frame(reader: FrameReader, number: int) -> NDArray[np.uint8] | None:
-    """A frame, or None where it is damaged: the others are taken all the same."""
-    try:
-        return reader.frame(number)
-    except InputError:
-        return None

@@ -13,7 +13,7 @@ from avocet.formats.record import fit_box
 from avocet.store.clip_tables import ClipTrack, Standing
 from avocet.store.tables import Clip, ObjectClass
 from avocet.work.labels.attributes import list_attributes, values_outside
-from avocet.work.labels.boxes import HAND, sorted_attributes
+from avocet.work.labels.boxes import HAND, sorted_attributes, usable_origin
 from avocet.work.problems import Conflict
 
 MOST_TRACKS = 5000
@@ -225,7 +225,7 @@ def _checked(session: Session, clip: Clip, frames: int, known: set[int], change:
         corners, reason = fit_box(each.corners, clip.width, clip.height)
         if corners is None:
             raise InputError(f"the box of {called} on frame {each.frame} {reason}")
-        sets.append(SetBox(each.frame, corners, each.held, each.origin[:60]))
+        sets.append(SetBox(each.frame, corners, each.held, usable_origin(each.origin)))
     for first, last in labels.spans:
         if not 0 <= first <= last < frames:
             raise InputError(f"{called} is in sight from {first} to {last}; the clip has 0 to {frames - 1}")

@@ -39,6 +39,7 @@ def record_of_clip(session: Session, clip: Clip, frames: int, every: int = 1) ->
         if each.retired_at is None or each.id in used
     ]
     place = {each.id: number for number, each in enumerate(classes)}
+    boxes = boxes_on(tracks, range(0, frames, every))
     return Record(
         [each.name for each in classes],
         [
@@ -49,12 +50,12 @@ def record_of_clip(session: Session, clip: Clip, frames: int, every: int = 1) ->
                 [
                     RecordedBox(
                         place[labels.class_id],
-                        tuple(corners),  # type: ignore[arg-type]
+                        corners,
                         attributes=labels.attributes_at(frame),
                         track=number,
                         origin=told_origin(labels.origin_at(frame)),
                     )
-                    for number, labels, corners in boxes_on(tracks, frame)
+                    for number, labels, corners in boxes[frame]
                 ],
             )
             for frame in range(0, frames, every)

@@ -39,6 +39,11 @@ class NewBox:
     origin: str = HAND
 
 
+def usable_origin(origin: str) -> str:
+    """An origin as it may be kept."""
+    return readable(origin)[:LONGEST_ORIGIN]
+
+
 def told_origin(origin: str) -> str:
     """An origin as files and the page are told it: nothing where a person drew the box, or nobody recorded it."""
     return "" if origin == HAND else origin
@@ -137,8 +142,9 @@ def usable_boxes(
         attributes, refused = sorted_attributes(box.attributes)
         if refused:
             raise InputError(f"box {number} of {called} cannot keep {refused[0]}")
-        origin = readable(box.origin)[:LONGEST_ORIGIN]
-        usable.append(NewBox(box.class_id, corners, box.crowd, attributes, box.track, origin))
+        usable.append(
+            NewBox(box.class_id, corners, box.crowd, attributes, box.track, usable_origin(box.origin))
+        )
     return usable
 
 

@@ -31,10 +31,11 @@ export interface ClipActions {
   propose: () => unknown;
   select: (direction: 1 | -1) => boolean;
   selectAll: () => unknown;
-  keep: () => unknown;
-  refuse: () => unknown;
-  keepAll: () => unknown;
-  refuseAll: () => unknown;
+  /** These four say whether a proposal is selected that they are for. */
+  keep: () => boolean;
+  refuse: () => boolean;
+  keepAll: () => boolean;
+  refuseAll: () => boolean;
   nudge: (dx: number, dy: number) => boolean;
   grow: (dx: number, dy: number) => boolean;
   putBox: () => void;
@@ -104,13 +105,13 @@ export function useClipKeys(act: ClipActions): void {
         keys: [key],
         label: "Move the selected boxes by 1 pixel; with none, the next or previous frame",
         hidden: index > 0,
-        run: () => proposal(key) ?? (act.nudge(dx, dy) || (dx ? act.step(dx) : false)),
+        run: () => proposal(key) || act.nudge(dx, dy) || (dx ? act.step(dx) : false),
       },
       {
         keys: [`Shift+${key}`],
         label: "Move them by 10 pixels; with none, ten frames",
         hidden: index > 0,
-        run: () => proposals(key) ?? (act.nudge(10 * dx, 10 * dy) || (dx ? act.step(10 * dx) : false)),
+        run: () => proposals(key) || act.nudge(10 * dx, 10 * dy) || (dx ? act.step(10 * dx) : false),
       },
       ...(dy
         ? []
@@ -126,13 +127,11 @@ export function useClipKeys(act: ClipActions): void {
   ];
 
   /** What arrows do to a proposal that is selected: kept to the right, refused to the left. */
-  function proposal(key: string): unknown {
-    if (key === "ArrowRight") return act.keep();
-    return key === "ArrowLeft" ? act.refuse() : undefined;
+  function proposal(key: string): boolean {
+    return (key === "ArrowRight" && act.keep()) || (key === "ArrowLeft" && act.refuse());
   }
-  function proposals(key: string): unknown {
-    if (key === "ArrowRight") return act.keepAll();
-    return key === "ArrowLeft" ? act.refuseAll() : undefined;
+  function proposals(key: string): boolean {
+    return (key === "ArrowRight" && act.keepAll()) || (key === "ArrowLeft" && act.refuseAll());
   }
   useKeys(keys);
 }

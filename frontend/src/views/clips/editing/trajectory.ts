@@ -98,6 +98,15 @@ export function endHere(track: Track, frame: number): Track {
   return { ...track, spans: tidied(spans) };
 }
 
+/** An end of one sight is put on another frame, but not past its other end. */
+export function withEnd(track: Track, span: number, which: 0 | 1, frame: number): Track {
+  const spans = track.spans.map((each, place): Span => {
+    if (place !== span) return each;
+    return which ? [each[0], Math.max(frame, each[0])] : [Math.min(frame, each[1]), each[1]];
+  });
+  return { ...track, spans: tidied(spans) };
+}
+
 /** Out of sight from here until its next set box; null where it would never be seen. */
 export function hideFrom(track: Track, frame: number): Track | null {
   const span = spanAt(track, frame);

@@ -2,7 +2,7 @@
 /** A class found by typing a part of its name, or its number; the last used come first. */
 import { computed, nextTick, ref, watch } from "vue";
 
-import ClassBadge from "@/parts/ClassBadge.vue";
+import ClassBadge from "@/parts/classes/ClassBadge.vue";
 import { classesLike, classesUsed } from "@/state/classesUsed";
 import { useProject } from "@/state/project";
 
