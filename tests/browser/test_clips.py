@@ -52,7 +52,7 @@ def test_an_object_is_drawn_once_and_followed(page):
     belt = MovingBelt(50, 12)
     clip = clip_of(page)
     page.open("collect/clips")
-    page.find("clip-row", "No objects labelled")
+    page.find("clip-row", "Nobody has chosen")
     page.click("label-clip")
     page.stage()
     to_frame(page, 5)
@@ -188,6 +188,82 @@ def test_another_tab_and_a_lost_connection(page):
     page.allowed.append("409")
     page.find("save-state", "Saved")
     assert objects(page, clip)[0]["sets"][0]["corners"][1] == y + 2
+
+
+def test_a_choice_is_kept_and_a_snapshot_takes_just_those_frames(page, server, sessions):
+    clip = clip_of(page)
+    page.open("collect/clips")
+    page.find("clip-told", "Nobody has chosen how it is labelled")
+    page.chord(Keys.SHIFT, "i")
+    page.find("planned", "2 frames of 12")
+    page.click("by-differing")
+    page.click("keep-choice")
+    page.find("clip-told", "Labelled as objects")
+    page.find("clip-row", "those that differ by 10 %")
+    page.gone(".el-overlay:not([style*='display: none'])")
+
+    page.click("label-clip")
+    page.stage()
+    page.drag((300, 200), (380, 280))
+    page.find("save-state", "Saved")
+    page.click("take-frames")
+    page.click("by-all")
+    field = page.find("[data-test=to-frame] input")
+    field.send_keys(Keys.CONTROL, "a")
+    field.send_keys("3", Keys.TAB)
+    page.find("planned", "4 frames of 12")
+    page.click("keep-choice")
+    page.gone(".el-overlay:not([style*='display: none'])")
+    page.keys(Keys.ESCAPE, Keys.END)
+    page.until(lambda: at_frame(page) == 3, "the last frame that counts")
+
+    page.open("collect/snapshots")
+    before = len(page.own("snapshots")["snapshots"])
+    page.click("freeze")
+    page.click("freeze-clip", "its object is labelled; take every frame, from frame 0 to 3")
+    page.click("freeze-now")
+    page.until(lambda: len(page.own("snapshots")["snapshots"]) == before + 1, "frozen", 60)
+    assert page.own("clips")["clips"][0]["pictures"] == 4
+
+    # To the bin and back, by key and by its undo.
+    page.open("collect/clips")
+    page.find("clip-row")
+    page.keys(Keys.DELETE)
+    page.find("no-clips")
+    page.click(".undo-button")
+    page.find("clip-row", "4 frames as pictures")
+    page.keys(Keys.DELETE)
+    page.find("no-clips")
+    page.click("bin")
+    page.click("restore-clip")
+    page.find("no-clips", "No clip is in the bin")
+    assert [each["id"] for each in page.own("clips")["clips"]] == [clip]
+
+
+def test_boxes_on_frames_become_objects(page):
+    clip = clip_of(page)
+    page.fetch(f"/clips/{clip}/frames", "POST", {"per_second": 6})
+    page.until(lambda: page.own("clips")["clips"][0]["pictures"] == 6, "frames", 60)
+    belt = MovingBelt(50, 12)
+    name, box = whole_goods(belt, 2)[0]
+    found = {each["name"]: each["id"] for each in page.own("pictures?name=belt-0000")["pictures"]}
+    drawn = {"class_id": next(each["id"] for each in page.own("classes")["classes"] if each["name"] == name)}
+    for frame in (2, 6, 10):
+        x1, y1, x2, y2 = box
+        moved = {**drawn, "corners": [x1, y1 + 6 * (frame - 2), x2, y2 + 6 * (frame - 2)], "crowd": False}
+        number = next(each for known, each in found.items() if known.endswith(f"{frame:06d}.png"))
+        body = {"revision": 0, "state": "done", "boxes": [{**moved, "attributes": {}, "track": None}]}
+        page.fetch(f"/pictures/{number}/labels", "PUT", body)
+    page.open(f"collect/clips/{clip}")
+    page.stage()
+    page.click("take-frames")
+    page.click("gather")
+    page.until(lambda: [each["spans"] for each in objects(page, clip)] == [[[2, 10]]], "one object", 60)
+    page.find("labour", "1 object on 9 object-frames")
+    page.gone(".el-overlay:not([style*='display: none'])")
+    page.click(".undo-button")
+    page.until(lambda: not objects(page, clip), "undone")
+    page.until(lambda: "1 object" not in page.find("labour").text, "in the desk as well")
 
 
 STEPS = """

@@ -69,8 +69,20 @@ def test_unlabelled_pictures_are_labelled_from_proposals(page, server, sessions)
     labour = page.own("proposals")["labour"]
     everything = len(page.labels(7)["boxes"]) + len(page.labels(8)["boxes"])
     assert labour == {
-        "pictures": 2, "kept": everything - 1, "corrected": 1, "by_hand": 0, "refused": 1,
+        "pictures": 2, "kept": everything - 1, "corrected": 1, "by_hand": 0, "refused": 1, "time": None, "timed": 0,
     }  # fmt: skip
     page.open("collect")
     page.click("propose-boxes")
     page.find("labour", "were kept as proposed")
+    page.find("time-saved", "0 so far")
+    # What was worked on in the page counts beside pictures that were labelled by hand.
+    for place in range(1, 7):
+        labels = page.labels(place)
+        worked = {**labels, "worked": 20.0 * len(labels["boxes"])}
+        page.fetch(f"/pictures/{page.pictures[place - 1]}/labels", "PUT", worked)
+    time = page.own("proposals")["labour"]["time"]
+    assert time["by_hand"] == pytest.approx(20) and 0 < time["taken"] < 120, "as long as it took here"
+    assert time["saved"] == pytest.approx(20 * everything - time["taken"])
+    page.open("collect")
+    page.click("propose-boxes")
+    page.find("time-saved", "a box takes 20.0 s without proposals, measured on 6 pictures")

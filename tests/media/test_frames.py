@@ -135,3 +135,47 @@ def _can(reader, number):
     except InputError:
         return False
     return True
+
+
+def repeated(path, times, **order):
+    """A clip in which the same packets come again and again: as long as one likes, made in a moment."""
+    piece = write(path.with_name("piece.mp4"), **order)
+    with av.open(str(piece)) as source, av.open(str(path), "w") as container:
+        given = source.streams.video[0]
+        stream = container.add_stream_from_template(given)
+        packets = [each for each in source.demux(given) if each.dts is not None]
+        step = packets[1].dts - packets[0].dts
+        for turn in range(times):
+            for packet in packets:
+                copy = av.Packet(bytes(packet))
+                copy.pts, copy.dts = (at + turn * step * len(packets) for at in (packet.pts, packet.dts))
+                copy.time_base, copy.is_keyframe, copy.stream = packet.time_base, packet.is_keyframe, stream
+                container.mux(copy)
+    return path
+
+
+def test_of_an_hour_every_frame_is_found_and_the_last_is_as_near_as_the_first(tmp_path):
+    path = repeated(tmp_path / "hour.mp4", times=1800, count=50, options={"bf": "0", "g": "25"})
+    index = index_frames(path)
+    assert len(index) == 90_000 and index.seconds[-1] == pytest.approx(3600, abs=0.1)
+    with FrameReader(path, index) as reader:
+        for number in (0, 44_987, 89_999, 12):
+            assert abs(int(reader.frame(number)[40, 60, 0]) - (5 * (number % 50 % 45) + 20)) < 6, number
+
+
+def test_frames_of_4k_are_whole(tmp_path):
+    path = tmp_path / "wide.mp4"
+    with av.open(str(path), "w") as container:
+        stream = container.add_stream("libx264", rate=25, options={"preset": "ultrafast"})
+        stream.width, stream.height, stream.pix_fmt = 3840, 2160, "yuv420p"
+        for number in range(6):
+            pixels = np.full((2160, 3840, 3), 30 * number + 20, np.uint8)
+            for packet in stream.encode(av.VideoFrame.from_ndarray(pixels, format="rgb24")):
+                container.mux(packet)
+        for packet in stream.encode():
+            container.mux(packet)
+    index = index_frames(path)
+    with FrameReader(path, index) as reader:
+        for number in (5, 0, 3):
+            pixels = reader.frame(number)
+            assert pixels.shape == (2160, 3840, 3) and abs(int(pixels[1000, 2000, 1]) - 30 * number - 20) < 4

@@ -61,6 +61,7 @@ export type KeptPicture = Schemas["KeptOut"];
 export type Live = Schemas["LiveOut"];
 export type LiveNow = Schemas["LiveNow"];
 export type Clip = Omit<Schemas["ClipRow"], "objects" | "proposed" | "pictures">;
+export type ClipChoice = Schemas["ClipChoiceIn"];
 export type ClipRow = Schemas["ClipRow"];
 export type ClipDetail = Schemas["ClipDetail"];
 /** One object of a clip, as the server keeps it. */

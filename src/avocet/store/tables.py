@@ -114,8 +114,19 @@ class Attribute(Base):
     position: Mapped[int]
 
 
+class LabelledAs(enum.StrEnum):
+    """How a clip is labelled."""
+
+    OBJECTS = "objects"
+    PICTURES = "pictures"
+
+
 class Clip(Base):
-    """A clip that frames were taken from. The file is kept, to run detection on."""
+    """A clip, how a person wants it labelled, and which of its frames are to be learnt from.
+
+    ``first`` and ``last`` say which stretch counts; ``per_second`` or ``differing`` how it is thinned out, with
+    every frame where neither is given.
+    """
 
     __tablename__ = "clip"
 
@@ -129,6 +140,12 @@ class Clip(Base):
     rate: Mapped[float]
     seconds: Mapped[float]
     added_at: Mapped[dt.datetime] = mapped_column(default=now)
+    labelled_as: Mapped[LabelledAs | None] = mapped_column(text_enum(LabelledAs))
+    first: Mapped[int] = mapped_column(default=0, server_default="0")
+    last: Mapped[int | None]
+    per_second: Mapped[float | None]
+    differing: Mapped[float | None]
+    binned_at: Mapped[dt.datetime | None]
 
 
 class Picture(Base):
@@ -166,6 +183,8 @@ class Picture(Base):
     look: Mapped[int | None] = mapped_column(BigInteger)
     box_count: Mapped[int] = mapped_column(default=0, server_default="0")
     labelled_at: Mapped[dt.datetime | None]
+    worked: Mapped[float] = mapped_column(default=0.0, server_default="0")
+    """Seconds that people worked on its labels in the page."""
     stamp: Mapped[int] = mapped_column(default=0, server_default="0")
     """The project's stamp at the last change; set by triggers."""
 
@@ -273,7 +292,8 @@ class Change(Base):
     attributes: Mapped[list[Any] | None] = mapped_column(JSON, default=None)
     attributes_after: Mapped[list[Any] | None] = mapped_column(JSON, default=None)
     tracks: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
-    """Objects of clips that got another class: number of the record, class before and after."""
+    """Objects of clips that got another class: number of the record, class before and after. Of those that came
+    with the change there was no class before."""
 
 
 class ChangedPicture(Base):

@@ -120,6 +120,10 @@ class TracksToPropose(Given):
     class_map: dict[str, str] = Field(default_factory=dict)
 
 
+class ClipToGather(Given):
+    clip_id: int
+
+
 class TracksToWrite(Given):
     clip_id: int
     format: str
@@ -222,6 +226,8 @@ class FreezeOrder(ForProject):
     filter: dict[str, Any] = Field(default_factory=dict)
     class_map: dict[int, int | None] = Field(default_factory=dict)
     new_names: dict[int, str] = Field(default_factory=dict)
+    clips: list[int] = Field(default_factory=list)
+    """Of these only the frames count that they are thinned out to; those that are labelled as objects give them."""
 
 
 class RunOrder(ForProject):

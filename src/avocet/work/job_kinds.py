@@ -20,6 +20,7 @@ from avocet.work.job_givens import (
     ChosenLabels,
     ClassToMerge,
     ClipFrames,
+    ClipToGather,
     DetectionInputs,
     FolderToTake,
     ForEvaluation,
@@ -157,6 +158,14 @@ PROPOSE_TRACKS = JobKind(
     TracksToPropose,
     outcomes.TracksProposed,
     "clips.proposing:do_propose_tracks",
+    resumable=True,
+)
+GATHER_TRACKS = JobKind(
+    "gather_tracks",
+    Lane.MEDIA,
+    ClipToGather,
+    outcomes.TracksGathered,
+    "clips.gathering:do_gather",
     resumable=True,
 )
 WRITE_TRACKS = JobKind(
@@ -322,7 +331,7 @@ KINDS: dict[str, JobKind[Any, Any]] = {
     each.key: each
     for each in (
         TRAIN, STUDY, EVALUATE, DETECT,
-        SAMPLE_CLIP, PLAN_FRAMES, CARRY, PROPOSE_TRACKS, WRITE_TRACKS, TAKE_TRACKS,
+        SAMPLE_CLIP, PLAN_FRAMES, CARRY, PROPOSE_TRACKS, GATHER_TRACKS, WRITE_TRACKS, TAKE_TRACKS,
         COLLECT_FOUND, COLLECT_KEPT, PROPOSE, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
         SPLIT_PICTURES, SET_PART, SET_BINNED, SET_TAG, MARK_DONE, CHANGE_BOXES, MERGE_CLASS,
         CHANGE_ATTRIBUTE, UNDO_CHANGE,

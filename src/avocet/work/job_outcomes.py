@@ -77,11 +77,22 @@ class TracksProposed(Outcome):
 
 
 class TracksTaken(Outcome):
-    """Objects of a file of labels that the clip has now."""
+    """Objects of a file of labels that the clip has now; ``change_id`` takes them away again."""
 
     tracks: int
     boxes: int
     left_out: list[str]
+    change_id: int | None = None
+
+
+class TracksGathered(Outcome):
+    """Boxes of a clip's pictures that are objects now; ``known`` ones were objects already."""
+
+    tracks: int
+    known: int
+    boxes: int
+    pictures: int
+    change_id: int | None = None
 
 
 class FileTaken(Outcome):

@@ -104,7 +104,8 @@ async function setState(pictureId: number, state: Picture["state"]): Promise<voi
   const path = { picture_id: pictureId };
   const detail = await take(api.GET("/api/v1/pictures/{picture_id}", { params: { path } }));
   const { revision, boxes } = detail.labels;
-  await take(api.PUT("/api/v1/pictures/{picture_id}/labels", { params: { path }, body: { revision, boxes, state } }));
+  const body = { revision, boxes, state, worked: 0 };
+  await take(api.PUT("/api/v1/pictures/{picture_id}/labels", { params: { path }, body }));
 }
 
 async function confirmEmpty(finding: Finding, empty: boolean): Promise<void> {

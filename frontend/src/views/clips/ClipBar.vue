@@ -69,8 +69,11 @@ function typed(value: number | undefined): void {
     </span>
     <span class="spread" />
     <SaveNote class="save" :saving="saving" :refusal="refusal" />
-    <el-button v-hint="'Into pictures: frames of the clip'" data-test="take-frames" @click="emit('frames')"
-      >Frames as pictures</el-button
+    <el-button
+      v-hint="'Into pictures, or objects: how the clip is labelled'"
+      data-test="take-frames"
+      @click="emit('frames')"
+      >Choose frames</el-button
     >
     <el-button v-hint="'Export the objects'" data-test="export-tracks" @click="emit('export')">Export</el-button>
     <el-button-group>

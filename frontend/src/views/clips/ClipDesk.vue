@@ -11,11 +11,11 @@ import { moved } from "@/stage/geometry";
 import PictureStage from "@/stage/PictureStage.vue";
 import { complain, say } from "@/state/notes";
 import { useProject } from "@/state/project";
+import ClipChoice from "@/views/clips/ClipChoice.vue";
 import ClipBar from "@/views/clips/ClipBar.vue";
 import ClipPicture from "@/views/clips/ClipPicture.vue";
 import ExportTracks from "@/views/clips/ExportTracks.vue";
 import ProposeTracks from "@/views/clips/ProposeTracks.vue";
-import TakeFrames from "@/views/clips/TakeFrames.vue";
 import TrackConflict from "@/views/clips/TrackConflict.vue";
 import TrackPanel from "@/views/clips/TrackPanel.vue";
 import TrackStrips from "@/views/clips/TrackStrips.vue";
@@ -32,6 +32,7 @@ import { useClassChoice } from "@/views/labels/editing/classChoice";
 import { useSitting } from "@/views/labels/editing/sitting";
 
 const props = defineProps<{ clip: ClipDetail; tracks: ClipTrack[] }>();
+const emit = defineEmits<{ chosen: [] }>();
 const route = useRoute();
 const router = useRouter();
 const store = useProject();
@@ -252,8 +253,9 @@ const actions: ClipActions = {
   unsure: nextDoubt,
   edge: (which) => {
     const some = tracks.selected.value;
-    if (which === "first") playing.go(some.length ? Math.min(...some.map(trajectory.firstFrame)) : 0);
-    else playing.go(some.length ? Math.max(...some.map(trajectory.lastFrame)) : playing.last);
+    const { first, last } = props.clip;
+    if (which === "first") playing.go(some.length ? Math.min(...some.map(trajectory.firstFrame)) : first);
+    else playing.go(some.length ? Math.max(...some.map(trajectory.lastFrame)) : (last ?? playing.last));
   },
   play: playing.toggle,
   faster: (by) => bar.value?.faster(by),
@@ -277,6 +279,7 @@ const actions: ClipActions = {
   refuse: settled(false, "refused"),
   keepAll: settled(true, "kept"),
   refuseAll: settled(true, "refused"),
+  restore: () => tracks.stand(tracks.refused.value, "proposed"),
   nudge: boxes.nudge,
   grow: boxes.grow,
   putBox: () => {
@@ -363,6 +366,7 @@ frames.go(0);
       :frame="frame"
       :tracks="tracks.kept.value"
       :proposed="tracks.proposed.value"
+      :refused="tracks.refused.value.length"
       :selected="tracks.selected.value"
       :active-class="activeClass"
       :unsure="doubts.length"
@@ -385,12 +389,14 @@ frames.go(0);
       @propose="show.propose = true"
       @keep="(all) => settle(all, 'kept')"
       @refuse="(all) => settle(all, 'refused')"
+      @restore="actions.restore"
       @attribute="attribute" />
     <TrackStrips
       class="strips"
       :clip-id="clip.id"
       :size="size"
       :times="clip.times"
+      :counts="[clip.first, clip.last ?? clip.times.length - 1]"
       :tracks="shownTracks"
       :selected="tracks.chosen.value"
       :frame="frame"
@@ -400,7 +406,13 @@ frames.go(0);
       @follow-to="(at) => following.follow(at < frame, at)" />
     <ClassPicker v-model:open="show.classes" title="Class" @pick="classChoice.choose" />
     <ProposeTracks v-model="show.propose" :clip="clip" @proposed="renew" />
-    <TakeFrames v-model="show.frames" :clip="clip" :objects="tracks.kept.value.length" :before="saving.save" />
+    <ClipChoice
+      v-model="show.frames"
+      :clip="clip"
+      :objects="tracks.kept.value.length"
+      :before="saving.save"
+      @chosen="emit('chosen')"
+      @gathered="renew" />
     <ExportTracks v-model="show.export" :clip="clip" :before="saving.save" @taken="renew" />
     <TrackConflict :conflict="saving.conflict.value" @settle="saving.settle" />
   </div>

@@ -4,7 +4,7 @@ import { ref, shallowRef } from "vue";
 import { useRoute } from "vue-router";
 
 import { api, type ClipDetail, type ClipTrack, take } from "@/api/client";
-import { wordsOf } from "@/state/notes";
+import { complain, wordsOf } from "@/state/notes";
 import ClipDesk from "@/views/clips/ClipDesk.vue";
 
 const route = useRoute();
@@ -28,10 +28,20 @@ async function load(): Promise<void> {
   }
 }
 void load();
+
+/** Another stretch may count now; the desk stays as it is. */
+async function chosen(): Promise<void> {
+  const params = { path: { clip_id: clipId } };
+  try {
+    clip.value = await take(api.GET("/api/v1/clips/{clip_id}", { params }));
+  } catch (error) {
+    complain(error);
+  }
+}
 </script>
 
 <template>
-  <ClipDesk v-if="clip" :clip="clip" :tracks="tracks" />
+  <ClipDesk v-if="clip" :clip="clip" :tracks="tracks" @chosen="chosen" />
   <p v-else-if="failed" class="view-body notice bad" data-test="clip-failed">
     {{ failed }}
     <el-button link type="primary" @click="load">Try again</el-button>

@@ -4,7 +4,7 @@ import { ref, watch } from "vue";
 
 import { api, type ClipDetail, type Format, type Job, sendFiles, take } from "@/api/client";
 import { count, whole } from "@/parts/format";
-import { complain, say } from "@/state/notes";
+import { complain, say, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
 
 const shown = defineModel<boolean>({ required: true });
@@ -57,7 +57,10 @@ async function read(event: Event): Promise<void> {
     const sending = sendFiles<{ job: Job }>(`/api/v1/clips/${props.clip.id}/taken`, files);
     const { outcome } = await store.outcomeOf("take_tracks", sending);
     const left = outcome.left_out.length ? `; left out: ${outcome.left_out[0]}` : "";
-    say(`${count(outcome.tracks, "object")} with ${whole(outcome.boxes)} boxes taken${left}`);
+    const words = `${count(outcome.tracks, "object")} with ${whole(outcome.boxes)} boxes taken${left}`;
+    const change = outcome.change_id;
+    if (change) sayWithUndo(words, () => store.undoChange(change).then(() => emit("taken")));
+    else say(words);
     await store.loadClasses();
     emit("taken");
     shown.value = false;

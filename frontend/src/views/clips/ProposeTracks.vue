@@ -14,6 +14,7 @@ const emit = defineEmits<{ proposed: [] }>();
 const store = useProject();
 
 const choice = ref<ProposingChoice | null>(null);
+const frames = computed(() => (props.clip.last ?? props.clip.times.length - 1) - props.clip.first + 1);
 const jobId = ref(0);
 const job = computed(() => store.jobs.get(jobId.value));
 
@@ -40,8 +41,8 @@ async function propose(): Promise<void> {
     <div class="body" data-test="propose">
       <ProposingModel v-if="shown" v-model="choice">
         <p class="soft">
-          On all {{ clip.times.length }} frames of {{ clip.name }}. You keep or refuse each object; nothing is labelled
-          by itself.
+          On {{ frames === clip.times.length ? `all ${frames}` : `${frames} of ${clip.times.length}` }} frames of
+          {{ clip.name }}. You keep or refuse each object; nothing is labelled by itself.
         </p>
       </ProposingModel>
       <template v-if="jobId">

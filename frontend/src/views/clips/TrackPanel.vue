@@ -12,6 +12,7 @@ const props = defineProps<{
   frame: number;
   tracks: readonly Track[];
   proposed: readonly Track[];
+  refused: number;
   selected: readonly Track[];
   activeClass: number | null;
   unsure: number;
@@ -37,6 +38,7 @@ const emit = defineEmits<{
   propose: [];
   keep: [all: boolean];
   refuse: [all: boolean];
+  restore: [];
   attribute: [name: string, value: unknown];
 }>();
 const store = useProject();
@@ -53,7 +55,17 @@ const here = computed(() => {
 const labour = computed(() => {
   const frames = props.tracks.reduce((sum, each) => sum + sightLength(each), 0);
   const hand = props.tracks.reduce((sum, each) => sum + each.sets.filter((set) => set.origin === "hand").length, 0);
-  return { frames, hand, share: frames ? (100 * hand) / frames : 0 };
+  const helped = props.tracks.filter((each) => each.model);
+  const corrected = helped.filter((each) => each.sets.some((set) => set.origin === "hand")).length;
+  return {
+    frames,
+    hand,
+    share: frames ? (100 * hand) / frames : 0,
+    helped: helped.length,
+    kept: helped.length - corrected,
+    corrected,
+    drawn: props.tracks.length - helped.length,
+  };
 });
 const values = computed(() => (last.value ? attributesAt(last.value, props.frame) : {}));
 const origins = computed(() => {
@@ -203,6 +215,15 @@ const percent = computed(() =>
           <el-button size="small" data-test="refuse-all" @click="emit('refuse', true)">Refuse all</el-button>
         </div>
       </template>
+      <el-button
+        v-if="refused"
+        v-hint="'Restore what was refused'"
+        link
+        size="small"
+        data-test="restore-refused"
+        @click="emit('restore')"
+        >Restore {{ count(refused, "refused one") }}</el-button
+      >
       <el-button v-hint="'Let a model propose objects'" size="small" data-test="propose-tracks" @click="emit('propose')"
         >Let a model propose</el-button
       >
@@ -215,6 +236,9 @@ const percent = computed(() =>
             whole(labour.hand)
           }})</template
         >
+      </p>
+      <p v-if="labour.helped" data-test="labour-helped">
+        {{ labour.kept }} kept as proposed, {{ labour.corrected }} corrected, {{ labour.drawn }} drawn by hand
       </p>
     </section>
   </aside>

@@ -19,6 +19,8 @@ const props = defineProps<{
   clipId: number;
   size: { width: number; height: number };
   times: readonly number[];
+  /** First and last frame that count. */
+  counts: readonly [number, number];
   tracks: readonly Track[];
   selected: readonly number[];
   frame: number;
@@ -118,6 +120,7 @@ function draw(): void {
       selected: new Set(props.selected),
       frame: props.frame,
       times: props.times,
+      counts: props.counts,
       classes: store.classById,
       sample: (frame) => {
         const bitmap = samples.get(frame);
@@ -126,7 +129,9 @@ function draw(): void {
     });
   });
 }
-watch([view, drawn, () => props.selected, () => props.frame, came, () => store.classById], draw, { deep: false });
+watch([view, drawn, () => props.counts, () => props.selected, () => props.frame, came, () => store.classById], draw, {
+  deep: false,
+});
 
 // Whoever selects an object on the stage sees its strip.
 watch(

@@ -247,7 +247,7 @@ async function takeBackEmpty(): Promise<void> {
   await saving.save();
   const { labels } = await take(api.GET("/api/v1/pictures/{picture_id}", { params }));
   if (labels.state !== "empty") return;
-  const body = { revision: labels.revision, boxes: [], state: "unlabelled" as const };
+  const body = { revision: labels.revision, boxes: [], state: "unlabelled" as const, worked: 0 };
   const after = await take(api.PUT("/api/v1/pictures/{picture_id}/labels", { params, body }));
   store.counted(labels, after.labels);
 }

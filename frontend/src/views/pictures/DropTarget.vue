@@ -8,7 +8,7 @@ import { count } from "@/parts/format";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import ServerFolders from "@/parts/ServerFolders.vue";
-import TakeFrames from "@/views/clips/TakeFrames.vue";
+import ClipChoice from "@/views/clips/ClipChoice.vue";
 
 const emit = defineEmits<{ added: []; labels: [jobId: number] }>();
 const store = useProject();
@@ -33,6 +33,11 @@ const came = computed(() => outcomes.value.filter((each) => each.outcome === "ad
 /** Of an archive or folder not every added file is named, but all are counted. */
 const added = computed(() => sent.value + more.value.added);
 const sent = ref(0);
+const cameIn = computed(() =>
+  added.value || !clips.value.length
+    ? `${count(added.value, "picture")} added${clips.value.length ? `, ${count(clips.value.length, "clip")}` : ""}`
+    : `${count(clips.value.length, "clip")} added`,
+);
 const remarks = computed(() => came.value.filter((each) => each.message));
 const known = computed(() => outcomes.value.filter((each) => each.outcome === "already there"));
 const refused = computed(() => outcomes.value.filter((each) => each.outcome === "refused"));
@@ -208,7 +213,7 @@ const idle = computed(() => !sending.value && !unpacking.value);
         </template>
         <p v-else-if="unpacking" role="status">Taking pictures from {{ unpacking }}. This goes on if you leave.</p>
         <p v-else-if="outcomes.length || added" data-test="added">
-          {{ count(added, "picture") }} added<template v-if="known.length">, {{ known.length }} already there</template
+          {{ cameIn }}<template v-if="known.length">, {{ known.length }} already there</template
           ><template v-if="refused.length">, {{ refused.length }} refused</template>
         </p>
         <ul v-if="refused.length" class="refused" data-test="refused">
@@ -239,15 +244,22 @@ const idle = computed(() => !sending.value && !unpacking.value);
           <div v-for="each in clips" :key="each.clip_id!" class="clip">
             <b>{{ each.name }}</b>
             <el-button type="primary" data-test="label-clip" @click="labelClip(each.clip_id!)">Label objects</el-button>
-            <el-button data-test="take-frames" @click="taking = each.clip_id!">Frames as pictures</el-button>
+            <el-button data-test="take-frames" @click="taking = each.clip_id!">Choose frames</el-button>
           </div>
           <p class="soft">
-            Label the objects that move through a clip, or take it apart into pictures. You can do the other later.
+            Label the objects that move through a clip, or take it apart into single pictures: how many frames, or how
+            different, and from where to where. You can do the other later.
           </p>
         </section>
       </div>
     </el-dialog>
-    <TakeFrames v-if="clipTaken" v-model="takes" :clip="clipTaken" :objects="0" @started="shown = false" />
+    <ClipChoice
+      v-if="clipTaken"
+      v-model="takes"
+      :clip="clipTaken"
+      :objects="0"
+      as="pictures"
+      @started="shown = false" />
     <ServerFolders v-model="browsing" @take="takeFolder" />
   </div>
 </template>

@@ -2,11 +2,12 @@
 /** Freeze the labels: which pictures, and what becomes of each class. */
 import { computed, reactive, ref, watch } from "vue";
 
-import { api, type Part, type Snapshot, take } from "@/api/client";
+import { api, type ClipRow, type Part, type Snapshot, take } from "@/api/client";
 import ClassBadge from "@/parts/classes/ClassBadge.vue";
 import { capital, count } from "@/parts/format";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
+import { thinnedTo } from "@/views/clips/choice";
 
 const shown = defineModel<boolean>({ required: true });
 const props = defineProps<{ known: Snapshot[] }>();
@@ -19,6 +20,8 @@ const form = reactive({ name: "", note: "", part: "" as Part | "", tag: "" });
 const targets = reactive(new Map<number, number>());
 const names = reactive(new Map<number, string>());
 const tags = ref<string[]>([]);
+const clips = ref<ClipRow[]>([]);
+const chosenClips = ref<number[]>([]);
 const busy = ref(false);
 const parts = ["training", "validation", "test"] as const;
 const merged = computed(() => [...targets.values()].filter((target) => target > 0).length);
@@ -29,9 +32,14 @@ watch(shown, async (open) => {
   targets.clear();
   names.clear();
   try {
-    tags.value = (
-      await take(api.GET("/api/v1/projects/{project_id}/choices", { params: { path: { project_id: store.id } } }))
-    ).tags;
+    const params = { path: { project_id: store.id } };
+    const all = (await take(api.GET("/api/v1/projects/{project_id}/clips", { params }))).clips;
+    clips.value = all.filter((each) =>
+      each.labelled_as === "objects" ? each.objects : each.labelled_as && each.pictures,
+    );
+    // Objects are a snapshot's only where somebody says that all of them are labelled.
+    chosenClips.value = clips.value.filter((each) => each.labelled_as === "pictures").map((each) => each.id);
+    tags.value = (await take(api.GET("/api/v1/projects/{project_id}/choices", { params }))).tags;
   } catch (error) {
     complain(error);
   }
@@ -61,6 +69,7 @@ async function freeze(): Promise<void> {
           },
           class_map: classMap,
           new_names: newNames,
+          clips: chosenClips.value,
         },
       }),
     );
@@ -96,6 +105,19 @@ async function freeze(): Promise<void> {
           ><el-option v-for="each in tags" :key="each" :value="each" :label="each"
         /></el-select>
       </div>
+      <fieldset v-if="clips.length" data-test="freeze-clips">
+        <legend>Clips, thinned out</legend>
+        <el-checkbox-group v-model="chosenClips">
+          <el-checkbox v-for="each in clips" :key="each.id" :value="each.id" data-test="freeze-clip">
+            {{ each.name }}
+            <span class="soft">{{
+              each.labelled_as === "objects"
+                ? `${each.objects === 1 ? "its object is" : `all ${each.objects} objects are`} labelled; take ${thinnedTo(each)}`
+                : `only ${thinnedTo(each)}`
+            }}</span>
+          </el-checkbox>
+        </el-checkbox-group>
+      </fieldset>
       <div class="scroll">
         <table class="figures">
           <thead>
@@ -157,6 +179,21 @@ async function freeze(): Promise<void> {
   display: flex;
   gap: 10px;
   align-items: center;
+}
+fieldset {
+  border: 0;
+  padding: 0;
+  margin: 0;
+  max-height: 110px;
+  overflow: auto;
+}
+legend {
+  padding: 0;
+  font-weight: 600;
+}
+fieldset :deep(.el-checkbox) {
+  display: flex;
+  margin: 0;
 }
 .scroll {
   max-height: 300px;

@@ -10,7 +10,7 @@ from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import context, handed_over, reply, start_job
 from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import clips as schemas
-from avocet.web.schemas.common import JobStarted, Problem, ProjectPath
+from avocet.web.schemas.common import BinIn, BinQuery, JobStarted, Problem, ProjectPath
 from avocet.web.schemas.use.proposals import ProposeIn
 from avocet.web.uploads import sent_files
 from avocet.work.clips import clips as work
@@ -21,30 +21,31 @@ from avocet.work.clips.sampling import pictures_of_clip
 from avocet.work.job_givens import (
     BoxToCarry,
     ClipFrames,
+    ClipToGather,
     ToCarry,
     TracksToPropose,
     TracksToTake,
     TracksToWrite,
 )
-from avocet.work.job_kinds import PLAN_FRAMES, SAMPLE_CLIP, TAKE_TRACKS, WRITE_TRACKS
+from avocet.work.job_kinds import GATHER_TRACKS, PLAN_FRAMES, SAMPLE_CLIP, TAKE_TRACKS, WRITE_TRACKS
 from avocet.work.pictures.staging import stage
 
 clips = DescribedBlueprint("clips", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="clips")])
 
 
 @clips.get("/projects/<int:project_id>/clips", responses={200: schemas.ClipList})
-def list_clips(path: ProjectPath) -> Response:
-    """The project's clips, and what is labelled on them."""
+def list_clips(path: ProjectPath, query: BinQuery) -> Response:
+    """The project's clips, or those in its bin, and what is labelled on them."""
     with context().reading() as session:
         counts = work_tracks.track_counts(session, path.project_id)
         rows = [
             schemas.ClipRow(
-                **schemas.ClipOut.model_validate(clip).model_dump(),
+                **_out(clip).model_dump(),
                 objects=counts.get(clip.id, {}).get(Standing.KEPT, 0),
                 proposed=counts.get(clip.id, {}).get(Standing.PROPOSED, 0),
                 pictures=len(pictures_of_clip(session, clip.id)),
             )
-            for clip in work.list_clips(session, path.project_id)
+            for clip in work.list_clips(session, path.project_id, query.binned)
         ]
         return reply(schemas.ClipList(clips=rows))
 
@@ -54,13 +55,40 @@ def clip_detail(path: schemas.ClipPath) -> Response:
     """A clip and the time of each of its frames."""
     clip = _clip(path.clip_id)
     index = context().clips.index(clip)
+    with context().reading() as session:
+        pictures = len(pictures_of_clip(session, clip.id))
     return reply(
         schemas.ClipDetail(
-            **schemas.ClipOut.model_validate(clip).model_dump(),
+            **_out(clip).model_dump(),
             project_id=clip.project_id,
+            pictures=pictures,
             times=[round(each, 4) for each in index.seconds.tolist()],
         )
     )
+
+
+@clips.put("/clips/<int:clip_id>/choice", responses={200: schemas.ClipOut})
+def choose(path: schemas.ClipPath, body: schemas.ClipChoiceIn) -> Response:
+    """Say how a clip is labelled and which of its frames are learnt from; nothing is taken or lost by it."""
+    frames = len(context().clips.index(_clip(path.clip_id)))
+    with context().sessions.begin() as session:
+        choice = work.ClipChoice(**body.model_dump())
+        return reply(_out(work.choose(session, path.clip_id, frames, choice)))
+
+
+@clips.put("/clips/<int:clip_id>/binned", responses={200: schemas.ClipOut})
+def bin_clip(path: schemas.ClipPath, body: BinIn) -> Response:
+    """Move a clip to the bin, or restore it. Its pictures stay in the project."""
+    with context().sessions.begin() as session:
+        return reply(_out(work.bin_clip(session, path.clip_id, body.binned)))
+
+
+@clips.post("/clips/<int:clip_id>/gathered", responses={202: JobStarted})
+def gather(path: schemas.ClipPath) -> Response:
+    """Make objects of the boxes that were drawn on pictures of a clip, in the background."""
+    clip = _clip(path.clip_id)
+    title = f"Boxes on pictures of {clip.name} as objects"
+    return start_job(clip.project_id, GATHER_TRACKS, title, ClipToGather(clip_id=clip.id))
 
 
 @clips.get("/clips/<int:clip_id>/frames/<int:number>")
@@ -163,6 +191,23 @@ def plan_frames(path: schemas.ClipPath, body: schemas.SampleIn) -> Response:
     clip = _clip(path.clip_id)
     given = ClipFrames(clip_id=clip.id, **body.model_dump())
     return start_job(clip.project_id, PLAN_FRAMES, f"Choose frames of {clip.name}", given)
+
+
+def _out(clip: Clip) -> schemas.ClipOut:
+    return schemas.ClipOut(
+        id=clip.id,
+        name=clip.name,
+        width=clip.width,
+        height=clip.height,
+        rate=clip.rate,
+        seconds=clip.seconds,
+        labelled_as=clip.labelled_as,
+        first=clip.first,
+        last=clip.last,
+        per_second=clip.per_second,
+        differing=clip.differing,
+        binned=clip.binned_at is not None,
+    )
 
 
 def _clip(clip_id: int) -> Clip:

@@ -165,7 +165,11 @@ def save_labels(path: PicturePath, body: schemas.LabelsIn) -> Response:
             )
             for box in body.boxes
         ]
-        return reply(detail_out(work_boxes.save_labels(session, picture, body.revision, boxes, body.state)))
+        return reply(
+            detail_out(
+                work_boxes.save_labels(session, picture, body.revision, boxes, body.state, worked=body.worked)
+            )
+        )
 
 
 def _changed(project_id: int, change_id: int, status: int = 200) -> Response:

@@ -37,6 +37,7 @@ def freeze(path: ProjectPath, body: schemas.SnapshotIn) -> Response:
         filter=body.filter.model_dump(),
         class_map=body.class_map,
         new_names=body.new_names,
+        clips=body.clips,
     )
     return start_job(path.project_id, FREEZE, "Freeze the labels", given)
 

@@ -5,6 +5,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, Field
 
 from avocet.store.clip_tables import Standing
+from avocet.store.tables import LabelledAs
 from avocet.web.schemas.common import Request, Schema, Whole
 
 
@@ -15,6 +16,12 @@ class ClipOut(Schema):
     height: int
     rate: float
     seconds: float
+    labelled_as: LabelledAs | None = Field(description="None until somebody chose")
+    first: int
+    last: int | None = Field(description="Frames from which and up to which it counts")
+    per_second: float | None
+    differing: float | None
+    binned: bool = Field(description="It lies in the bin")
 
 
 class ClipRow(ClipOut):
@@ -27,6 +34,16 @@ class ClipList(Schema):
     clips: list[ClipRow]
 
 
+class ClipChoiceIn(Request):
+    """How a clip is labelled, and which of its frames are learnt from."""
+
+    labelled_as: LabelledAs
+    first: Whole = Field(0, ge=0)
+    last: Whole | None = Field(None, ge=0)
+    per_second: float | None = Field(None, gt=0, le=240)
+    differing: float | None = Field(None, ge=0, le=1)
+
+
 class ClipPath(BaseModel):
     clip_id: Whole
 
@@ -35,6 +52,7 @@ class ClipDetail(ClipOut):
     """A clip and its frames, in the order in which they are shown."""
 
     project_id: int
+    pictures: int = Field(description="Its frames that are pictures of the project")
     times: list[float] = Field(description="Seconds, of each frame")
 
 

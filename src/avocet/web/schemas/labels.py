@@ -114,6 +114,9 @@ class LabelsIn(Request):
     revision: Whole
     state: PictureState
     boxes: list[BoxIn]
+    worked: float = Field(
+        0.0, ge=0, le=86_400, description="Seconds that somebody worked on it since it was saved last"
+    )
 
 
 class BoxOut(Schema):

@@ -42,6 +42,11 @@ class SnapshotIn(Request):
         description="For ids of classes: the class its boxes get, or null to leave them out",
     )
     new_names: dict[Whole, str] = Field(default_factory=dict, description="Other names in the snapshot")
+    clips: list[Whole] = Field(
+        default_factory=list,
+        max_length=1000,
+        description="Of these only the chosen frames count; such as are labelled as objects give their frames",
+    )
 
 
 class SnapshotText(Request):

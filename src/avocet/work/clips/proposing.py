@@ -13,7 +13,7 @@ from avocet.store.clip_tables import ClipTrack, Standing
 from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Clip, Job
-from avocet.work.clips.clips import clip_path, get_clip
+from avocet.work.clips.clips import clip_path, get_clip, stretch
 from avocet.work.clips.frames import frames_of_clip
 from avocet.work.clips.tracks import (
     SetBox,
@@ -85,13 +85,14 @@ def do_propose_tracks(task: Task[TracksToPropose]) -> TracksProposed:
             f"the model knows {', '.join(missing)[:200]}, and the project has none of these classes"
         )
     index = frames_of_clip(folder, clip)
+    first, last = stretch(clip, len(index))
     objects = ClipObjects(clip.name, looker.least, looker.order.overlap_limit, 0)
     numbers = {each: place for place, each in enumerate(looker.classes)}
     with FrameReader(clip_path(folder, clip), index, clip.name) as reader:
-        for start in range(0, len(index), TOGETHER):
+        for start in range(first, last + 1, TOGETHER):
             if task.reporter.should_stop():
                 raise Stopped
-            some = range(start, min(start + TOGETHER, len(index)))
+            some = range(start, min(start + TOGETHER, last + 1))
             pixels = {number: frame for number in some if (frame := reader.readable(number)) is not None}
             rows = looker.look(list(pixels.values()), [(clip.width, clip.height)] * len(pixels))
             seen = dict(zip(pixels, rows, strict=True))
@@ -99,8 +100,8 @@ def do_propose_tracks(task: Task[TracksToPropose]) -> TracksProposed:
                 # On a damaged frame nothing is found: what moves on is waited for.
                 row = seen.get(number, {"detections": [], "others": []})
                 objects.step({**row, "frame": number, "seconds": float(index.seconds[number])}, numbers)
-            done = some[-1] + 1
-            task.reporter.progress(done, len(index), f"{done:,} of {len(index):,} frames")
+            done, all_of_it = some[-1] + 1 - first, last + 1 - first
+            task.reporter.progress(done, all_of_it, f"{done:,} of {all_of_it:,} frames")
     found = [
         proposed_track(each, classes[looker.classes[each.kind]], name, clip)
         for each in objects.tracks()
@@ -123,7 +124,7 @@ def do_propose_tracks(task: Task[TracksToPropose]) -> TracksProposed:
             made = ClipTrack(clip_id=clip.id, number=number, revision=1)
             write_track(made, labels)
             session.add(made)
-    return TracksProposed(tracks=added, known=len(found) - added, frames=len(index))
+    return TracksProposed(tracks=added, known=len(found) - added, frames=last + 1 - first)
 
 
 def proposed_track(track: Track, class_id: int, model: str, clip: Clip) -> TrackLabels:

@@ -41,8 +41,16 @@ def do_sampling(task: Task[ClipFrames]) -> FramesTaken:
     return sample_clip(task.sessions, task.folder, task.given, task.reporter)
 
 
-def sample_clip(sessions: Sessions, folder: DataFolder, given: ClipFrames, reporter: Reporter) -> FramesTaken:
+def sample_clip(
+    sessions: Sessions,
+    folder: DataFolder,
+    given: ClipFrames,
+    reporter: Reporter,
+    numbers: Sequence[int] | None = None,
+) -> FramesTaken:
     """Take frames from a clip into the project as pictures, exactly as they are.
+
+    Which, ``given`` says, unless their ``numbers`` are known already.
 
     Every frame is stored as soon as it is decoded: a stop or a kill keeps what there is, and a
     second run adds only what is missing. Boxes of the clip's tracks come to all of its pictures at the end, as
@@ -59,7 +67,10 @@ def sample_clip(sessions: Sessions, folder: DataFolder, given: ClipFrames, repor
     added = known = 0
     index = frames_of_clip(folder, clip)
     with FrameReader(clip_path(folder, clip), index, clip.name) as reader:
-        for number in _chosen(reader, index, clip, given, reporter):
+        chosen = (
+            _chosen(reader, index, clip, given, reporter) if numbers is None else _each(numbers, reporter)
+        )
+        for number in chosen:
             if number in there:
                 known += 1
             elif (pixels := reader.readable(number)) is not None:
@@ -77,11 +88,38 @@ def sample_clip(sessions: Sessions, folder: DataFolder, given: ClipFrames, repor
 
 def do_planning(task: Task[ClipFrames]) -> FramesPlanned:
     """Which frames would be taken; nothing is."""
-    with reading(task.sessions)() as session:
-        clip = get_clip(session, task.given.clip_id)
-    index = frames_of_clip(task.folder, clip)
-    with FrameReader(clip_path(task.folder, clip), index, clip.name) as reader:
-        return FramesPlanned(frames=list(_chosen(reader, index, clip, task.given, task.reporter)))
+    return FramesPlanned(frames=planned_frames(task.sessions, task.folder, task.given, task.reporter))
+
+
+def planned_frames(
+    sessions: Sessions, folder: DataFolder, given: ClipFrames, reporter: Reporter
+) -> list[int]:
+    """The numbers of the frames that `sample_clip` would take, rising."""
+    with reading(sessions)() as session:
+        clip = get_clip(session, given.clip_id)
+    index = frames_of_clip(folder, clip)
+    with FrameReader(clip_path(folder, clip), index, clip.name) as reader:
+        return list(_chosen(reader, index, clip, given, reporter))
+
+
+def thinned(clip: Clip, finished: bool = False) -> ClipFrames:
+    """The frames of a clip that a person chose to be learnt from."""
+    return ClipFrames(
+        clip_id=clip.id,
+        per_second=clip.per_second,
+        differing=clip.differing,
+        first=clip.first,
+        last=clip.last,
+        finished=finished,
+    )
+
+
+def _each(numbers: Sequence[int], reporter: Reporter) -> Iterator[int]:
+    for place, number in enumerate(numbers):
+        if reporter.should_stop():
+            raise Stopped
+        yield number
+        reporter.progress(place + 1, len(numbers), f"{place + 1} frames taken")
 
 
 def _chosen(

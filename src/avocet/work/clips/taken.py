@@ -15,7 +15,7 @@ from avocet.store.database import reading
 from avocet.store.tables import Clip
 from avocet.work.clips.clips import frame_number, get_clip
 from avocet.work.clips.frames import frames_of_clip
-from avocet.work.clips.tracks import SetBox, TrackChange, TrackLabels, save_tracks, tracks_of_clip
+from avocet.work.clips.tracks import SetBox, TrackLabels, tracks_as_change
 from avocet.work.job_givens import TracksToTake
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import TracksTaken
@@ -77,13 +77,15 @@ def take_tracks(session: Session, clip: Clip, frames: int, record: Record) -> Tr
             f"no box with a track lies on a frame of {clip.name}. {' '.join(left_out[:1])}".strip()
         )
     ids = [each.id for each in ensure_classes(session, clip.project_id, record.class_names)]
-    number = max((row.number for row in tracks_of_clip(session, clip.id)), default=0)
     rows = sorted(listed)
-    changes = []
-    for place, ((_, label), boxes) in enumerate(sorted(seen.items()), start=1):
-        changes.append(TrackChange(number + place, 0, _labels(ids[label], boxes, rows)))
-    save_tracks(session, clip, frames, changes)
-    return TracksTaken(tracks=len(changes), boxes=sum(map(len, seen.values())), left_out=left_out[:MOST_TOLD])
+    taken = [_labels(ids[label], boxes, rows) for (_, label), boxes in sorted(seen.items())]
+    change = tracks_as_change(session, clip, frames, taken, f"Objects of {clip.name} from a file")
+    return TracksTaken(
+        tracks=len(taken),
+        boxes=sum(map(len, seen.values())),
+        left_out=left_out[:MOST_TOLD],
+        change_id=change,
+    )
 
 
 def _labels(class_id: int, boxes: list[tuple[int, RecordedBox]], listed: list[int]) -> TrackLabels:

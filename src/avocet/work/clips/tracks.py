@@ -11,10 +11,14 @@ from avocet.core.errors import InputError
 from avocet.core.tracks.trajectory import Trajectory, trajectory
 from avocet.formats.record import fit_box
 from avocet.store.clip_tables import ClipTrack, Standing
-from avocet.store.tables import Clip, ObjectClass
+from avocet.store.tables import Clip, LabelledAs, ObjectClass
 from avocet.work.labels.attributes import list_attributes, values_outside
 from avocet.work.labels.boxes import HAND, sorted_attributes, usable_origin
+from avocet.work.labels.changes import begin_change
 from avocet.work.problems import Conflict
+
+FRAMES_A_SECOND = 2.0
+"""Of a clip on which somebody began to label objects before choosing, so many frames are learnt from."""
 
 MOST_TRACKS = 5000
 MOST_SETS = 20_000
@@ -181,8 +185,30 @@ def save_tracks(session: Session, clip: Clip, frames: int, changes: Sequence[Tra
         write_track(row, checked)
         row.revision += 1
         saved.append(row)
+    if clip.labelled_as is None and any(row.standing == Standing.KEPT for row in saved):
+        clip.labelled_as, clip.per_second = LabelledAs.OBJECTS, FRAMES_A_SECOND
     session.flush()
     return saved
+
+
+def tracks_as_change(
+    session: Session, clip: Clip, frames: int, labels: Sequence[TrackLabels], title: str
+) -> int | None:
+    """Add objects under numbers of their own, as a change that can be undone.
+
+    Returns
+    -------
+    int or None
+        The change; None where there is nothing to add.
+    """
+    if not labels:
+        return None
+    number = max((row.number for row in tracks_of_clip(session, clip.id)), default=0)
+    added = [TrackChange(number + place, 0, each) for place, each in enumerate(labels, start=1)]
+    rows = save_tracks(session, clip, frames, added)
+    change = begin_change(session, clip.project_id, title)
+    change.tracks = [(row.id, None, row.class_id) for row in rows]
+    return change.id
 
 
 def write_track(row: ClipTrack, labels: TrackLabels) -> None:

@@ -8,7 +8,7 @@ from avocet.formats.kinds import format_called, held_by, what_is_lost
 from avocet.formats.record import Record, RecordedBox, RecordedPicture
 from avocet.store.database import reading
 from avocet.store.tables import Clip
-from avocet.work.clips.clips import frame_name, get_clip
+from avocet.work.clips.clips import frame_name, get_clip, stretch
 from avocet.work.clips.frames import frames_of_clip
 from avocet.work.clips.sampling import boxes_on
 from avocet.work.clips.tracks import labels_of_track, tracks_of_clip
@@ -23,6 +23,8 @@ from avocet.work.progress import Stopped
 
 def record_of_clip(session: Session, clip: Clip, frames: int, every: int = 1) -> Record:
     """Every so-many-th frame of a clip as a picture with the boxes of the objects that are in sight.
+
+    Only the stretch that counts is told.
 
     Raises
     ------
@@ -39,7 +41,8 @@ def record_of_clip(session: Session, clip: Clip, frames: int, every: int = 1) ->
         if each.retired_at is None or each.id in used
     ]
     place = {each.id: number for number, each in enumerate(classes)}
-    boxes = boxes_on(tracks, range(0, frames, every))
+    first, last = stretch(clip, frames)
+    boxes = boxes_on(tracks, range(first, last + 1, every))
     return Record(
         [each.name for each in classes],
         [
@@ -58,7 +61,7 @@ def record_of_clip(session: Session, clip: Clip, frames: int, every: int = 1) ->
                     for number, labels, corners in boxes[frame]
                 ],
             )
-            for frame in range(0, frames, every)
+            for frame in boxes
         ],
     )
 

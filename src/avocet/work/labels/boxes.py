@@ -63,6 +63,7 @@ def save_labels(
     boxes: Sequence[NewBox],
     state: PictureState,
     by_hand: bool = True,
+    worked: float = 0.0,
 ) -> Picture:
     """Replace the boxes of a picture.
 
@@ -80,6 +81,8 @@ def save_labels(
     by_hand : bool
         A person who says 'done' without a box says that there is nothing. A file that has no box
         for a picture does not: such a picture stays 'done', and the audit asks about it.
+    worked : float
+        Seconds that somebody worked on it since the last time it was saved.
 
     Raises
     ------
@@ -108,6 +111,7 @@ def save_labels(
     picture.box_count = len(usable)
     picture.state = state_with(state, bool(usable), by_hand)
     picture.revision += 1
+    picture.worked += worked
     picture.labelled_at = now() if picture.state != PictureState.UNLABELLED else None
     session.flush()
     return picture

@@ -133,10 +133,18 @@ def _turn_tracks(session: Session, class_id: int, into_id: int) -> list[tuple[in
 
 
 def restore_tracks(session: Session, change: Change) -> None:
-    """Give objects of clips back the class that they had before a merge, where they still have the other one."""
+    """Give objects of clips back the class that they had before a merge, where they still have the other one.
+
+    Those that came with the change go with it, unless somebody has worked on them since.
+    """
     for number, before, after in change.tracks:
         row = session.get(ClipTrack, number)
-        if row is not None and row.class_id == after:
+        if row is None:
+            continue
+        if before is None:
+            if row.revision == 1:
+                session.delete(row)
+        elif row.class_id == after:
             row.class_id, row.revision = before, row.revision + 1
 
 

@@ -2,7 +2,7 @@
 
 import hashlib
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import func, select
@@ -21,6 +21,7 @@ from avocet.work.labels.rows import PictureRow, picture_rows
 from avocet.work.labels.states import LABELLED
 from avocet.work.pictures.listing import Filter, conditions
 from avocet.work.problems import NotFound, by_number
+from avocet.work.snapshots.from_clips import frames_not_learnt_from
 from avocet.work.snapshots.frozen import Frozen, FrozenBox, FrozenPicture, SnapshotSummary, summary_of
 from avocet.work.snapshots.frozen_columns import frozen_columns, keep_columns
 
@@ -78,11 +79,12 @@ def prepare_snapshot(
     wanted: Filter | None = None,
     class_map: Mapping[int, int | None] | None = None,
     new_names: Mapping[int, str] | None = None,
+    left_out: Container[int] = (),
 ) -> PreparedSnapshot:
     """Read and hash what `freeze` records, which for many boxes takes seconds. Raises as it does."""
     if not list_classes(session, project_id):
         raise InputError("the project has no class yet; add one in Collect")
-    frozen = labels_now(session, project_id, wanted, class_map, new_names)
+    frozen = labels_now(session, project_id, wanted, class_map, new_names, left_out)
     if not frozen.classes:
         raise InputError("every class is left out; a snapshot needs at least one")
     if not frozen.pictures:
@@ -136,10 +138,13 @@ def record_snapshot(
 def do_freeze(task: Task[FreezeOrder]) -> SnapshotFrozen:
     """Freeze in the background."""
     given = task.given
+    left_out = frames_not_learnt_from(
+        task.sessions, task.folder, given.project_id, given.clips, task.reporter
+    )
     task.reporter.progress(0, 2, "Reading the labels")
     with reading(task.sessions)() as session:
         prepared = prepare_snapshot(
-            session, given.project_id, Filter(**given.filter), given.class_map, given.new_names
+            session, given.project_id, Filter(**given.filter), given.class_map, given.new_names, left_out
         )
     task.reporter.progress(1, 2, "Writing the snapshot")
     keep_snapshot(task.folder, given.project_id, prepared)
@@ -154,6 +159,7 @@ def labels_now(
     wanted: Filter | None = None,
     class_map: Mapping[int, int | None] | None = None,
     new_names: Mapping[int, str] | None = None,
+    left_out: Container[int] = (),
 ) -> Frozen:
     """The labels as they are now, as a snapshot would hold them; nothing is written."""
     mapping = class_map or {}
@@ -170,7 +176,9 @@ def labels_now(
     if len(set(names)) < len(names):
         twice = next(name for name in names if names.count(name) > 1)
         raise InputError(f"two classes of the snapshot would be called {twice!r}; merge them instead")
-    return Frozen(classes=names, pictures=[_frozen(each, label_of) for each in rows])
+    return Frozen(
+        classes=names, pictures=[_frozen(each, label_of) for each in rows if each.id not in left_out]
+    )
 
 
 def get_snapshot(session: Session, snapshot_id: int) -> Snapshot:

@@ -4,12 +4,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import delete, distinct, func, select
+from sqlalchemy import ColumnElement, delete, distinct, func, select
 from sqlalchemy.orm import Session
 
 from avocet.core.boxes import iou
 from avocet.core.errors import InputError
 from avocet.core.labels.comparing import compare_boxes
+from avocet.core.labels.labour import TimeSaved, time_saved
 from avocet.core.labels.looks import bits_apart
 from avocet.store.tables import Box, ObjectClass, Picture, PictureState, Proposal
 
@@ -180,6 +181,10 @@ class Labour:
         Boxes that nothing was proposed for.
     refused : int
         Proposals that no box stands for.
+    time : TimeSaved, optional
+        What that saved; None where too few pictures were worked on in the page to tell.
+    timed : int
+        Pictures without proposals that tell how long a box takes by hand.
     """
 
     pictures: int
@@ -187,6 +192,8 @@ class Labour:
     corrected: int
     by_hand: int
     refused: int
+    time: TimeSaved | None
+    timed: int
 
 
 def labour(session: Session, project_id: int) -> Labour:
@@ -217,7 +224,23 @@ def labour(session: Session, project_id: int) -> Labour:
     for picture_id, proposed in proposals.items():
         for name, number in _of_picture(proposed, boxes.get(picture_id, []), names).items():
             counts[name] += number
-    return Labour(len(proposals), **counts)
+    by_hand, timed = _time(session, done)
+    return Labour(len(proposals), **counts, time=by_hand, timed=timed)
+
+
+def _time(session: Session, done: Sequence[ColumnElement[bool]]) -> tuple[TimeSaved | None, int]:
+    """What proposals saved on labelled pictures, of which it is known how long somebody worked on them."""
+    proposed = Picture.id.in_(select(Proposal.picture_id))
+    query = select(Picture.box_count, Picture.worked, proposed).where(*done, Picture.worked > 0)
+    rows = session.execute(query).all()
+    hand = [(boxes, seconds) for boxes, seconds, helped in rows if not helped and boxes]
+    helped = [(boxes, seconds) for boxes, seconds, helped in rows if helped]
+    saved = time_saved(*_columns(hand), *_columns(helped))
+    return saved, len(hand)
+
+
+def _columns(rows: Sequence[tuple[int, float]]) -> tuple[list[int], list[float]]:
+    return [boxes for boxes, _ in rows], [seconds for _, seconds in rows]
 
 
 def _of_picture(

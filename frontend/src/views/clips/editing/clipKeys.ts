@@ -29,6 +29,7 @@ export interface ClipActions {
   removeAll: () => unknown;
   follow: (back: boolean) => unknown;
   propose: () => unknown;
+  restore: () => unknown;
   select: (direction: 1 | -1) => boolean;
   selectAll: () => unknown;
   /** These four say whether a proposal is selected that they are for. */
@@ -90,12 +91,13 @@ export function useClipKeys(act: ClipActions): void {
     { keys: ["Shift+f"], label: "Follow the selected objects on", run: () => act.follow(false) },
     { keys: ["Shift+b"], label: "Follow them back", run: () => act.follow(true) },
     { keys: ["Shift+p"], label: "Let a model propose objects", run: act.propose },
+    { keys: ["Shift+z"], label: "Restore what was refused", run: act.restore },
     { keys: ["Tab"], label: "Next object on this frame", run: () => act.select(1) },
     { keys: ["Shift+Tab"], label: "Previous object on this frame", run: () => act.select(-1) },
     { keys: ["Ctrl+a"], label: "Select all objects on this frame", run: act.selectAll },
     { keys: ["b"], label: "Put a box where the pointer is, or in the middle", run: act.putBox },
     { keys: ["o"], label: "Outlines of where all objects go", run: act.trails },
-    { keys: ["Shift+i"], label: "Into pictures: frames of the clip", run: act.frames },
+    { keys: ["Shift+i"], label: "Into pictures, or objects: how the clip is labelled", run: act.frames },
     { keys: ["e"], label: "Export the objects", run: act.export },
     { keys: ["Escape"], label: "Give up, clear the selection, then back", run: act.escape },
     { keys: ["Ctrl+z"], label: "Undo", run: act.undo },

@@ -25,6 +25,7 @@ export interface StripLook {
   rows: readonly Track[];
   selected: ReadonlySet<number>;
   frame: number;
+  counts: readonly [number, number];
   times: readonly number[];
   classes: Map<number, ObjectClass>;
   /** A frame of the clip, smaller, if it is there; and how much smaller it is. */
@@ -68,6 +69,7 @@ export function paintStrips(context: CanvasRenderingContext2D, view: StripView, 
     paintRow(context, view, look, look.rows[row]!, RULER + row * ROW - view.scroll);
   }
   paintRuler(context, view, look.times);
+  paintOutside(context, view, look.counts);
   const x = xOf(view, look.frame);
   if (look.frame < view.from || look.frame > view.to) return;
   context.fillStyle = "#b5492f";
@@ -181,6 +183,20 @@ function paintCrops(
       high,
     );
   }
+}
+
+/** What counts for nothing lies under a veil. */
+function paintOutside(
+  context: CanvasRenderingContext2D,
+  view: StripView,
+  [first, last]: readonly [number, number],
+): void {
+  const half = (view.width - LABEL) / (view.to - view.from + 1) / 2;
+  context.fillStyle = "rgba(232, 226, 208, 0.82)";
+  const begin = Math.min(view.width, xOf(view, first) - half);
+  const end = Math.max(LABEL, xOf(view, last) + half);
+  if (begin > LABEL + 1) context.fillRect(LABEL, 0, begin - LABEL, view.height);
+  if (end < view.width - 1) context.fillRect(end, 0, view.width - end, view.height);
 }
 
 function paintRuler(context: CanvasRenderingContext2D, view: StripView, times: readonly number[]): void {

@@ -16,6 +16,7 @@ export function useTracks(clipId: number, touch: () => void) {
       .filter((each) => each.standing === "proposed")
       .sort((a, b) => firstFrame(a) - firstFrame(b) || a.number - b.number),
   );
+  const refused = computed(() => [...all.value.values()].filter((each) => each.standing === "refused"));
   const selected = computed(() =>
     chosen.value.flatMap((number) => {
       const track = all.value.get(number);
@@ -81,6 +82,7 @@ export function useTracks(clipId: number, touch: () => void) {
     all,
     kept,
     proposed,
+    refused,
     chosen,
     selected,
     last,

@@ -89,7 +89,7 @@ async function sendDraft(pictureId: number): Promise<"sent" | "left" | "unreacha
     await take(
       api.PUT("/api/v1/pictures/{picture_id}/labels", {
         params: { path: { picture_id: pictureId } },
-        body: { revision: draft.revision, boxes: draft.boxes, state: draft.state },
+        body: { revision: draft.revision, boxes: draft.boxes, state: draft.state, worked: 0 },
       }),
     );
   } catch (error) {

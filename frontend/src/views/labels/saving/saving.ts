@@ -14,6 +14,7 @@ import {
 } from "@/views/labels/saving/drafts";
 import type { DrawnBox } from "@/api/client";
 import type { Version } from "@/views/labels/editing/history";
+import { useWorked } from "@/views/labels/saving/worked";
 import { merged } from "@/views/labels/saving/merging";
 
 export type SaveState = "saved" | "waiting" | "saving" | "offline" | "conflict" | "refused";
@@ -40,6 +41,7 @@ export function useSaving(
   let running: Promise<void> | null = null;
   const release = sendsItself(pictureId);
   let left = false;
+  const worked = useWorked();
 
   function later(delay = SOON): void {
     window.clearTimeout(timer);
@@ -102,11 +104,12 @@ export function useSaving(
     state.value = "saving";
     changed = false;
     const sending = { revision, ...read() };
+    const seconds = worked.take();
     try {
       const saved = await take(
         api.PUT("/api/v1/pictures/{picture_id}/labels", {
           params: { path: { picture_id: pictureId } },
-          body: sending,
+          body: { ...sending, worked: seconds },
         }),
       );
       settle(saved.labels);
@@ -119,6 +122,7 @@ export function useSaving(
         return;
       }
       changed = true;
+      worked.giveBack(seconds);
       message.value = problem.message;
       if (problem.status === 409) {
         disagree(problem.current as Labels, before);
