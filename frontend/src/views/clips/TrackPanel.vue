@@ -270,7 +270,7 @@ h3 :deep(.el-button),
 .classes {
   gap: 0;
   flex: none;
-  max-height: 30%;
+  max-height: 34%;
   overflow: auto;
 }
 .pair {

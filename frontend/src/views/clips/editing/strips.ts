@@ -195,8 +195,8 @@ function paintOutside(
   context.fillStyle = "rgba(232, 226, 208, 0.82)";
   const begin = Math.min(view.width, xOf(view, first) - half);
   const end = Math.max(LABEL, xOf(view, last) + half);
-  if (begin > LABEL + 1) context.fillRect(LABEL, 0, begin - LABEL, view.height);
-  if (end < view.width - 1) context.fillRect(end, 0, view.width - end, view.height);
+  if (begin > LABEL + 1) context.fillRect(LABEL, RULER, begin - LABEL, view.height - RULER);
+  if (end < view.width - 1) context.fillRect(end, RULER, view.width - end, view.height - RULER);
 }
 
 function paintRuler(context: CanvasRenderingContext2D, view: StripView, times: readonly number[]): void {
