@@ -6,7 +6,7 @@ PYTHON := $(VENV)/bin/python
 PAGE := src/avocet/web/page/index.html
 BENCHES := suppression evaluation judging uncertainty intake reading pages training busy learning digits quality using following ordering
 
-.PHONY: help run setup test soak quick check bench screenshots types clean $(BENCHES)
+.PHONY: help run setup test soak quick check bench package screenshots types clean $(BENCHES)
 
 help:
 	@echo "make run          set up what is missing, make the demo project, serve it on 127.0.0.1:$(PORT)"
@@ -14,6 +14,7 @@ help:
 	@echo "make test         everything that is tested; make quick: what takes under a minute"
 	@echo "make soak         the fuzzers at length"
 	@echo "make check        style and types      make bench        ratios of speed, and the learning test"
+	@echo "make package      a wheel in dist/ that pip installs anywhere: page, weights and demo are in it"
 	@echo "make types        the page's types from the server's schemas"
 	@echo "make screenshots  docs/screenshots/ from the demo project"
 
@@ -74,6 +75,13 @@ check: $(VENV)/tested frontend/node_modules/installed
 $(VENV)/benched: $(VENV)/tested
 	@$(PYTHON) -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[bench]'
 	@touch $@
+
+# What earlier builds left would be packed as well.
+package: setup $(VENV)/tested
+	@rm -rf build dist
+	@$(PYTHON) -m pip wheel --quiet --disable-pip-version-check --no-deps --no-build-isolation --wheel-dir dist .
+	@rm -rf build
+	@ls dist/*.whl
 
 # `make bench` runs all, `make bench pages` only those that are named.
 bench: $(VENV)/benched

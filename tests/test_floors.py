@@ -128,7 +128,7 @@ def test_core_knows_only_numbers(path):
     }
 
 
-@pytest.mark.parametrize("module", ["serving", "importing", "exporting", "measuring"])
+@pytest.mark.parametrize("module", ["server.serving", "importing", "exporting", "measuring"])
 @pytest.mark.slow
 def test_what_needs_no_network_starts_without_torch(module):
     """Torch takes seconds to import and hundreds of megabytes: the workers have it, the server does not."""

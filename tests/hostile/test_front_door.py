@@ -10,7 +10,7 @@ import time
 
 import pytest
 
-from avocet.cli.serving import _make_demo
+from avocet.cli.server.serving import _make_demo
 from avocet.core.errors import InputError
 from avocet.demo import project
 from avocet.store.folder import DataFolder

@@ -207,6 +207,6 @@ def test_no_worker_outlives_its_server(data, started):
 
 def test_a_worker_is_up_without_what_only_some_of_its_jobs_need():
     """Each lane has a process: what all of them import is paid for so many times at every start."""
-    look = "import sys, avocet.cli.working, avocet.jobs.worker; print(*{'scipy', 'av', 'torch', 'onnxruntime', 'PIL'} & set(sys.modules))"
+    look = "import sys, avocet.cli.server.working, avocet.jobs.worker; print(*{'scipy', 'av', 'torch', 'onnxruntime', 'PIL'} & set(sys.modules))"
     done = subprocess.run([sys.executable, "-c", look], capture_output=True, text=True, check=True)
     assert done.stdout.split() == []

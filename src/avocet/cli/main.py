@@ -21,7 +21,7 @@ for _name, _value in THREADS_THAT_WAIT.items():
     os.environ.setdefault(_name, _value)
 
 COMMANDS = {
-    "serve": ("avocet.cli.serving:serve", "Serve the page and do its long work in the background."),
+    "serve": ("avocet.cli.server.serving:serve", "Serve the page and do its long work in the background."),
     "import": ("avocet.cli.importing:import_", "Take pictures and boxes into a project."),
     "export": (
         "avocet.cli.exporting:export",
@@ -42,11 +42,15 @@ COMMANDS = {
         "Write a model for other programs: an ONNX graph, and a script that finds boxes with it.",
     ),
     "camera": (
-        "avocet.cli.serving:camera",
+        "avocet.cli.server.serving:camera",
         "Simulate a camera over the cooling belt: an endless stream of JPEGs over HTTP.",
     ),
-    "worker": ("avocet.cli.working:worker", ""),
-    "answerer": ("avocet.cli.working:answerer", ""),
+    "doctor": (
+        "avocet.cli.server.checking:doctor",
+        "Look at this machine and a data folder, and say what keeps them from working.",
+    ),
+    "worker": ("avocet.cli.server.working:worker", ""),
+    "answerer": ("avocet.cli.server.working:answerer", ""),
 }
 """Where each command is, and what it does in a line, so that ``--help`` imports none of them.
 

@@ -9,6 +9,21 @@ from avocet.core.errors import InputError
 from avocet.store.folder import DataFolder
 
 
+def is_served(folder: DataFolder) -> bool:
+    """Whether a server holds a data folder now; nothing is changed by asking."""
+    try:
+        handle = os.open(folder.lock, os.O_RDONLY)
+    except OSError:
+        return False
+    try:
+        fcntl.flock(handle, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return True
+    finally:
+        os.close(handle)
+    return False
+
+
 @contextmanager
 def only_server(folder: DataFolder) -> Iterator[None]:
     """Hold a data folder for this process: two servers would take up the same jobs twice.

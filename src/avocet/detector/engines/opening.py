@@ -14,6 +14,8 @@ from avocet.files import write_bytes
 GRAPH_WRITER = 1
 """Raised whenever the same weights would make another graph."""
 
+TORCH, ONNX_RUNTIME = "torch", "ONNX Runtime"
+
 LARGEST_GRAPH = 600_000_000
 
 GPU_SIGNS = ("/dev/nvidiactl", "/dev/nvidia0", "/proc/driver/nvidia", "/dev/kfd", "/dev/dxg")
@@ -41,7 +43,7 @@ def open_engine(path: Path) -> tuple[ModelCard, Engine]:
     InputError
         If the file is no bundle, or the environment variable ``AVOCET_DEVICE`` names what is not there.
     """
-    if _torch_computes():
+    if engine_taken()[0] == TORCH:
         from avocet.detector.engines.torch_engine import TorchEngine
         from avocet.detector.model.bundle import read_bundle
 
@@ -104,18 +106,41 @@ def graph_beside(path: Path) -> Path:
     return path.with_name(f".{path.name}.graph")
 
 
-def _torch_computes() -> bool:
-    """Whether the network is computed by torch; where that is plain, torch is not imported for the answer."""
-    if find_spec("onnxruntime") is None or find_spec("onnx") is None:
-        return True
+def engine_taken() -> tuple[str, str]:
+    """What computes the network here, and why; where that is plain, torch is not imported for the answer.
+
+    Returns
+    -------
+    engine : str
+        ``torch`` or ``ONNX Runtime``.
+    why : str
+        The rest of a sentence that begins with "as".
+
+    Raises
+    ------
+    InputError
+        If the environment variable ``AVOCET_DEVICE`` names what is not there.
+
+    Examples
+    --------
+    >>> os.environ["AVOCET_DEVICE"] = "cpu"
+    >>> engine_taken()
+    ('ONNX Runtime', 'AVOCET_DEVICE says cpu')
+    """
+    for package in ("onnxruntime", "onnx"):
+        if find_spec(package) is None:
+            return TORCH, f"the package {package} is missing"
     wanted = os.environ.get("AVOCET_DEVICE", "").strip()
     if wanted:
-        return wanted != "cpu"
+        return (ONNX_RUNTIME if wanted == "cpu" else TORCH), f"AVOCET_DEVICE says {wanted}"
+    faster = "on processors it takes a half to a third of torch's time"
     if os.name != "nt" and not any(Path(each).exists() for each in GPU_SIGNS):
-        return False
+        return ONNX_RUNTIME, f"there is no GPU: {faster}"
     from avocet.detector.model.device import chosen_device
 
-    return chosen_device().type != "cpu"
+    if chosen_device().type != "cpu":
+        return TORCH, "there is a GPU"
+    return ONNX_RUNTIME, f"torch finds no GPU that it can use: {faster}"
 
 
 def _kept_graph(kept: Path, stamp: bytes) -> bytes | None:

@@ -1,0 +1,1 @@
+"""Whether this machine and a data folder are fit for work."""
