@@ -19,6 +19,7 @@ BENCHES = (
     "using",
     "following",
     "ordering",
+    "cluster",
 )
 
 if __name__ == "__main__":

@@ -5,6 +5,8 @@ import io
 import numpy as np
 import pytest
 
+from avocet.work.cluster import asked, joining
+from tests.ready import add_trained_run
 from tests.web.conftest import BASE, jpeg, send
 
 
@@ -78,3 +80,24 @@ def test_from_training_to_use(client, labelled, work, one_by_one, frames):
     refused = send(client, "/detections/upload", (io.BytesIO(b"x"), "notes.txt"), run_id="1")
     assert refused.status_code == 422 and "notes.txt" in refused.json["detail"]
     assert send(client, "/detections/upload", (jpeg(frames[0]), "a.jpg"), run_id="x").status_code == 422
+
+
+def test_the_cluster_is_offered_only_where_the_server_has_one(client, data, labelled, monkeypatch):
+    with data[1].begin() as session:
+        run = add_trained_run(session, data[0], labelled).id
+    monkeypatch.delenv(asked.CLUSTER, raising=False)
+    told = client.get(f"{BASE}/cluster").json
+    assert told["address"] is None and "avocet serve --cluster" in told["hint"]
+    monkeypatch.setattr(joining, "find_spec", lambda name: None)
+    assert "pip install 'avocet[cluster]'" in client.get(f"{BASE}/cluster").json["hint"]
+    wanted = {"run_id": run, "pictures": True, "on_cluster": True}
+    refused = client.post(f"{BASE}/detections", json=wanted)
+    assert refused.status_code == 422 and "works with no cluster" in refused.json["detail"]
+    measured = {"run_id": run, "on_cluster": True}
+    refused = client.post(f"{BASE}/projects/{labelled}/evaluations", json=measured)
+    assert refused.status_code == 422 and "works with no cluster" in refused.json["detail"]
+    monkeypatch.setenv(asked.CLUSTER, "10.0.0.1:6379")
+    assert client.get(f"{BASE}/cluster").json == {"address": "10.0.0.1:6379", "hint": ""}
+    assert client.post(f"{BASE}/detections", json=wanted).status_code == 202
+    started = client.post(f"{BASE}/projects/{labelled}/machines")
+    assert started.status_code == 202 and started.json["job"]["kind"] == "look_at_machines"

@@ -58,6 +58,7 @@ export type Counted = Schemas["Counted"];
 export type Address = Schemas["AddressOut"];
 export type DayOfCalls = Schemas["DayOfCalls"];
 export type KeptPicture = Schemas["KeptOut"];
+export type MachineSeen = Schemas["MachineSeen"];
 export type Live = Schemas["LiveOut"];
 export type LiveNow = Schemas["LiveNow"];
 export type Clip = Omit<Schemas["ClipRow"], "objects" | "proposed" | "pictures">;

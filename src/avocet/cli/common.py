@@ -21,6 +21,13 @@ data_option = click.option(
 )
 
 
+cluster_option = click.option(
+    "--cluster",
+    metavar="ADDRESS",
+    help="Work on the machines of a Ray cluster, HOST:PORT; local starts one on this machine.",
+)
+
+
 def open_data(data: Path, must_exist: bool = False) -> tuple[DataFolder, Sessions]:
     """Open a data folder. Raises `InputError` where it must exist and does not."""
     folder = DataFolder(data)

@@ -10,12 +10,14 @@ from typing import Any
 
 import click
 
-from avocet.cli.common import Bar
+from avocet.cli.common import Bar, cluster_option
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.core.raw.suppressing import METHODS
 from avocet.detector.model.predictor import Predictor
 from avocet.files import write_text
+from avocet.work.cluster.spread import spreading
+from avocet.work.models.bundles import Bundles
 from avocet.work.use.counting import Shape, count_on, counts_as_csv, points_of, shape_of
 from avocet.work.use.found import clips_of, found_in
 from avocet.work.use.running.copies import ANNOTATED, CROPS
@@ -96,6 +98,7 @@ from avocet.work.use.running.written import (
     metavar='"NAME: X,Y X,Y X,Y..."',
     help="Count objects of clips that are inside.",
 )
+@cluster_option
 @click.option("--resume", is_flag=True, help="Go on with a run that was broken off; nothing is done twice.")
 def detect(
     model: Path,
@@ -106,6 +109,7 @@ def detect(
     lines: tuple[str, ...],
     regions: tuple[str, ...],
     resume: bool,
+    cluster: str | None,
     **wished: Any,
 ) -> None:
     """Find objects in pictures, folders of pictures and clips.
@@ -125,15 +129,15 @@ def detect(
     if out == "-":
         if shapes:
             raise InputError("counts are written to a folder; name one with --out")
-        _to_standard_output(model, inputs, wished)
+        _to_standard_output(model, inputs, wished, cluster)
         return
     folder = Path(out)
     if folder.exists() and not folder.is_dir():
         raise InputError(f"{folder} is a file; name a folder for the results")
     items = gather(inputs, without=folder)
     predictor, order = _ordered(model, wished)
-    with Bar("Detecting") as bar:
-        summary = run(predictor, items, folder, order, bar, resume)
+    with spreading(cluster, Bundles((model,)), order, "avocet detect") as spread, Bar("Detecting") as bar:
+        summary = run(predictor, items, folder, order, bar, resume, spread)
     _tell(summary, order, folder)
     if shapes:
         _count(shapes, folder)
@@ -187,15 +191,17 @@ def _count(shapes: Sequence[Shape], folder: Path) -> None:
     click.echo(f"Every crossing and stay: {folder / COUNTS_CSV}")
 
 
-def _to_standard_output(model: Path, inputs: tuple[Path, ...], wished: dict[str, Any]) -> None:
+def _to_standard_output(
+    model: Path, inputs: tuple[Path, ...], wished: dict[str, Any], cluster: str | None
+) -> None:
     """The record alone; what else is made goes nowhere."""
     items = gather(inputs)
     predictor, order = _ordered(model, wished)
     order = order.model_copy(update={"copies": "none", "crops": False})
     place = Path(tempfile.mkdtemp(prefix="avocet-"))
     try:
-        with Bar("Detecting") as bar:
-            summary = run(predictor, items, place, order, bar)
+        with spreading(cluster, Bundles((model,)), order, "avocet detect") as spread, Bar("Detecting") as bar:
+            summary = run(predictor, items, place, order, bar, spread=spread)
         with (place / RECORD).open("rb") as opened:
             shutil.copyfileobj(opened, sys.stdout.buffer)
         sys.stdout.buffer.flush()
@@ -220,6 +226,10 @@ def _tell(summary: dict[str, Any], order: DetectionOrder, folder: Path) -> None:
         f"{summary['detections']} boxes in {summary['pictures']} pictures and frames, {speed:.1f} a second "
         f"({summary['engine']})"
     )
+    if summary.get("machines"):
+        told = ", ".join(f"{count} by {name}" for name, count in summary["machines"].items())
+        lost = summary["workers_lost"]
+        click.echo(f"Portions looked at: {told}" + (f"; {lost} workers were lost" if lost else ""))
     for name, count in summary["by_class"].items():
         click.echo(f"  {name}: {count} in {summary['pictures_with'][name]}")
     if summary["empty"]:

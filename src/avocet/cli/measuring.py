@@ -6,7 +6,7 @@ from typing import Any, get_args
 
 import click
 
-from avocet.cli.common import Bar, named_pairs, number, stop_at_faults
+from avocet.cli.common import Bar, cluster_option, named_pairs, number, stop_at_faults
 from avocet.cli.tables import show_confusion, show_figures, show_mistakes, show_scores
 from avocet.core.raw.candidates import MINIMUM_SCORE
 from avocet.core.score.measurement import AREA_BOUNDS
@@ -64,6 +64,7 @@ from avocet.work.progress import Silent
 @click.option(
     "--csv", "table", type=click.Path(path_type=Path, dir_okay=False), help="Also write them as CSV."
 )
+@cluster_option
 @click.option(
     "--skip-faulty", is_flag=True, help="Leave out entries that are wrong instead of refusing the file."
 )
@@ -71,7 +72,7 @@ def evaluate(
     model: Path | None, detections: Path | None, truth: Path, pictures: Path | None, against: Path | None,
     mapping: tuple[str, ...], interpolation: str, areas: tuple[float, float], minimum_score: float | None,
     overlap_limit: float | None, wish: Wish, amount: float, report: Path | None, table: Path | None,
-    skip_faulty: bool,
+    cluster: str | None, skip_faulty: bool,
 ) -> None:  # fmt: skip
     """Measure a model, or detections of any program, on pictures with known boxes.
 
@@ -94,10 +95,14 @@ def evaluate(
         stop_at_faults(known.problems, skip_faulty)
         subject = model or detections
         assert subject is not None
-        measured, figures, limit = _measure(known, subject, detections is not None, class_map, settings)
+        measured, figures, limit = _measure(
+            known, subject, detections is not None, class_map, settings, cluster
+        )
         other = None
         if against is not None:
-            other, _, _ = _measure(known, against, against.suffix.lower() == ".json", class_map, settings)
+            other, _, _ = _measure(
+                known, against, against.suffix.lower() == ".json", class_map, settings, cluster
+            )
     if report is not None:
         write_text(report, json.dumps(figures, indent=2, ensure_ascii=False) + "\n")
     if table is not None:
@@ -116,13 +121,18 @@ def evaluate(
 
 
 def _measure(
-    known: FileTruth, path: Path, is_detections: bool, class_map: dict[str, str], settings: dict[str, Any]
+    known: FileTruth,
+    path: Path,
+    is_detections: bool,
+    class_map: dict[str, str],
+    settings: dict[str, Any],
+    cluster: str | None,
 ) -> tuple[Any, dict[str, Any], float]:
     if is_detections:
         done = measure_file(known, path, True, class_map, settings, Silent())
     else:
         with Bar("Measuring") as bar:
-            done = measure_file(known, path, False, class_map, settings, bar)
+            done = measure_file(known, path, False, class_map, settings, bar, cluster)
     for note in done.notes:
         click.echo(f"avocet: {note}", err=True)
     return done.measured, done.figures, done.overlap_limit

@@ -86,6 +86,44 @@ def clip_info(path: Path, name: str | None = None) -> ClipInfo:
         return ClipInfo(width, height, rate, believed)
 
 
+class FrameChoice:
+    """Which frames of a clip are looked at, asked of one after the other.
+
+    Parameters
+    ----------
+    rate : float
+        Frames a second of the clip.
+    every : int
+        Only every so-many-th.
+    per_second : float, optional
+        Only about so many a second of the clip's own time.
+
+    Examples
+    --------
+    >>> choice = FrameChoice(10.0, per_second=4)
+    >>> [number for number in range(10) if choice.takes(number, number / 10)]
+    [0, 3, 5, 8]
+    """
+
+    def __init__(self, rate: float, every: int = 1, per_second: float | None = None) -> None:
+        self._rate, self._every, self._per_second = rate, every, per_second
+        self._next = 0.0
+
+    def takes(self, number: int, seconds: float) -> bool:
+        """Whether the next frame is looked at: its number, and when it is shown."""
+        if number % self._every:
+            return False
+        if self._per_second is None:
+            return True
+        # Half a frame of tolerance: timestamps are rounded to the stream's time base.
+        if seconds + 0.5 / self._rate < self._next:
+            return False
+        # Where the clip jumps ahead, the frames that would lie in the gap are left out.
+        step = self._per_second
+        self._next = max(self._next + 1 / step, (seconds * step // 1 + 1) / step)
+        return True
+
+
 def read_frames(
     path: Path,
     per_second: float | None = None,
@@ -123,24 +161,19 @@ def read_frames(
     called = name or path.name
     if per_second is not None and not (math.isfinite(per_second) and per_second > 0):
         raise InputError(f"frames a second must be above 0, not {per_second}")
-    number, next_time, seen = -1, 0.0, False
+    number, seen = -1, False
     with open_clip(path, called) as container:
         stream = container.streams.video[0]
         stream.thread_type = "SLICE"
         rate = float(stream.average_rate or 25)
+        choice = FrameChoice(rate, every, per_second)
         try:
             for frame in _decoded(container, stream, called, damage):
                 number += 1
                 looked_at()
-                if number % every:
-                    continue
                 seconds = float(frame.time) if frame.time is not None else number / rate
-                # Half a frame of tolerance: timestamps are rounded to the stream's time base.
-                if per_second is not None and seconds + 0.5 / rate < next_time:
+                if not choice.takes(number, seconds):
                     continue
-                if per_second is not None:
-                    # Where the clip jumps ahead, the frames that would lie in the gap are left out.
-                    next_time = max(next_time + 1 / per_second, (seconds * per_second // 1 + 1) / per_second)
                 seen = True
                 yield ClipFrame(number, seconds, upright(frame))
         except FFmpegError as error:

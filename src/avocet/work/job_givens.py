@@ -32,6 +32,7 @@ class ForEvaluation(Given):
     evaluation_id: int
     class_map: dict[str, str] | None = None
     former_job_id: int | None = None
+    on_cluster: bool = False
 
 
 class DetectionInputs(Given):
@@ -47,6 +48,7 @@ class DetectionInputs(Given):
     pictures: bool = False
     state: PictureState | None = None
     last_picture_id: int | None = None
+    on_cluster: bool = False
 
 
 class FoundToCollect(Given):

@@ -180,6 +180,14 @@ WRITE_TRACKS = JobKind(
 TAKE_TRACKS = JobKind(
     "take_tracks", Lane.LABELS, TracksToTake, outcomes.TracksTaken, "clips.taken:do_take_tracks", short=True
 )
+LOOK_AT_MACHINES = JobKind(
+    "look_at_machines",
+    Lane.LOOKS,
+    ForProject,
+    outcomes.MachinesSeen,
+    "cluster.looking_over:do_look_at_machines",
+    short=True,
+)
 COLLECT_FOUND = JobKind(
     "collect_found",
     Lane.MEDIA,
@@ -331,7 +339,7 @@ KINDS: dict[str, JobKind[Any, Any]] = {
     each.key: each
     for each in (
         TRAIN, STUDY, EVALUATE, DETECT,
-        SAMPLE_CLIP, PLAN_FRAMES, CARRY, PROPOSE_TRACKS, GATHER_TRACKS, WRITE_TRACKS, TAKE_TRACKS,
+        SAMPLE_CLIP, PLAN_FRAMES, CARRY, PROPOSE_TRACKS, GATHER_TRACKS, WRITE_TRACKS, TAKE_TRACKS, LOOK_AT_MACHINES,
         COLLECT_FOUND, COLLECT_KEPT, PROPOSE, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
         SPLIT_PICTURES, SET_PART, SET_BINNED, SET_TAG, MARK_DONE, CHANGE_BOXES, MERGE_CLASS,
         CHANGE_ATTRIBUTE, UNDO_CHANGE,

@@ -95,6 +95,21 @@ class TracksGathered(Outcome):
     change_id: int | None = None
 
 
+class MachineSeen(Outcome):
+    """A machine of the cluster: its address, what it gives, and what runs on it."""
+
+    name: str
+    alive: bool
+    cores: int
+    accelerators: int
+    memory: int
+    working: list[str]
+
+
+class MachinesSeen(Outcome):
+    machines: list[MachineSeen]
+
+
 class FileTaken(Outcome):
     """What became of one file among many."""
 

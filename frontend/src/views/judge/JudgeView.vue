@@ -8,6 +8,7 @@ import { count } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
+import WorkOn from "@/views/models/WorkOn.vue";
 import JudgeHead from "@/views/judge/JudgeHead.vue";
 import MeasurementList from "@/views/judge/MeasurementList.vue";
 import { freshOrder, type MeasureOrder } from "@/views/judge/measureOrder";
@@ -242,6 +243,7 @@ useKeys([{ keys: ["m"], label: "Measure the model", run: start }]);
             >Measure</el-button
           >
           <span v-if="missing" class="soft" data-test="missing">{{ missing }}</span>
+          <WorkOn v-model="order.on_cluster" />
           <details class="more">
             <summary>Sizes and rules</summary>
             <div>

@@ -11,6 +11,7 @@ export interface MeasureOrder {
   interpolation: "101-point" | "11-point" | "exact-area";
   areas: [number, number];
   class_map: Record<string, string>;
+  on_cluster: boolean;
 }
 
 export function freshOrder(): MeasureOrder {
@@ -23,6 +24,7 @@ export function freshOrder(): MeasureOrder {
     interpolation: "101-point",
     areas: CONSTANTS.area_bounds,
     class_map: {},
+    on_cluster: false,
   };
 }
 

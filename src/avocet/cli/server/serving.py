@@ -30,6 +30,8 @@ from avocet.work.addresses.addresses import any_address
 from avocet.work.addresses.calls import CallCounter
 from avocet.work.addresses.frames import LINK
 from avocet.work.addresses.link import AnswerLink
+from avocet.work.cluster.asked import CLUSTER
+from avocet.work.cluster.joining import ADD_IT, can_join
 from avocet.work.pictures.staging import sweep
 from avocet.work.progress import Silent
 
@@ -55,8 +57,15 @@ THREADS = 48
     type=click.Path(path_type=Path, exists=True, file_okay=False),
     help="Folder of this machine that pictures may be taken from; may be given several times.",
 )
+@click.option(
+    "--cluster",
+    metavar="ADDRESS",
+    help="Ray cluster, HOST:PORT, whose machines may look and measure; local starts one on this machine as needed.",
+)
 @click.option("--demo", is_flag=True, help="Make the demo project if the data folder has no project.")
-def serve(data: Path, host: str, port: int, folders: tuple[Path, ...], demo: bool) -> None:
+def serve(
+    data: Path, host: str, port: int, folders: tuple[Path, ...], cluster: str | None, demo: bool
+) -> None:
     """Serve the page and do its long work in the background.
 
     \b
@@ -66,6 +75,11 @@ def serve(data: Path, host: str, port: int, folders: tuple[Path, ...], demo: boo
     password = os.environ.get("AVOCET_PASSWORD") or None
     if host not in LOOPBACK and password is None:
         raise InputError(f"{host} is not a loopback address; set AVOCET_PASSWORD to serve other machines")
+    if cluster is not None:
+        # Before anything is started: without the package nothing would come of it.
+        if not can_join():
+            raise InputError(ADD_IT)
+        os.environ[CLUSTER] = cluster
     listener = _listen(host, port)
     with only_server(DataFolder(data)):
         _serve(listener, data, host, password, folders, demo)

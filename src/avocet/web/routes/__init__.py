@@ -15,6 +15,7 @@ from avocet.web.routes.train import train
 from avocet.web.routes.use.addresses import addresses
 from avocet.web.routes.use.detections import use
 from avocet.web.routes.use.live import live
+from avocet.web.routes.use.machines import machines
 from avocet.web.routes.use.proposals import proposals
 
 ALL = (
@@ -33,5 +34,6 @@ ALL = (
     addresses,
     live,
     proposals,
+    machines,
     jobs,
 )

@@ -22,6 +22,7 @@ class EvaluationIn(Request):
     interpolation: Literal["101-point", "11-point", "exact-area"] = "101-point"
     areas: tuple[float, float] = AREA_BOUNDS
     class_map: dict[str, str] = Field(default_factory=dict)
+    on_cluster: bool = Field(False, description="By the machines of the server's cluster")
 
 
 class ClassMapIn(Request):

@@ -17,6 +17,8 @@ from avocet.files import replacing
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, Part
+from avocet.work.cluster.asked import cluster_if
+from avocet.work.cluster.finding import finding
 from avocet.work.job_givens import ForEvaluation
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import Evaluated
@@ -108,7 +110,9 @@ def _evaluate(task: Task[ForEvaluation]) -> Evaluated:
                 f"the model does not know {', '.join(unknown)}; never found, they count as 0",
             ]
         labelled = labelled_pictures(folder, wanted.project_id, frozen, wanted.part)
-        raw = find_candidates(predictor, labelled, task.reporter)
+        address, title = cluster_if(task.given.on_cluster), f"Measurement {evaluation_id}"
+        with finding(address, predictor, wanted.bundles, title) as (finder, at_once):
+            raw = find_candidates(finder, labelled, task.reporter, at_once)
         candidates = by_name(raw, _renamed(predictor, wanted.settings["class_map"]), frozen.classes)
         extra = {"milliseconds": milliseconds(predictor, labelled)} | {
             name: predictor.about.get(name) for name in ("epoch", "side", "size", "calibration")

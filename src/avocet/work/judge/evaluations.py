@@ -14,6 +14,7 @@ from avocet.core.score.precision import INTERPOLATIONS
 from avocet.files import move_file
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, JobState, Part, now
+from avocet.work.cluster.asked import cluster_if
 from avocet.work.job_givens import ForEvaluation
 from avocet.work.job_kinds import EVALUATE
 from avocet.work.jobs import create_job, give
@@ -59,6 +60,7 @@ class Order:
     interpolation: str = "101-point"
     areas: tuple[float, float] = AREA_BOUNDS
     class_map: Mapping[str, str] = field(default_factory=dict)
+    on_cluster: bool = False
 
     @property
     def settings(self) -> dict[str, Any]:
@@ -121,6 +123,7 @@ def prepare_evaluation(
 ) -> PreparedEvaluation:
     """Check what `start_evaluation` records; raises as it does."""
     get_project(session, project_id)
+    cluster_if(order.on_cluster)
     _check(order)
     run = get_run(session, order.run_id) if order.run_id is not None else None
     ensemble = get_ensemble(session, order.ensemble_id) if order.ensemble_id is not None else None
@@ -169,7 +172,7 @@ def record_evaluation(session: Session, folder: DataFolder, prepared: PreparedEv
     )
     session.add(evaluation)
     session.flush()
-    give(job, EVALUATE, ForEvaluation(evaluation_id=evaluation.id))
+    give(job, EVALUATE, ForEvaluation(evaluation_id=evaluation.id, on_cluster=order.on_cluster))
     for kind, (path, called) in files.items():
         move_file(path, sent_file(folder, evaluation, kind, called))
     return evaluation

@@ -96,6 +96,7 @@ def measure_file(
     class_map: dict[str, str],
     settings: dict[str, Any],
     reporter: Reporter,
+    cluster: str | None = None,
 ) -> FileMeasured:
     """Measure a bundle, or detections of another program.
 
@@ -115,6 +116,8 @@ def measure_file(
     else:
         # Imported here: torch takes seconds that a measurement of detections need not wait for.
         from avocet.detector.model.predictor import Predictor
+        from avocet.work.cluster.finding import finding
+        from avocet.work.models.bundles import Bundles
 
         predictor = Predictor.from_bundle(path)
         names = [class_map.get(name, name) for name in predictor.classes]
@@ -130,7 +133,9 @@ def measure_file(
                 f"{path.name} does not know the classes {', '.join(unknown)}; they count as never found"
             )
         labelled = [_labelled(picture, truth.located.paths[picture.name]) for picture in truth.pictures]
-        candidates = by_name(find_candidates(predictor, labelled, reporter), names, truth.classes)
+        with finding(cluster, predictor, Bundles((path,)), "avocet evaluate") as (finder, at_once):
+            found = find_candidates(finder, labelled, reporter, at_once)
+        candidates = by_name(found, names, truth.classes)
         limit, lowest, about = OVERLAP_LIMIT, MEASURING_SCORE, predictor.about
     limit = settings["overlap_limit"] if settings["overlap_limit"] is not None else limit
     measured = Measured(path.name, truth.classes, truth.pictures, candidates)

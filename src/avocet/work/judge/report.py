@@ -18,6 +18,7 @@ from avocet.core.score.precision import COCO_THRESHOLDS, INTERPOLATIONS
 from avocet.detector.model.finder import Finder
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.work.progress import Reporter, Stopped
+from avocet.work.use.running.pipeline import Pipeline, Stage
 
 BATCH = 8
 TIMED = 12
@@ -31,9 +32,11 @@ RESAMPLING_SEED = 0
 
 
 def find_candidates(
-    predictor: Finder, pictures: Sequence[LabelledPicture], reporter: Reporter
+    predictor: Finder, pictures: Sequence[LabelledPicture], reporter: Reporter, at_once: int = 1
 ) -> list[Candidates]:
     """Candidates of every picture, down to the score at which precision is measured.
+
+    Pictures are read while others are looked at; a model on several machines is asked ``at_once``.
 
     Raises
     ------
@@ -41,11 +44,16 @@ def find_candidates(
         If a person asked to stop.
     """
     found: list[Candidates] = []
-    for batch in _batches([picture.read for picture in pictures]):
-        if reporter.should_stop():
-            raise Stopped
-        found += predictor.candidates(batch, MEASURING_SCORE)
-        reporter.progress(len(found), len(pictures), f"{len(found)} of {len(pictures)} pictures")
+    network = Stage("network", lambda batch: predictor.candidates(batch, MEASURING_SCORE), at_once)
+    running = Pipeline("reading", [network]).run(_batches([picture.read for picture in pictures]))
+    try:
+        for some in running:
+            if reporter.should_stop():
+                raise Stopped
+            found += some
+            reporter.progress(len(found), len(pictures), f"{len(found)} of {len(pictures)} pictures")
+    finally:
+        running.close()
     return found
 
 

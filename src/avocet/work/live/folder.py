@@ -21,7 +21,7 @@ from avocet.media.pictures import SUFFIXES, encode_jpeg, read_picture
 from avocet.readable import readable
 from avocet.work.live.showing import LastMinute, Shown
 from avocet.work.progress import Reporter, Stopped
-from avocet.work.use.running.copies import ANNOTATED, Copier
+from avocet.work.use.running.copies import ANNOTATED, Copier, into_folder
 from avocet.work.use.running.looking import Looker, Row
 
 LOOK_EVERY = 1.0
@@ -45,7 +45,7 @@ class _Folder:
     def __init__(self, source: Path, out: Path, moves: bool, looker: Looker, place: Path) -> None:
         self._source, self._out, self._moves, self._looker = source, out, moves, looker
         self._shown = Shown(place)
-        self._copier = Copier(looker.order, looker.classes, out)
+        self._copier = Copier(looker.order, looker.classes, into_folder(out))
         self._seen: dict[str, tuple[Stamp, float]] = {}
         self._done: dict[str, Stamp] = {}
         self._numbers = {name: number for number, name in enumerate(looker.classes)}

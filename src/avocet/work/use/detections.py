@@ -17,6 +17,7 @@ from avocet.readable import readable
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Detection, Picture, PictureState, Run
 from avocet.work.clips.clips import get_clip
+from avocet.work.cluster.asked import cluster_if
 from avocet.work.job_givens import DetectionInputs
 from avocet.work.job_kinds import DETECT
 from avocet.work.jobs import create_job, give
@@ -41,12 +42,15 @@ class Source:
     pictures : bool
         Those of the project, all or of one ``state``.
     state : PictureState, optional
+    on_cluster : bool
+        The machines of the server's cluster look, rather than this one alone.
     """
 
     clip_id: int | None = None
     server_folder: Path | None = None
     pictures: bool = False
     state: PictureState | None = None
+    on_cluster: bool = False
 
 
 def start_detection(
@@ -82,6 +86,7 @@ def start_detection(
     InputError
         If there is nothing to run on, or a value is out of range.
     """
+    cluster_if(source.on_cluster)
     model = chosen_model(session, folder, run_id, ensemble_id)
     order = ordered(model.run, dict(wished or {}), chosen_scores)
     _refuse_unknown_kinds([name for _, name in uploads])
@@ -169,7 +174,7 @@ def _described(
     session: Session, project_id: int, source: Source, uploads: Sequence[tuple[Path, str]]
 ) -> tuple[str, DetectionInputs]:
     """What a detection run goes over, in words and for the worker."""
-    given = DetectionInputs(detection_id=0)
+    given = DetectionInputs(detection_id=0, on_cluster=source.on_cluster)
     if uploads:
         return (uploads[0][1] if len(uploads) == 1 else f"{len(uploads)} files"), given
     if source.clip_id is not None:

@@ -1,6 +1,8 @@
 """Using a run's model, as the worker does it."""
 
 from avocet.store.database import reading
+from avocet.work.cluster.asked import cluster_if
+from avocet.work.cluster.spread import spreading
 from avocet.work.job_givens import DetectionInputs
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import Detected
@@ -20,7 +22,9 @@ def do_detection(task: Task[DetectionInputs]) -> Detected:
         bundles = bundles_of(session, folder, detection.run, detection.ensemble)
         inputs = inputs_of(session, folder, detection)
     out = folder.detection(detection.project_id, detection.id)
-    summary = detect(open_bundles(bundles), inputs, out, order_of(detection), task.reporter, go_on=True)
+    order, title = order_of(detection), f"Detection run {detection.id}"
+    with spreading(cluster_if(given.on_cluster), bundles, order, title) as spread:
+        summary = detect(open_bundles(bundles), inputs, out, order, task.reporter, go_on=True, spread=spread)
     with task.sessions.begin() as session:
         get_detection(session, given.detection_id).summary = summary
     if summary["stopped"]:

@@ -9,6 +9,7 @@ import ServerFolders from "@/parts/ServerFolders.vue";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
+import WorkOn from "@/views/models/WorkOn.vue";
 import ModelSelect from "@/views/use/ModelSelect.vue";
 import { type Copies, freshOrder } from "@/views/use/form/order";
 import RegionDialog from "@/views/use/form/RegionDialog.vue";
@@ -224,6 +225,7 @@ useKeys([
         </span>
       </div>
     </fieldset>
+    <WorkOn v-model="order.on_cluster" />
     <el-progress v-if="sent !== null" :percentage="Math.floor(100 * sent)" aria-label="Sending files" />
     <el-button
       v-hint="'Start detection run'"

@@ -19,6 +19,7 @@ export interface RunOrder {
   copies: Copies;
   beside: boolean;
   crops: boolean;
+  on_cluster: boolean;
 }
 
 export function freshOrder(): RunOrder {
@@ -36,5 +37,6 @@ export function freshOrder(): RunOrder {
     copies: "boxes",
     beside: false,
     crops: false,
+    on_cluster: false,
   };
 }

@@ -81,7 +81,7 @@ def start_detection_on_files() -> Response:
 
 def _start(body: schemas.DetectionIn, files: list[tuple[Path, str]]) -> Response:
     place = allowed(context().roots, body.server_folder) if body.server_folder is not None else None
-    source = work.Source(body.clip_id, place, body.pictures, body.state)
+    source = work.Source(body.clip_id, place, body.pictures, body.state, body.on_cluster)
     wished = body.model_dump(include=set(DetectionOrder.model_fields))
     with context().sessions.begin() as session:
         run_id, ensemble_id = body.run_id, body.ensemble_id

@@ -48,6 +48,7 @@ class DetectionIn(Request):
     copies: Copies = "boxes"
     beside: bool = Field(False, description="Copies of clips have the original beside them")
     crops: bool = Field(False, description="Every box as a picture of its own")
+    on_cluster: bool = Field(False, description="By the machines of the server's cluster")
 
     @field_validator("only", "region", "minimum_scores", mode="before")
     @classmethod

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from itertools import islice
 from pathlib import Path
 
 import numpy as np
@@ -41,6 +42,8 @@ def look_at_clip(
     looker: Looker,
     copier: Copier,
     course: Course,
+    found: Iterator[Row] | None = None,
+    skip: int = 0,
 ) -> None:
     """Look at a clip's frames.
 
@@ -56,6 +59,10 @@ def look_at_clip(
     looker : Looker
     copier : Copier
     course : Course
+    found : iterator of dict, optional
+        What others find on the frames that follow, as far as they come; the rest is looked at here.
+    skip : int
+        Frames at the beginning with which nothing is done any more.
 
     Raises
     ------
@@ -74,8 +81,8 @@ def look_at_clip(
         some: list[_Shown] = []
         for frame in frames:
             row = next(recorded, None)
-            some.append(_Shown(frame, row or {}, fresh=row is None))
-        seen = [each for each in some if each.fresh]
+            some.append(_Shown(frame, row or _of_others(found, frame), fresh=row is None))
+        seen = [each for each in some if not each.row]
         sizes = [(each.frame.pixels.shape[1], each.frame.pixels.shape[0]) for each in seen]
         for each, row in zip(seen, looker.look([each.frame.pixels for each in seen], sizes), strict=True):
             when = {"frame": each.frame.number, "seconds": round(each.frame.seconds, 4)}
@@ -94,6 +101,7 @@ def look_at_clip(
 
     stages = [Stage("network", find), Stage("drawing", draw)]
     frames = read_frames(item.path, order.a_second, item.name, every=order.every, damage=course.problem)
+    frames = islice(frames, skip, None)
     if not copier.wanted:
         _go(Pipeline("reading", stages), frames, course)
         return
@@ -112,6 +120,12 @@ def look_at_clip(
     course.copies.append(copy)
     if broken_off is not None:
         raise broken_off
+
+
+def _of_others(found: Iterator[Row] | None, frame: ClipFrame) -> Row:
+    """What others found on a frame; nothing where they did not come so far, or count otherwise."""
+    row = next(found, None) if found is not None else None
+    return row if row is not None and row["frame"] == frame.number else {}
 
 
 class _Packer:

@@ -1,7 +1,7 @@
 """Copies of what was looked at: with boxes drawn in, or covered; and crops of every box."""
 
 import io
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -26,12 +26,14 @@ class Copier:
     ----------
     order : DetectionOrder
     classes : sequence of str
-    out : Path
-        The run's folder.
+    keep : callable
+        Takes the name of a file in the run's folder, and its bytes.
     """
 
-    def __init__(self, order: DetectionOrder, classes: Sequence[str], out: Path) -> None:
-        self._order, self._out = order, out
+    def __init__(
+        self, order: DetectionOrder, classes: Sequence[str], keep: Callable[[str, bytes], object]
+    ) -> None:
+        self._order, self._keep = order, keep
         self._colours = {name: COLOURS[number % len(COLOURS)] for number, name in enumerate(classes)}
         self._taken: set[str] = set()
 
@@ -76,7 +78,7 @@ class Copier:
 
     def write(self, name: str, pixels: NDArray[np.uint8]) -> None:
         """Write a picture's copy."""
-        write_bytes(self._out / ANNOTATED / name, encode_jpeg(pixels))
+        self._keep(f"{ANNOTATED}/{name}", encode_jpeg(pixels))
 
     def crop(self, pixels: NDArray[np.uint8], row: Row, called: str) -> None:
         """Write every box of a picture as a picture, and into the row how these are called.
@@ -93,8 +95,17 @@ class Copier:
             part = pixels[top : max(top + 1, int(np.ceil(y2))), left : max(left + 1, int(np.ceil(x2)))]
             kept = io.BytesIO()
             Image.fromarray(np.ascontiguousarray(part)).save(kept, "PNG")
-            write_bytes(self._out / CROPS / name, kept.getvalue())
+            self._keep(f"{CROPS}/{name}", kept.getvalue())
             row["crops"].append(name)
+
+
+def into_folder(out: Path) -> Callable[[str, bytes], None]:
+    """Keeps files in a run's own folder."""
+
+    def keep(name: str, content: bytes) -> None:
+        write_bytes(out / name, content)
+
+    return keep
 
 
 def _plain(name: str) -> str:

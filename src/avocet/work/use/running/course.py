@@ -11,6 +11,7 @@ from avocet.core.errors import InputError
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.clips import clip_info
 from avocet.work.progress import Reporter, Stopped
+from avocet.work.use.running.copies import ANNOTATED
 from avocet.work.use.running.looking import Row
 from avocet.work.use.running.order import DetectionOrder
 from avocet.work.use.running.record import RunRecord
@@ -93,6 +94,12 @@ class Course:
         self.record.add(row)
         self._count(row)
         self.tell()
+
+    def add_picture(self, row: Row) -> None:
+        """Record a picture's row, and that it has a copy."""
+        self.add(row)
+        if "annotated" in row:
+            self.copies.append(row["annotated"].removeprefix(f"{ANNOTATED}/"))
 
     def _count(self, row: Row) -> None:
         if "problem" in row:

@@ -1,9 +1,9 @@
 """Detection over pictures and clips: the record, copies, the record in other formats, a summary."""
 
 import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from avocet.core.errors import InputError
 from avocet.detector.model.finder import Finder
@@ -13,7 +13,7 @@ from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
 from avocet.readable import readable
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.use.running.clip_run import look_at_clip
-from avocet.work.use.running.copies import ANNOTATED, CROPS, Copier
+from avocet.work.use.running.copies import ANNOTATED, CROPS, Copier, into_folder
 from avocet.work.use.running.course import Course, Input, distinct
 from avocet.work.use.running.looking import Looker, Row
 from avocet.work.use.running.objects import TRACKS, ClipObjects, objects_by_class, write_tracks
@@ -35,6 +35,28 @@ from avocet.work.use.running.written import (
 )
 
 MADE = (JSON_NAME, CSV_NAME, COCO_NAME, TEXT_NAME, OBJECTS_JSON, OBJECTS_CSV, CROPS_CSV, COUNTS_CSV, TRACKS)
+
+
+class Spreading(Protocol):
+    """Whoever lets other machines look."""
+
+    @property
+    def told(self) -> dict[str, Any]: ...
+
+    def stills(
+        self, items: Sequence[tuple[int, Input]], names: Mapping[int, str], course: Course
+    ) -> None: ...
+
+    def clip(
+        self,
+        place: int,
+        item: Input,
+        recorded: Sequence[Row],
+        objects: ClipObjects,
+        looker: Looker,
+        copier: Copier,
+        course: Course,
+    ) -> None: ...
 
 
 def gather(paths: Sequence[Path], without: Path | None = None) -> list[Input]:
@@ -89,6 +111,7 @@ def detect(
     order: DetectionOrder,
     reporter: Reporter,
     go_on: bool = False,
+    spread: "Spreading | None" = None,
 ) -> dict[str, Any]:
     """Run a model over pictures and clips.
 
@@ -105,6 +128,8 @@ def detect(
     reporter : Reporter
     go_on : bool
         Go on where an earlier attempt with the same inputs was broken off, doing nothing twice.
+    spread : Spreading, optional
+        Other machines that look; the record is that of one machine.
 
     Returns
     -------
@@ -127,19 +152,20 @@ def detect(
             (out / name).unlink(missing_ok=True)
     for left in (each for each in out.rglob("*") if is_unfinished(each.name)):
         left.unlink(missing_ok=True)
-    copier = Copier(order, looker.classes, out)
+    copier = Copier(order, looker.classes, into_folder(out))
     course = Course(record, reporter, sum(each.frames(order) for each in inputs))
     clips: list[ClipObjects] = []
     stopped = False
     try:
-        _look(list(enumerate(inputs)), looker, copier, course, clips)
+        _look(list(enumerate(inputs)), looker, copier, course, clips, spread)
     except Stopped:
         stopped = True
     finally:
         record.close()
     if not course.pictures and course.problems and not stopped:
         raise InputError("; ".join(course.problems[:5]))
-    return _ended(finder, inputs, out, order, course, clips, stopped)
+    summary = _ended(finder, inputs, out, order, course, clips, stopped)
+    return summary | (spread.told if spread is not None else {})
 
 
 def _look(
@@ -148,6 +174,7 @@ def _look(
     copier: Copier,
     course: Course,
     clips: list[ClipObjects],
+    spread: "Spreading | None",
 ) -> None:
     """Look at what is not recorded yet: pictures first, then clip after clip."""
     done = course.record.done
@@ -161,7 +188,11 @@ def _look(
                     course.copies.append(row["annotated"].removeprefix(f"{ANNOTATED}/"))
     # Named before any is left out, so that a run that goes on names them the same.
     names = {place: copier.free_name(item.name, ".jpg") for place, item in stills}
-    look_at_stills([each for each in stills if not done[each[1].name]], names, looker, copier, course)
+    open_stills = [each for each in stills if not done[each[1].name]]
+    if spread is None:
+        look_at_stills(open_stills, names, looker, copier, course)
+    elif open_stills:
+        spread.stills(open_stills, names, course)
     for place, item in items:
         if not item.is_clip:
             continue
@@ -173,7 +204,10 @@ def _look(
         taken = sum(len(each.tracks()) for each in clips)
         clips.append(ClipObjects(item.name, looker.least, looker.order.overlap_limit, taken))
         try:
-            look_at_clip(place, item, iter(before), clips[-1], looker, copier, course)
+            if spread is None:
+                look_at_clip(place, item, iter(before), clips[-1], looker, copier, course)
+            else:
+                spread.clip(place, item, before, clips[-1], looker, copier, course)
         except InputError as error:
             course.add({"name": item.name, "problem": str(error)})
 

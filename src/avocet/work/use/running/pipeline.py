@@ -73,7 +73,9 @@ class Pipeline:
         """
         off = threading.Event()
         pools = [ThreadPoolExecutor(each.workers, each.name) for each in self._stages]
-        queues: list[Queue[Any]] = [Queue(AHEAD) for _ in range(len(self._stages) + 1)]
+        # What a stage has under way waits for its turn behind it.
+        rooms = [AHEAD, *(max(AHEAD, each.workers) for each in self._stages)]
+        queues: list[Queue[Any]] = [Queue(room) for room in rooms]
         threads = [threading.Thread(target=self._feed, args=(items, queues[0], off), daemon=True)]
         for place, (stage, pool) in enumerate(zip(self._stages, pools, strict=True)):
             given = (stage, pool, queues[place], queues[place + 1], off)

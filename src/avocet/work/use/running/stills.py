@@ -36,6 +36,54 @@ class _Read:
     problem: str = ""
 
 
+class StillWork:
+    """What is done to a few pictures at a time, here or on another machine.
+
+    Parameters
+    ----------
+    looker : Looker
+    copier : Copier
+    names : mapping of int to str
+        What the copy of each is called, by its place among all inputs.
+    """
+
+    def __init__(self, looker: Looker, copier: Copier, names: Mapping[int, str]) -> None:
+        self._looker, self._copier, self._names = looker, copier, names
+        # Tiles are cut from all the pixels there are.
+        whole = copier.whole_pictures or looker.order.tile is not None
+        self._longest = None if whole else FINER * _input_side(looker)
+
+    def read(self, some: Sequence[tuple[int, Input]]) -> list[_Read]:
+        """Decode them; of what cannot be read the reason is kept."""
+        return [_read(place, item, self._longest, self._looker) for place, item in some]
+
+    def find(self, some: Sequence[_Read]) -> list[tuple[_Read, Row]]:
+        """Ask the model."""
+        seen = [each for each in some if each.pixels is not None]
+        pixels = [each.pixels for each in seen if each.pixels is not None]
+        rows = iter(self._looker.look(pixels, [each.size for each in seen]))
+        return [
+            (
+                each,
+                {"name": each.item.name}
+                | (next(rows) if each.pixels is not None else {"problem": each.problem}),
+            )
+            for each in some
+        ]
+
+    def copy(self, some: Sequence[tuple[_Read, Row]]) -> list[Row]:
+        """Draw and cut what is wanted; their rows as they are recorded."""
+        for each, row in some:
+            if each.pixels is None:
+                continue
+            if self._copier.wanted:
+                name = self._names[each.place]
+                row["annotated"] = f"{ANNOTATED}/{name}"
+                self._copier.write(name, self._copier.drawn(each.pixels, row))
+            self._copier.crop(each.pixels, row, f"{each.place:06d}")
+        return [row for _, row in some]
+
+
 def look_at_stills(
     items: Sequence[tuple[int, Input]],
     names: Mapping[int, str],
@@ -62,59 +110,27 @@ def look_at_stills(
     InputError
         If results cannot be written.
     """
-    # Tiles are cut from all the pixels there are.
-    whole = copier.whole_pictures or looker.order.tile is not None
-    longest = None if whole else FINER * _input_side(looker)
-
-    def read(some: Sequence[tuple[int, Input]]) -> list[_Read]:
-        return [_read(place, item, longest, looker) for place, item in some]
-
-    def find(some: Sequence[_Read]) -> list[tuple[_Read, Row]]:
-        seen = [each for each in some if each.pixels is not None]
-        rows = iter(
-            looker.look([each.pixels for each in seen if each.pixels is not None], [e.size for e in seen])
-        )
-        return [
-            (
-                each,
-                {"name": each.item.name}
-                | (next(rows) if each.pixels is not None else {"problem": each.problem}),
-            )
-            for each in some
-        ]
-
-    def copy(some: Sequence[tuple[_Read, Row]]) -> list[Row]:
-        for each, row in some:
-            if each.pixels is None:
-                continue
-            if copier.wanted:
-                row["annotated"] = f"{ANNOTATED}/{names[each.place]}"
-                copier.write(names[each.place], copier.drawn(each.pixels, row))
-            copier.crop(each.pixels, row, f"{each.place:06d}")
-        return [row for _, row in some]
-
-    stages = [Stage("reading", read, READERS), Stage("network", find)]
+    work = StillWork(looker, copier, names)
+    stages = [Stage("reading", work.read, READERS), Stage("network", work.find)]
     if copier.whole_pictures:
-        stages.append(Stage("drawing and writing", copy))
+        stages.append(Stage("drawing and writing", work.copy))
     else:
-        stages.append(Stage("writing", copy))
+        stages.append(Stage("writing", work.copy))
     pipeline = Pipeline("listing", stages)
     course.working(lambda: pipeline.busy)
     try:
-        running = pipeline.run(_portions(items))
+        running = pipeline.run(portions(items))
         try:
             for rows in running:
                 for row in rows:
-                    course.add(row)
-                    if "annotated" in row:
-                        course.copies.append(row["annotated"].removeprefix(f"{ANNOTATED}/"))
+                    course.add_picture(row)
         finally:
             running.close()
     finally:
         course.ended()
 
 
-def _portions(items: Sequence[tuple[int, Input]]) -> Iterator[list[tuple[int, Input]]]:
+def portions(items: Sequence[tuple[int, Input]]) -> Iterator[list[tuple[int, Input]]]:
     """A few pictures at a time: not more than fit into memory together."""
     some: list[tuple[int, Input]] = []
     pixels = 0
