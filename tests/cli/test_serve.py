@@ -82,6 +82,28 @@ def test_other_addresses_want_the_password(serve):
     with pytest.raises(urllib.error.HTTPError) as refused:
         urllib.request.urlopen(f"http://127.0.0.1:{port}/api/v1/projects", timeout=60)
     assert refused.value.code == 401
+    # Everything wants it: the page, files, streams.
+    for path in (
+        "/api/v1/projects/1/events",
+        "/api/v1/pictures/1/file",
+        "/assets/x.js",
+        "/api/v1/openapi.json",
+    ):
+        with pytest.raises(urllib.error.HTTPError) as refused:
+            urllib.request.urlopen(f"http://127.0.0.1:{port}{path}", timeout=60)
+        assert refused.value.code == 401, path
+    # A browser signs in, and out again.
+    jar = urllib.request.HTTPCookieProcessor()
+    browser = urllib.request.build_opener(jar)
+    browser.addheaders = [("Accept", "text/html")]
+    base = f"http://127.0.0.1:{port}"
+    assert b'action="/sign-in"' in browser.open(base, timeout=60).read()
+    browser.open(f"{base}/sign-in", b"password=rye+bread", timeout=60).read()
+    with browser.open(f"{base}/api/v1/session", timeout=60) as reply:
+        assert json.load(reply) == {"signed_in": True, "others": 0}
+    browser.open(urllib.request.Request(f"{base}/api/v1/session", method="DELETE"), timeout=60)
+    with browser.open(f"{base}/api/v1/session", timeout=60) as reply:
+        assert reply.url.endswith("/sign-in")
 
 
 def test_unwritable_data_folder_is_said(serve, tmp_path):

@@ -16,9 +16,10 @@ from avocet.demo import project
 from avocet.store.folder import DataFolder
 from avocet.store.lock import only_server
 from avocet.store.tables import Part
-from avocet.web import front
 from avocet.web.app import create_app
-from avocet.web.front import FrontDoor, password_fits
+from avocet.web.door import front, keeper
+from avocet.web.door.front import FrontDoor
+from avocet.web.door.keeper import Doorkeeper, password_fits
 from tests.servers import address_in
 
 
@@ -37,8 +38,15 @@ def asked(door, headers=(), body=(b"",), pause=0.0):
         sent.append(message)
 
     async def run():
-        scope = {"type": "http", "method": "POST", "path": "/", "headers": [*headers]}
-        await FrontDoor(door["inner"], door.get("password"))(scope, receive, send)
+        scope = {
+            "type": "http",
+            "method": "POST",
+            "path": "/",
+            "headers": [*headers],
+            "client": ("10.0.0.9", 1),
+        }
+        scope |= door.get("scope", {})
+        await FrontDoor(door["inner"], door.get("keeper"))(scope, receive, send)
 
     asyncio.run(run())
     return sent, pieces
@@ -130,11 +138,94 @@ def test_without_the_password_nothing_is_taken_and_guessing_is_slow(door, monkey
         if seconds:
             waits.append(seconds)
 
-    monkeypatch.setattr(front.asyncio, "sleep", wait)
+    monkeypatch.setattr(keeper.asyncio, "sleep", wait)
     headers = [MULTIPART] + ([(b"authorization", given)] if given else [])
-    sent, left = asked(door | {"password": "rye"}, headers, [b"x" * 1000] * 500)
-    assert sent[0]["status"] == 401 and len(left) == 500 and waits == [front.GUESS_SECONDS]
+    sent, left = asked(door | {"keeper": Doorkeeper("rye")}, headers, [b"x" * 1000] * 500)
+    assert sent[0]["status"] == 401 and len(left) == 500 and door["bodies"] == []
+    # Who brings nothing has guessed nothing.
+    assert waits == ([keeper.GUESS_SECONDS] if given else [])
     assert (b"www-authenticate", b'Basic realm="Avocet"') in sent[0]["headers"]
+
+
+def test_guesses_from_one_place_wait_for_one_another(monkeypatch):
+    """Otherwise somebody with many connections would see which one is answered at once."""
+    monkeypatch.setattr(keeper, "GUESS_SECONDS", 0.2)
+    kept = Doorkeeper("rye")
+    right, wrong = basic("rye").decode(), [basic(f"rye {number}").decode() for number in range(4)]
+
+    async def guess(authorization, client):
+        begun = time.monotonic()
+        known = await kept.lets_in(authorization, None, client)
+        return known, time.monotonic() - begun
+
+    async def run():
+        guesses = [guess(each, "10.0.0.9") for each in [*wrong, right]]
+        return await asyncio.gather(*guesses, guess(right, "10.0.0.8"), guess(wrong[0], "10.0.0.7"))
+
+    *bad, late, elsewhere, other = asyncio.run(run())
+    assert [known for known, _ in bad] == [False] * 4 and not other[0]
+    assert late[0] and late[1] > 0.7, "after the wrong ones before it"
+    assert elsewhere[0] and elsewhere[1] < 0.15 and other[1] < 0.35, "others do not wait for that"
+    known, waited = asyncio.run(guess(right, "10.0.0.9"))
+    assert known and waited < 0.1, "what was right once is known"
+
+
+@pytest.fixture
+def signed_in(door):
+    """A front door whose keeper has somebody signed in: the door, and the cookie."""
+    kept = Doorkeeper("rye")
+    token = asyncio.run(kept.sign_in("rye", "10.0.0.9"))
+    return door | {"keeper": kept}, (b"cookie", f"other=1; avocet={token}".encode())
+
+
+def test_a_session_comes_in_until_it_is_ended(signed_in, monkeypatch):
+    door, cookie = signed_in
+    kept = door["keeper"]
+    sent, _ = asked(door, [cookie])
+    assert sent[0]["status"] == 200
+    for wrong in (b"avocet=", b"avocet=nonsense", b"avocet=%zz;;;=", b"=" * 5000):
+        assert asked(door, [(b"cookie", wrong)])[0][0]["status"] == 401
+    second = f"avocet={asyncio.run(kept.sign_in('rye', 'x'))}"
+    mine = cookie[1].decode()
+    assert kept.others(mine) == 1 and kept.others(second) == 1 and kept.others(None) == 2
+    kept.end(mine, others=True)
+    assert not kept.knows(None, second) and kept.knows(None, mine)
+    kept.end(mine)
+    assert asked(door, [cookie])[0][0]["status"] == 401
+    # One in which nobody asks for anything is over after a while.
+    third = f"avocet={asyncio.run(kept.sign_in('rye', 'x'))}"
+    now = time.monotonic()
+    monkeypatch.setattr(keeper.time, "monotonic", lambda: now + keeper.IDLE_SECONDS - 5)
+    assert kept.knows(None, third)
+    monkeypatch.setattr(keeper.time, "monotonic", lambda: now + 2 * keeper.IDLE_SECONDS)
+    assert not kept.knows(None, third) and kept.others(None) == 0
+
+
+def test_a_browser_is_sent_to_the_page_on_which_it_signs_in(door, monkeypatch):
+    monkeypatch.setattr(keeper, "GUESS_SECONDS", 0.0)
+    door = door | {"keeper": Doorkeeper("rye & bröt")}
+    page = {"scope": {"method": "GET", "path": "/project/1"}}
+    (start, _), _ = asked(door | page, [(b"accept", b"text/html,*/*")])
+    assert start["status"] == 303 and (b"location", b"/sign-in") in start["headers"]
+    # What the page itself asks for gets no window of the browser's own.
+    (start, _), _ = asked(door | page, [(b"sec-fetch-site", b"same-origin")])
+    assert start["status"] == 401 and not any(name == b"www-authenticate" for name, _ in start["headers"])
+    form = {"scope": {"method": "GET", "path": "/sign-in"}}
+    (start, body), _ = asked(door | form)
+    assert start["status"] == 200 and b'type="password"' in body["body"]
+    form["scope"]["method"] = "POST"
+    (start, body), _ = asked(door | form, body=[b"password=wheat"])
+    assert start["status"] == 401 and b"This is not the password" in body["body"]
+    assert not any(name == b"set-cookie" for name, _ in start["headers"])
+    (start, _), _ = asked(door | form, [(b"host", b"a:1"), (b"origin", b"http://b:1")], [b"password=x"])
+    assert start["status"] == 403
+    assert asked(door | form, body=[b"x" * 5000, b"x" * 5000])[0][0]["status"] == 413
+    (start, _), _ = asked(door | form, body=[b"password=rye+%26+br%C3%B6t"])
+    headers = dict(start["headers"])
+    assert start["status"] == 303 and headers[b"location"] == b"/"
+    assert b"HttpOnly; SameSite=Strict" in headers[b"set-cookie"]
+    cookie = headers[b"set-cookie"].partition(b";")[0]
+    assert asked(door | page, [(b"cookie", cookie)])[0][0]["status"] == 200
 
 
 def test_the_password_may_hold_what_it_likes():

@@ -112,6 +112,8 @@ export async function take<T>(reply: Promise<Reply<T>>): Promise<T> {
     throw new ApiError(0, "The server cannot be reached");
   }
   if (answer.response.ok) return answer.data as T;
+  // The session was ended, or the server has begun anew; what is not saved waits in this browser.
+  if (answer.response.status === 401) window.location.assign("/sign-in");
   throw problem(answer.response.status, answer.error);
 }
 

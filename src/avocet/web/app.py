@@ -16,7 +16,7 @@ from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.web.context import Context
 from avocet.web.document import DescribedAPI
-from avocet.web.front import password_fits
+from avocet.web.door.keeper import Doorkeeper
 from avocet.web.kept import KeptLabels
 from avocet.web.problems import handle_problems, invalid_request, problem
 from avocet.web.routes import ALL
@@ -71,7 +71,7 @@ def create_app(
         foreign page can reach it through a name of its own. None takes any name; then there
         must be a password.
     password : str, optional
-        Wanted with every request, by HTTP basic authentication under any user name.
+        Wanted with every request, by HTTP basic authentication under any user name, or once for a session.
     roots : tuple of Path
         Folders of the server that pictures may be read from.
 
@@ -102,12 +102,13 @@ def create_app(
         KeptLabels(readers),
         OpenClips(folder),
         tuple(each.resolve() for each in roots),
+        keeper := Doorkeeper(password) if password else None,
     )
     accept_uploads(app, folder)
     app.config["MAX_CONTENT_LENGTH"] = LARGEST_REQUEST
     app.config["MAX_FORM_PARTS"] = 100_000
     handle_problems(app)
-    _guard(app, hosts, password)
+    _guard(app, hosts, keeper)
     for blueprint in ALL:
         app.register_api(blueprint)
     _serve_page(app)
@@ -124,10 +125,12 @@ def openapi_document(app: Flask) -> str:
     return json.dumps(document, indent=2, sort_keys=True, ensure_ascii=False) + "\n"
 
 
-def _guard(app: Flask, hosts: frozenset[str] | None, password: str | None) -> None:
+def _guard(app: Flask, hosts: frozenset[str] | None, keeper: Doorkeeper | None) -> None:
     @app.before_request
     def check_password() -> Response | None:
-        if password is None or password_fits(request.headers.get("Authorization"), password):
+        if keeper is None or keeper.knows(
+            request.headers.get("Authorization"), request.headers.get("Cookie")
+        ):
             return None
         refused = problem(401, "Password wanted", "the password of this server is missing or wrong")
         refused.headers["WWW-Authenticate"] = 'Basic realm="Avocet"'

@@ -11,6 +11,7 @@ from pydantic import BaseModel, ValidationError
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Change, Job, JobState
+from avocet.web.door.keeper import Doorkeeper
 from avocet.web.kept import KeptLabels
 from avocet.web.schemas.common import JobOut, JobOutcomes, JobStarted
 from avocet.web.schemas.labels import ChangeOut
@@ -44,6 +45,7 @@ class Context:
     labels: KeptLabels
     clips: OpenClips
     roots: tuple[Path, ...] = ()
+    keeper: Doorkeeper | None = None
     making: Making | None = None
     addresses_changed: Callable[[], None] = lambda: None
     """Called whenever an address, its model or its keys were changed."""

@@ -9,6 +9,7 @@ import JobStrip from "@/parts/jobs/JobStrip.vue";
 import { useKeys } from "@/state/keys";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
+import SignedIn from "@/views/project/SignedIn.vue";
 
 const route = useRoute();
 const router = useRouter();
@@ -117,6 +118,7 @@ useKeys(
       <div class="foot">
         <p v-if="store.lost" class="notice bad">The server cannot be reached. Trying again.</p>
         <JobStrip />
+        <SignedIn />
         <p class="soft hint"><kbd>?</kbd> lists the keys</p>
       </div>
     </nav>

@@ -21,11 +21,11 @@ from avocet.jobs.supervisor import Supervisor
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.store.lock import only_server
-from avocet.web.address_door import AddressDoor
 from avocet.web.app import LOCAL_NAMES, create_app
 from avocet.web.context import Context, Making
+from avocet.web.door.address_door import AddressDoor
+from avocet.web.door.front import FrontDoor
 from avocet.web.events import EventHub, with_events
-from avocet.web.front import FrontDoor
 from avocet.work.addresses.addresses import any_address
 from avocet.work.addresses.calls import CallCounter
 from avocet.work.addresses.frames import LINK
@@ -110,7 +110,7 @@ def _serve(
     link, counter = AnswerLink(), CallCounter(sessions)
     # Calls wait for it: after a long life it is there again at once.
     answerer = KeptProcess("answerer", ["answerer"], {LINK: f"{link.port} {link.token}"}, pause=0.0)
-    page = FrontDoor(with_events(WSGIMiddleware(wsgi, workers=THREADS), hub), password)
+    page = FrontDoor(with_events(WSGIMiddleware(wsgi, workers=THREADS), hub), context.keeper)
     addresses = AddressDoor(page, folder, context.reading, counter, link, answerer.want)
     context.addresses_changed = addresses.forget
     with context.reading() as session:

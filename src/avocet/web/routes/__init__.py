@@ -10,12 +10,13 @@ from avocet.web.routes.labels import labels
 from avocet.web.routes.models import models
 from avocet.web.routes.pictures import pictures
 from avocet.web.routes.project import project
+from avocet.web.routes.server.machines import machines
+from avocet.web.routes.server.sessions import sessions
 from avocet.web.routes.snapshots import snapshots
 from avocet.web.routes.train import train
 from avocet.web.routes.use.addresses import addresses
 from avocet.web.routes.use.detections import use
 from avocet.web.routes.use.live import live
-from avocet.web.routes.use.machines import machines
 from avocet.web.routes.use.proposals import proposals
 
 ALL = (
@@ -35,5 +36,6 @@ ALL = (
     live,
     proposals,
     machines,
+    sessions,
     jobs,
 )

@@ -1,6 +1,6 @@
 """Addresses: made, changed, answered with another model, their keys, calls and kept pictures.
 
-Calls themselves do not come here: `avocet.web.address_door` takes them.
+Calls themselves do not come here: `avocet.web.door.address_door` takes them.
 """
 
 from flask import Response, request, send_file

@@ -6,7 +6,7 @@ from flask_openapi3 import Tag
 from avocet.web.context import reply, start_job
 from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas.common import JobStarted, ProjectPath
-from avocet.web.schemas.use import machines as schemas
+from avocet.web.schemas.server import machines as schemas
 from avocet.work.cluster.asked import cluster_of_server
 from avocet.work.cluster.joining import ADD_IT, can_join
 from avocet.work.job_givens import ForProject

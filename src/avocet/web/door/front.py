@@ -5,13 +5,13 @@ connection that waits costs next to nothing.
 """
 
 import asyncio
-import base64
-import binascii
 import json
-import secrets
 import time
 from collections.abc import Awaitable, Callable
 from typing import Any
+
+from avocet.web.door import sign_in
+from avocet.web.door.keeper import Doorkeeper
 
 Message = dict[str, Any]
 Receive = Callable[[], Awaitable[Message]]
@@ -34,21 +34,6 @@ UPLOADS = 8
 
 BASIC = [(b"www-authenticate", b'Basic realm="Avocet"')]
 
-GUESS_SECONDS = 1.0
-"""How long a wrong password waits for its answer."""
-
-
-def password_fits(authorization: str | None, password: str) -> bool:
-    """Whether a header of HTTP basic authentication (RFC 7617) brings the password, under any user name."""
-    kind, _, credentials = (authorization or "").partition(" ")
-    if kind.lower() != "basic":
-        return False
-    try:
-        _, _, given = base64.b64decode(credentials.strip(), validate=True).partition(b":")
-    except (binascii.Error, ValueError):
-        return False
-    return secrets.compare_digest(given, password.encode())
-
 
 class FrontDoor:
     """An ASGI application before another one.
@@ -56,12 +41,12 @@ class FrontDoor:
     Parameters
     ----------
     inner : ASGI application
-    password : str, optional
-        Wanted with every request, before any of its body is taken.
+    keeper : Doorkeeper, optional
+        Says who may come in, before any of a request's body is taken.
     """
 
-    def __init__(self, inner: Any, password: str | None = None) -> None:
-        self._inner, self._password = inner, password
+    def __init__(self, inner: Any, keeper: Doorkeeper | None = None) -> None:
+        self._inner, self._keeper = inner, keeper
         self._uploads = asyncio.Semaphore(UPLOADS)
 
     async def __call__(self, scope: Message, receive: Receive, send: Send) -> None:
@@ -70,11 +55,7 @@ class FrontDoor:
             await self._inner(scope, receive, send)
             return
         headers = {name.lower(): value for name, value in scope["headers"]}
-        if self._password is not None and not password_fits(_text(headers, b"authorization"), self._password):
-            await asyncio.sleep(GUESS_SECONDS)
-            await refuse(
-                send, 401, "Password wanted", "the password of this server is missing or wrong", BASIC
-            )
+        if self._keeper is not None and not await self._may_come_in(scope, headers, receive, send):
             return
         patient = read_in_time(send)
         if headers.get(b"content-type", b"").startswith(b"multipart/form-data"):
@@ -95,6 +76,42 @@ class FrontDoor:
             await _refuse_large(send)
             return
         await self._inner(scope, _once(body, receive), patient)
+
+    async def _may_come_in(
+        self, scope: Message, headers: dict[bytes, bytes], receive: Receive, send: Send
+    ) -> bool:
+        """Whether a request is handed on; one that is not is answered here."""
+        keeper = self._keeper
+        assert keeper is not None
+        client = str((scope.get("client") or ("",))[0])
+        method = scope.get("method", "GET")
+        if scope.get("path") == sign_in.PATH:
+            if method == "POST":
+                body = await asyncio.wait_for(whole_body(receive, sign_in.LARGEST_FORM), BODY_SECONDS)
+                if body is None or len(body) > sign_in.LARGEST_FORM:
+                    await _refuse_large(send)
+                    return False
+                await _say(send, await sign_in.signed_in(keeper, headers, body, client))
+            else:
+                await _say(send, sign_in.shown())
+            return False
+        authorization, cookie = _text(headers, b"authorization"), _text(headers, b"cookie")
+        if await keeper.lets_in(authorization, cookie, client):
+            return True
+        if not authorization and method == "GET" and b"text/html" in headers.get(b"accept", b""):
+            await _say(send, sign_in.to(sign_in.PATH))
+            return False
+        # A browser would ask for the password in a window of its own, which no session comes of.
+        asks = [] if b"sec-fetch-site" in headers else BASIC
+        await refuse(send, 401, "Password wanted", "the password of this server is missing or wrong", asks)
+        return False
+
+
+async def _say(send: Send, answer: sign_in.Answer) -> None:
+    status, headers, content = answer
+    length = (b"content-length", str(len(content)).encode())
+    await send({"type": "http.response.start", "status": status, "headers": [*headers, length]})
+    await send({"type": "http.response.body", "body": content})
 
 
 async def whole_body(

@@ -15,7 +15,7 @@ from urllib.parse import parse_qs
 
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
-from avocet.web.front import Message, Receive, Send, read_in_time, refuse, whole_body
+from avocet.web.door.front import Message, Receive, Send, read_in_time, refuse, whole_body
 from avocet.work.addresses.addresses import Answering, answering, digest_of
 from avocet.work.addresses.calls import ANSWERED, NO_KEY, CallCounter
 from avocet.work.addresses.frames import NO_PICTURE

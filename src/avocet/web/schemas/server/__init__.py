@@ -1,0 +1,1 @@
+"""Schemas of the server itself."""
