@@ -58,10 +58,11 @@ test: setup $(VENV)/tested
 	cd frontend && npm run --silent test
 	$(TOGETHER)
 
-# Many callers for three minutes, by themselves as they look at the clock; then the fuzzers of tests/hostile, at length.
+# Many callers for three minutes, by themselves as they look at the clock; then, at length, the fuzzers, kills at any
+# moment, and a cluster that loses machines.
 soak: setup $(VENV)/tested
 	AVOCET_SOAK=200 OMP_NUM_THREADS=1 $(PYTHON) -m pytest -s tests/hostile/test_callers.py
-	AVOCET_SOAK=200 $(TOGETHER) tests/hostile --deselect tests/hostile/test_callers.py
+	AVOCET_SOAK=200 $(TOGETHER) tests/hostile tests/work/cluster --deselect tests/hostile/test_callers.py
 
 quick: $(VENV)/tested
 	AVOCET_QUICK=1 $(TOGETHER) -m "not slow and not browser"

@@ -37,6 +37,9 @@ def examples(most: int, **options):
     return settings(max_examples=wanted, **options)
 
 
+at_length = pytest.mark.skipif(SOAK == 1, reason="takes long; make soak does it")
+"""For what has a shorter test beside it, of the same thing."""
+
 TRAINING = frozenset({"trained", "run_id", "judged", "doubted"})
 """Fixtures that train or measure a network first."""
 

@@ -17,7 +17,16 @@ ROOT = Path(__file__).parent.parent
 
 
 @pytest.mark.parametrize(
-    "page", ["README.md", "docs/architecture.md", "docs/files.md", "docs/words.md", "docs/cluster.md", "docs/security.md", "bench/README.md"]
+    "page",
+    [
+        "README.md",
+        "docs/architecture.md",
+        "docs/files.md",
+        "docs/words.md",
+        "docs/cluster.md",
+        "docs/security.md",
+        "bench/README.md",
+    ],
 )
 def test_links_lead_somewhere(page):
     path = ROOT / page

@@ -33,7 +33,7 @@ from tests.servers import address_in, children_of, servers
 from tests.waiting import wait_for
 
 SOAK = bool(os.environ.get("AVOCET_SOAK"))
-KILLS = 200 if SOAK else 6
+KILLS = 200 if SOAK else 5
 SEED = 11
 NEW = 40
 """Pictures in the folder that is imported."""

@@ -11,6 +11,7 @@ import time
 import pytest
 
 from avocet.work.cluster.joining import QUIET
+from tests.conftest import at_length
 from tests.work.cluster.conftest import QUICKLY
 from tests.work.cluster.test_spread import contents
 
@@ -149,6 +150,7 @@ print(told["workers_lost"], len(told["machines"]))
 """
 
 
+@at_length
 def test_one_host_is_killed_and_one_cut_off(hosts, things, look, tmp_path):
     # So much that each host is at work on some when the others go.
     inputs = [*[things.pictures] * 8, things.clip]

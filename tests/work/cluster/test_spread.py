@@ -17,6 +17,7 @@ from avocet.work.cluster.shipping import ShippedFile
 from avocet.work.models.bundles import Bundles
 from avocet.work.models.opening import open_bundles
 from avocet.work.progress import Silent
+from tests.conftest import at_length
 
 pytestmark = pytest.mark.slow
 
@@ -40,7 +41,9 @@ WAYS = {
 }
 
 
-@pytest.mark.parametrize("way", WAYS)
+@pytest.mark.parametrize(
+    "way", ["copies", *(pytest.param(each, marks=at_length) for each in WAYS if each != "copies")]
+)
 def test_two_nodes_make_what_one_machine_makes(two_nodes, things, look, tmp_path, way):
     inputs = (things.pictures / "more", things.pictures / "041.jpg", things.clip)
     here = look(tmp_path / "here", *inputs, **WAYS[way])
@@ -67,6 +70,7 @@ def test_files_that_workers_do_not_see_travel_with_the_request(
     assert contents(tmp_path / "there") == contents(tmp_path / "here")
 
 
+@at_length
 def test_where_a_clip_is_damaged_the_asking_machine_reads_on(two_nodes, things, look, tmp_path):
     path = tmp_path / "belt.mp4"
     content = bytearray(things.clip.read_bytes())
@@ -134,6 +138,7 @@ def test_a_node_that_is_killed_costs_only_what_it_had_under_way(two_nodes, thing
     assert contents(out) == contents(tmp_path / "here"), "nothing is missing, nothing twice"
 
 
+@at_length
 def test_a_machine_that_comes_later_takes_part(two_nodes, things, look, tmp_path):
     """And what it had is free again for the next run: workers end with theirs."""
     out, seen, added = tmp_path / "there", [], []
