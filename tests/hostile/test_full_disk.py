@@ -67,9 +67,7 @@ def test_a_full_disk_refuses_in_words_and_loses_nothing(small_disk, made_once):
                 if len(refused) > 2:
                     break
         assert taken and refused, (taken, refused)
-        assert all(status != 500 and "bytes free" in words for status, words in refused), (
-            refused
-        )
+        assert all(status != 500 and "bytes free" in words for status, words in refused), refused
         # The very last bytes are taken as well.
         filler = small_disk / "filler"
         with pytest.raises(OSError), filler.open("wb") as opened:

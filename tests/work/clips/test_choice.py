@@ -1,6 +1,7 @@
 """How a clip is labelled: a choice that is kept, thins out snapshots, and is changed without loss."""
 
 import pytest
+from sqlalchemy import select
 
 from avocet.core.boxes import iou_of_pairs
 from avocet.core.errors import InputError
@@ -239,3 +240,34 @@ def test_objects_of_a_file_go_with_its_undo_unless_they_were_worked_on(data, cli
         save_tracks(session, session.get(Clip, clip.id), FRAMES, [TrackChange(2, 1, corrected)])
     undo_change(sessions, clip.project_id, change)
     assert [each.class_id for each in kept(data, clip)] == [class_ids["ring"]]
+
+
+def test_a_clip_removed_while_it_is_read_is_said_by_name(data, clip, class_ids, filmed):
+    """Its file, in the midst of work on it; and its record, between being asked for and being read."""
+    folder, sessions = data
+    draw(data, clip, class_ids["roll"])
+    path = folder.clip(clip.project_id, clip.content_hash, clip.suffix)
+    away = path.with_suffix(".away")
+
+    class TakeAway(Silent):
+        def progress(self, done, total, message=""):
+            if path.exists():
+                path.rename(away)
+
+    box = tuple(filmed.within(5)[0][filmed.whole_on(5)[0]].tolist())
+    given = {"clip_id": clip.id, "frame": 5, "boxes": [{"number": 1, "box": box}]}
+    told = do_carry(task_of(data, CARRY, TakeAway(), **given))
+    assert told.objects[0].spans[0][0] == 5, "what is open is read to its end"
+    order = ClipFrames(clip_id=clip.id)
+    state, message, _ = done(data, clip.project_id, SAMPLE_CLIP, order)
+    assert (state, message) == (JobState.FAILED, "the file of belt.mp4 is gone")
+    assert len(kept(data, clip)) == 1, "its objects are there"
+    away.rename(path)
+    assert done(data, clip.project_id, SAMPLE_CLIP, order)[0] == JobState.DONE
+    with sessions.begin() as session:
+        session.delete(session.get(Clip, clip.id))
+    state, message, _ = done(data, clip.project_id, SAMPLE_CLIP, order)
+    assert state == JobState.FAILED and f"no clip {clip.id}" in message
+    with sessions() as session:
+        taken = session.scalars(select(Picture).where(Picture.name.startswith("belt-0"))).all()
+        assert len(taken) == FRAMES and all(each.clip_id is None for each in taken), "its pictures stay"
