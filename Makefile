@@ -27,7 +27,7 @@ $(VENV)/installed: pyproject.toml constraints.txt
 	@scripts/need python
 	@test -x $(PYTHON) || python3 -m venv $(VENV)
 	@echo "Installing Python packages"
-	@$(PYTHON) -m pip install --quiet --disable-pip-version-check -c constraints.txt -e .
+	@$(PYTHON) -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[build]'
 	@touch $@
 
 $(VENV)/tested: $(VENV)/installed
@@ -41,9 +41,10 @@ frontend/node_modules/installed: frontend/package.json frontend/package-lock.jso
 	@cd frontend && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
-$(PAGE): frontend/node_modules/installed frontend/openapi.json $(shell find frontend/src -not -name schema.d.ts -not -name declared.ts -type f) $(shell find frontend/public frontend/index.html frontend/vite.config.ts frontend/tsconfig.json frontend/scripts -type f)
+$(PAGE): $(VENV)/installed mkdocs.yml scripts/site_start.py README.md $(shell find docs -type f) frontend/node_modules/installed frontend/openapi.json $(shell find frontend/src -not -name schema.d.ts -not -name declared.ts -type f) $(shell find frontend/public frontend/index.html frontend/vite.config.ts frontend/tsconfig.json frontend/scripts -type f)
 	@echo "Building the page"
 	@cd frontend && npm run --silent build
+	@$(VENV)/bin/mkdocs build --quiet
 	@touch $@
 
 types: $(VENV)/installed frontend/node_modules/installed

@@ -1,6 +1,8 @@
 """The doors: errors as problem documents, foreign pages, passwords, a full disk, the page itself."""
 
 import json
+import re
+import urllib.parse
 from pathlib import Path
 
 import pytest
@@ -106,3 +108,30 @@ def test_page_and_its_safety_headers(client):
         client.get("/../pyproject.toml").status_code in (200, 404)
         and b"[project]" not in client.get("/../pyproject.toml").data
     )
+
+
+def test_the_documents_are_handed_out_whole(client):
+    """Every page that is named, every link and picture on it; and nothing from elsewhere."""
+    found = client.get("/docs")
+    assert found.status_code == 302 and found.location == "/docs/index.html"
+    todo, seen = ["/docs/index.html"], set()
+    while todo:
+        address = todo.pop()
+        if address in seen:
+            continue
+        seen.add(address)
+        page = client.get(address)
+        assert page.status_code == 200, address
+        if not address.endswith(".html"):
+            continue
+        text = page.get_data(as_text=True)
+        assert "unsafe-eval" not in page.headers["Content-Security-Policy"]
+        for kind, target in re.findall(r'(href|src)="([^"#]+)', text):
+            if target.startswith(("http:", "https:", "mailto:", "data:")):
+                assert kind == "href", f"{address} takes {target} from elsewhere"
+                continue
+            todo.append(urllib.parse.urljoin(address, target))
+    pages = {Path(each).stem for each in seen if each.endswith(".html")}
+    assert {"index", "first-hour", "files", "numbers", "words", "cluster", "security", "demo"} <= pages
+    assert any(each.endswith("clip.png") for each in seen)
+    assert client.get("/docs/nothing.html").status_code == 404

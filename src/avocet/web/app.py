@@ -26,6 +26,9 @@ from avocet.work.clips.frames import OpenClips
 from avocet.work.train.ahead.choices import AugmentationIn, SettingsIn
 from avocet.work.train.ahead.plan import LEARNABLE_SIDE, RESOLVED_SIDE, USUAL_SIDE
 
+DOCUMENTS_POLICY = "default-src 'self'; script-src 'self' 'unsafe-inline'; style-src 'self' 'unsafe-inline'"
+"""What the generator of the documents needs; nothing of them comes from outside."""
+
 PAGE = Path(__file__).parent / "page"
 """Where the built page lies."""
 
@@ -179,12 +182,19 @@ def _serve_page(app: Flask) -> None:
             abort(404, f"there is nothing at /{name}")
         if not (PAGE / "index.html").is_file():
             abort(503, "the page is not built; run make setup")
+        if name.rstrip("/") == "docs":
+            # Its own pages are beside one another: links between them need the slash.
+            return Response(status=302, headers={"Location": "/docs/index.html"})
         if (name and _is_built(name)) or name.startswith("assets/"):
             response = send_from_directory(PAGE, name)
+            if name.startswith("docs/"):
+                response.headers["Content-Security-Policy"] = DOCUMENTS_POLICY
             if name.startswith("assets/"):
                 # Their names change with their content.
                 response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
             return response
+        if name.startswith("docs/"):
+            abort(404, f"there is no document at /{name}")
         response = send_from_directory(PAGE, "index.html")
         response.headers["Cache-Control"] = "no-cache"
         return response

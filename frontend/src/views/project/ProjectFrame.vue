@@ -119,6 +119,7 @@ useKeys(
         <p v-if="store.lost" class="notice bad">The server cannot be reached. Trying again.</p>
         <JobStrip />
         <SignedIn />
+        <p class="soft hint"><a href="/docs/first-hour.html" target="_blank">Documents</a></p>
         <p class="soft hint"><kbd>?</kbd> lists the keys</p>
       </div>
     </nav>
