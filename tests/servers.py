@@ -24,10 +24,13 @@ def servers(data: Path) -> Iterator[Start]:
         assert process.stdout is not None
         return process, process.stdout.readline()
 
-    yield start
-    for process in started:
-        process.kill()
-        process.wait()
+    try:
+        yield start
+    finally:
+        # Also where a test failed: its server would take what others need.
+        for process in started:
+            process.kill()
+            process.wait()
 
 
 def children_of(pid: int) -> list[int]:

@@ -102,7 +102,7 @@ class FrameChoice:
     --------
     >>> choice = FrameChoice(10.0, per_second=4)
     >>> [number for number in range(10) if choice.takes(number, number / 10)]
-    [0, 3, 5, 8]
+    [0, 2, 5, 7]
     """
 
     def __init__(self, rate: float, every: int = 1, per_second: float | None = None) -> None:

@@ -179,15 +179,23 @@ def test_measuring_finds_the_same_candidates(two_nodes, things, frames):
 
 
 def test_the_machines_and_what_runs_on_them_are_told(two_nodes, things, look, tmp_path):
-    seen = []
+    seen, spreads = [], []
 
     class Look(Silent):
         def progress(self, done, total, message=""):
             if not seen:
+                working(spreads[0], 2)
                 ray = ray_module()
                 seen.extend(joining.Cluster(ray, "").machines())
 
-    look(tmp_path / "out", things.pictures, address=two_nodes.address, reporter=Look(), copies="none")
+    look(
+        tmp_path / "out",
+        things.pictures,
+        address=two_nodes.address,
+        reporter=Look(),
+        seen=spreads,
+        copies="none",
+    )
     alive = [each for each in seen if each.alive]
     assert [each.cores for each in alive] == [1, 1] and all(each.memory > 10**9 for each in alive)
     assert sorted(name for each in alive for name in each.working) == ["Test", "Test"]
