@@ -123,8 +123,8 @@ async function start(): Promise<void> {
   try {
     await props.before?.();
     await keep();
-    const order = { ...body.value, finished: finished.value && props.objects > 0 };
-    await take(api.POST("/api/v1/clips/{clip_id}/frames", { params: path.value, body: order }));
+    const wanted = { ...body.value, finished: finished.value && props.objects > 0 };
+    await take(api.POST("/api/v1/clips/{clip_id}/frames", { params: path.value, body: wanted }));
     say(`Frames of ${props.clip.name} are being taken; it goes on if you leave`);
     emit("started");
     shown.value = false;
