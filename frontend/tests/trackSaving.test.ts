@@ -18,7 +18,7 @@ const track = (number: number, x = 0, changes: Partial<Track> = {}): Track => ({
   ...changes,
 });
 const stored = (each: Track, revision: number): ClipTrack => ({ ...each, revision });
-const answer = (...tracks: ClipTrack[]) => ({ data: { tracks }, response: new Response() });
+const answer = (...tracks: ClipTrack[]) => ({ data: { tracks, time: null, timed: 0 }, response: new Response() });
 const refusal = (status: number, current: unknown = null) => ({
   error: { detail: "no", current },
   response: new Response(null, { status }),
@@ -42,7 +42,7 @@ describe("saving objects by itself", () => {
       return { tracks: own, saving: saves };
     }));
     ({ tracks, saving } = made);
-    tracks.show(saving.start(there));
+    tracks.show(saving.start({ tracks: there, time: null, timed: 0 }));
   }
   const sent = (call = -1): { number: number; revision: number; track: unknown }[] =>
     (post.mock.calls.at(call) as [string, { body: { changes: never[] } }])[1].body.changes;
@@ -88,6 +88,26 @@ describe("saving objects by itself", () => {
     tracks.redo();
     await vi.advanceTimersByTimeAsync(400);
     expect([shown(), sent()[0]!.revision]).toEqual([{ 1: 20 }, 3]);
+  });
+
+  test("the time worked goes with it, and again where it did not arrive", async () => {
+    begin(stored(track(1), 1));
+    const worked = (): number => (post.mock.calls.at(-1) as [string, { body: { worked: number } }])[1].body.worked;
+    window.dispatchEvent(new KeyboardEvent("keydown"));
+    await vi.advanceTimersByTimeAsync(9000);
+    window.dispatchEvent(new KeyboardEvent("keydown"));
+    post.mockRejectedValueOnce(new TypeError("no network"));
+    tracks.change([[1, track(1, 30)]]);
+    await vi.advanceTimersByTimeAsync(400);
+    expect(worked()).toBe(9);
+    const saved = { tracks: [stored(track(1, 30), 2)], time: { saved: 30 }, timed: 5 };
+    post.mockResolvedValue({ data: saved, response: new Response() } as never);
+    await vi.advanceTimersByTimeAsync(4000);
+    expect([worked(), saving.labour.value.timed]).toEqual([9, 5]);
+    post.mockResolvedValue(answer(stored(track(1, 40), 3)) as never);
+    tracks.change([[1, track(1, 40)]]);
+    await vi.advanceTimersByTimeAsync(400);
+    expect(worked()).toBe(0);
   });
 
   test("without a connection it is kept in the browser, and sent once there is one", async () => {

@@ -67,6 +67,8 @@ export type ClipRow = Schemas["ClipRow"];
 export type ClipDetail = Schemas["ClipDetail"];
 /** One object of a clip, as the server keeps it. */
 export type ClipTrack = Schemas["TrackOut"];
+export type TrackList = Schemas["TrackList"];
+export type TimeOut = Schemas["TimeOut"];
 export type SetBox = Schemas["SetBoxOut"];
 export type CarriedBox = Schemas["CarriedBox"];
 export type FileOutcome = Schemas["FileTaken"];

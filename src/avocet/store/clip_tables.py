@@ -44,3 +44,5 @@ class ClipTrack(Base):
         default=Standing.KEPT,
         server_default=Standing.KEPT.value,
     )
+    worked: Mapped[float] = mapped_column(default=0.0, server_default="0")
+    """Seconds that people worked on it in the page."""

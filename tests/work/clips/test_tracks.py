@@ -11,6 +11,7 @@ from avocet.jobs.worker import run_job
 from avocet.store.clip_tables import ClipTrack, Standing
 from avocet.store.tables import Clip, JobState, Picture, PictureState
 from avocet.work.clips.frames import frames_of_clip
+from avocet.work.clips.labour import time_on_clip
 from avocet.work.clips.sampling import pictures_of_clip, sampled_frames
 from avocet.work.clips.tracks import (
     SetBox,
@@ -82,6 +83,31 @@ def test_saved_as_they_are_and_only_on_what_was_seen(data, clip, class_ids):
         save(data, clip, TrackChange(1, 0, track(ring)))
     save(data, clip, TrackChange(2, 1, None))
     assert set(there(data, clip)) == {1}, "what is gone already may be removed again"
+
+
+def test_what_proposals_save_is_told_from_objects_drawn_by_hand(data, clip, class_ids):
+    roll = class_ids["roll"]
+
+    def worked(seconds, *changes):
+        with data[1].begin() as session:
+            mine = session.get(Clip, clip.id)
+            save_tracks(session, mine, FRAMES, changes, seconds)
+            return time_on_clip(session, mine)
+
+    assert worked(80, *(TrackChange(each, 0, track(roll)) for each in range(1, 5))) == (None, 4)
+    imported = [SetBox(4, (0, 0, 9, 9), origin="imported")]
+    assert worked(500, TrackChange(90, 0, track(roll, sets=imported))) == (None, 4), "nobody drew that one"
+    proposed = {each: track(roll, model="run 3", standing=Standing.PROPOSED) for each in range(11, 14)}
+    worked(0, *(TrackChange(each, 0, labels) for each, labels in proposed.items()))
+    assert worked(20, TrackChange(5, 0, track(roll))) == (None, 5), "what waits says nothing yet"
+    worked(6, *(TrackChange(each, 1, track(roll, model="run 3")) for each in (11, 12)))
+    refused = track(roll, model="run 3", standing=Standing.REFUSED)
+    saved, _ = worked(4, TrackChange(13, 1, refused))
+    # Two objects at 20 s each would have been 40 s; looking at three proposals took 10 s.
+    assert (saved.saved, saved.by_hand, saved.taken) == pytest.approx((30, 20, 10))
+    corrected = track(roll, model="run 3", sets=[SetBox(2, (0, 0, 9, 9))])
+    saved, _ = worked(12, TrackChange(12, 2, corrected))
+    assert saved.saved == pytest.approx(18), "the time of a correction counts as well"
 
 
 @pytest.mark.parametrize(

@@ -3,7 +3,7 @@
 import { computed, reactive, ref, watch } from "vue";
 import { onBeforeRouteLeave, useRoute, useRouter } from "vue-router";
 
-import type { ClipDetail, ClipTrack } from "@/api/client";
+import type { ClipDetail, TrackList } from "@/api/client";
 import ClassPicker from "@/parts/classes/ClassPicker.vue";
 import { count } from "@/parts/format";
 import type { Point } from "@/stage/geometry";
@@ -31,7 +31,7 @@ import { useTrackSaving } from "@/views/clips/saving/trackSaving";
 import { useClassChoice } from "@/views/labels/editing/classChoice";
 import { useSitting } from "@/views/labels/editing/sitting";
 
-const props = defineProps<{ clip: ClipDetail; tracks: ClipTrack[] }>();
+const props = defineProps<{ clip: ClipDetail; tracks: TrackList }>();
 const emit = defineEmits<{ chosen: [] }>();
 const route = useRoute();
 const router = useRouter();
@@ -370,6 +370,7 @@ frames.go(0);
       :selected="tracks.selected.value"
       :active-class="activeClass"
       :unsure="doubts.length"
+      :labour="saving.labour.value"
       :following="following.job.value ?? (following.jobId.value ? { done: 0, total: 0 } : null)"
       @class="classChoice.choose"
       @find-class="show.classes = true"

@@ -3,14 +3,14 @@
 import { ref, shallowRef } from "vue";
 import { useRoute } from "vue-router";
 
-import { api, type ClipDetail, type ClipTrack, take } from "@/api/client";
+import { api, type ClipDetail, take, type TrackList } from "@/api/client";
 import { complain, wordsOf } from "@/state/notes";
 import ClipDesk from "@/views/clips/ClipDesk.vue";
 
 const route = useRoute();
 const clipId = Number(route.params.clip);
 const clip = shallowRef<ClipDetail | null>(null);
-const tracks = shallowRef<ClipTrack[]>([]);
+const tracks = shallowRef<TrackList>({ tracks: [], time: null, timed: 0 });
 const failed = ref("");
 
 async function load(): Promise<void> {
@@ -21,7 +21,7 @@ async function load(): Promise<void> {
       take(api.GET("/api/v1/clips/{clip_id}", { params })),
       take(api.GET("/api/v1/clips/{clip_id}/tracks", { params })),
     ]);
-    tracks.value = found.tracks;
+    tracks.value = found;
     clip.value = detail;
   } catch (error) {
     failed.value = wordsOf(error);

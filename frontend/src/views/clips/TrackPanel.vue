@@ -2,6 +2,8 @@
 /** Beside the stage: classes, the selected object, what waits to be looked at, what a model proposes. */
 import { computed } from "vue";
 
+import type { TrackList } from "@/api/client";
+import TimeSaved from "@/parts/TimeSaved.vue";
 import ClassRows from "@/parts/classes/ClassRows.vue";
 import { count, whole } from "@/parts/format";
 import { useProject } from "@/state/project";
@@ -16,6 +18,7 @@ const props = defineProps<{
   selected: readonly Track[];
   activeClass: number | null;
   unsure: number;
+  labour: Pick<TrackList, "time" | "timed">;
   following: { done: number; total: number } | null;
 }>();
 const forAll = defineModel<boolean>("forAll", { required: true });
@@ -52,7 +55,7 @@ const here = computed(() => {
   return found;
 });
 /** How much of the labelling was done by hand. */
-const labour = computed(() => {
+const work = computed(() => {
   const frames = props.tracks.reduce((sum, each) => sum + sightLength(each), 0);
   const hand = props.tracks.reduce((sum, each) => sum + each.sets.filter((set) => set.origin === "hand").length, 0);
   const helped = props.tracks.filter((each) => each.model);
@@ -230,16 +233,24 @@ const percent = computed(() =>
     </section>
     <section class="figures" data-test="labour">
       <p>
-        <b>{{ count(tracks.length, "object") }}</b><template v-if="labour.frames">
-          on {{ whole(labour.frames) }} object-frames; boxes set by hand on
-          <b>{{ labour.share < 10 ? labour.share.toFixed(1) : Math.round(labour.share) }} %</b> of them ({{
-            whole(labour.hand)
+        <b>{{ count(tracks.length, "object") }}</b><template v-if="work.frames">
+          on {{ whole(work.frames) }} object-frames; boxes set by hand on
+          <b>{{ work.share < 10 ? work.share.toFixed(1) : Math.round(work.share) }} %</b> of them ({{
+            whole(work.hand)
           }})</template
         >
       </p>
-      <p v-if="labour.helped" data-test="labour-helped">
-        {{ labour.kept }} kept as proposed, {{ labour.corrected }} corrected, {{ labour.drawn }} drawn by hand
-      </p>
+      <template v-if="work.helped">
+        <p data-test="labour-helped">
+          {{ work.kept }} kept as proposed, {{ work.corrected }} corrected, {{ work.drawn }} drawn by hand
+        </p>
+        <TimeSaved
+          :time="labour.time"
+          :timed="labour.timed"
+          of="an object"
+          by="object"
+          needs="5 objects were drawn by hand on clips of this project, and a proposed one was looked at" />
+      </template>
     </section>
   </aside>
 </template>

@@ -3,7 +3,8 @@
 import { computed, ref, watch } from "vue";
 
 import { api, type Proposed, take } from "@/api/client";
-import { count, duration, whole } from "@/parts/format";
+import { count, whole } from "@/parts/format";
+import TimeSaved from "@/parts/TimeSaved.vue";
 import { complain, say } from "@/state/notes";
 import { useProject } from "@/state/project";
 import ProposingModel, { type ProposingChoice } from "@/views/models/ProposingModel.vue";
@@ -15,9 +16,6 @@ const store = useProject();
 const now = ref<Proposed | null>(null);
 const choice = ref<ProposingChoice | null>(null);
 const busy = ref(false);
-
-/** Pictures that tell how long a box takes by hand, at least. */
-const LEAST_TIMED = 5;
 
 const labour = computed(() => {
   const found = now.value?.labour;
@@ -95,21 +93,12 @@ async function propose(): Promise<void> {
             </tr>
           </tbody>
         </table>
-        <p data-test="time-saved">
-          <template v-if="labour.time">
-            {{ labour.time.saved >= 0 ? "Saved" : "Cost" }} about <b>{{ duration(Math.abs(labour.time.saved)) }}</b>
-            <span class="soft">
-              ({{ labour.time.low < 0 ? "−" : "" }}{{ duration(Math.abs(labour.time.low)) }} to
-              {{ labour.time.high < 0 ? "−" : "" }}{{ duration(Math.abs(labour.time.high)) }}): a box takes
-              {{ labour.time.by_hand.toFixed(1) }} s without proposals, measured on
-              {{ count(labour.timed, "picture") }}; these took {{ duration(labour.time.taken) }}.
-            </span>
-          </template>
-          <span v-else class="soft"
-            >What that saves in time is told once {{ LEAST_TIMED }} pictures with boxes were labelled here without
-            proposals, and one with them; {{ labour.timed }} so far.</span
-          >
-        </p>
+        <TimeSaved
+          :time="labour.time"
+          :timed="labour.timed"
+          of="a box"
+          by="picture"
+          needs="5 pictures with boxes were labelled here without proposals, and one with them" />
       </section>
     </div>
     <template #footer>

@@ -1,7 +1,10 @@
 """Clips: their frames one by one, the objects that are labelled on them, and frames taken as pictures."""
 
+from dataclasses import asdict
+
 from flask import Response
 from flask_openapi3 import Tag
+from sqlalchemy.orm import Session
 
 from avocet.media.pictures import encode_jpeg, no_larger
 from avocet.store.clip_tables import ClipTrack, Standing
@@ -11,11 +14,12 @@ from avocet.web.context import context, handed_over, reply, start_job
 from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import clips as schemas
 from avocet.web.schemas.common import BinIn, BinQuery, JobStarted, Problem, ProjectPath
-from avocet.web.schemas.use.proposals import ProposeIn
+from avocet.web.schemas.use.proposals import ProposeIn, TimeOut
 from avocet.web.uploads import sent_files
 from avocet.work.clips import clips as work
 from avocet.work.clips import tracks as work_tracks
 from avocet.work.clips.carrying import start_carrying
+from avocet.work.clips.labour import time_on_clip
 from avocet.work.clips.proposing import start_proposing_tracks
 from avocet.work.clips.sampling import pictures_of_clip
 from avocet.work.job_givens import (
@@ -109,7 +113,7 @@ def list_tracks(path: schemas.ClipPath) -> Response:
     """The objects of a clip: labelled, proposed and refused ones."""
     with context().reading() as session:
         clip = work.get_clip(session, path.clip_id)
-        return _tracks(work_tracks.tracks_of_clip(session, clip.id))
+        return _tracks(session, clip, work_tracks.tracks_of_clip(session, clip.id))
 
 
 @clips.post("/clips/<int:clip_id>/tracks", responses={200: schemas.TrackList, 409: Problem})
@@ -124,7 +128,8 @@ def save_tracks(path: schemas.ClipPath, body: schemas.TracksIn) -> Response:
     ]
     with context().sessions.begin() as session:
         clip = work.get_clip(session, path.clip_id)
-        return _tracks(work_tracks.save_tracks(session, clip, frames, changes))
+        saved = work_tracks.save_tracks(session, clip, frames, changes, body.worked)
+        return _tracks(session, clip, saved)
 
 
 @clips.post("/clips/<int:clip_id>/carried", responses={202: JobStarted})
@@ -227,6 +232,8 @@ def _labels(track: schemas.TrackIn) -> work_tracks.TrackLabels:
     )
 
 
-def _tracks(rows: list[ClipTrack]) -> Response:
+def _tracks(session: Session, clip: Clip, rows: list[ClipTrack]) -> Response:
     found = [schemas.TrackOut.model_validate(work_tracks.track_record(each)) for each in rows]
-    return reply(schemas.TrackList(tracks=found))
+    saved, timed = time_on_clip(session, clip)
+    time = TimeOut.model_validate(asdict(saved)) if saved else None
+    return reply(schemas.TrackList(tracks=found, time=time, timed=timed))

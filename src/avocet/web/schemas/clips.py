@@ -7,6 +7,7 @@ from pydantic import BaseModel, Field
 from avocet.store.clip_tables import Standing
 from avocet.store.tables import LabelledAs
 from avocet.web.schemas.common import Request, Schema, Whole
+from avocet.web.schemas.use.proposals import TimeOut
 
 
 class ClipOut(Schema):
@@ -109,6 +110,9 @@ class TrackChangeIn(Request):
 
 class TracksIn(Request):
     changes: list[TrackChangeIn] = Field(max_length=5000)
+    worked: float = Field(
+        0.0, ge=0, le=86_400, description="Seconds that somebody worked on them since they were saved last"
+    )
 
 
 class SetBoxOut(Schema):
@@ -137,6 +141,10 @@ class TrackOut(Schema):
 
 class TrackList(Schema):
     tracks: list[TrackOut]
+    time: TimeOut | None = Field(
+        None, description="What proposals saved on this clip; none where too few objects were drawn by hand to tell"
+    )
+    timed: int = Field(description="Objects of the project that were drawn by hand and tell how long one takes")
 
 
 class CarriedIn(Request):

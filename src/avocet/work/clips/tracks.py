@@ -135,7 +135,9 @@ def track_counts(session: Session, project_id: int) -> dict[int, dict[Standing, 
     return found
 
 
-def save_tracks(session: Session, clip: Clip, frames: int, changes: Sequence[TrackChange]) -> list[ClipTrack]:
+def save_tracks(
+    session: Session, clip: Clip, frames: int, changes: Sequence[TrackChange], worked: float = 0.0
+) -> list[ClipTrack]:
     """Save changes of some objects; all of them, or none.
 
     Parameters
@@ -145,6 +147,8 @@ def save_tracks(session: Session, clip: Clip, frames: int, changes: Sequence[Tra
     frames : int
         How many the clip has.
     changes : sequence of TrackChange
+    worked : float
+        Seconds that somebody worked on them since they were saved last; each gets the same share.
 
     Returns
     -------
@@ -179,12 +183,14 @@ def save_tracks(session: Session, clip: Clip, frames: int, changes: Sequence[Tra
         if row is None:
             if len(there) >= MOST_TRACKS:
                 raise InputError(f"{clip.name} would have more than {MOST_TRACKS} objects")
-            row = ClipTrack(clip_id=clip.id, number=change.number, revision=0)
+            row = ClipTrack(clip_id=clip.id, number=change.number, revision=0, worked=0.0)
             session.add(row)
             there[change.number] = row
         write_track(row, checked)
         row.revision += 1
         saved.append(row)
+    for row in saved:
+        row.worked += worked / len(saved)
     if clip.labelled_as is None and any(row.standing == Standing.KEPT for row in saved):
         clip.labelled_as, clip.per_second = LabelledAs.OBJECTS, FRAMES_A_SECOND
     session.flush()

@@ -1,9 +1,10 @@
 /** Saving the objects of a clip by itself: only those that changed, again after a lost connection, never over somebody else's. */
 import { onBeforeUnmount, ref, shallowRef } from "vue";
 
-import { api, ApiError, type ClipTrack, take } from "@/api/client";
+import { api, ApiError, type ClipTrack, take, type TrackList } from "@/api/client";
 import type { Track } from "@/views/clips/editing/trajectory";
 import type { SaveState } from "@/views/labels/saving/saving";
+import { useWorked } from "@/views/labels/saving/worked";
 
 const SOON = 350;
 const RETRY = 3000;
@@ -35,6 +36,9 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
   const message = ref("");
   /** Objects that were changed here and elsewhere: mine and theirs. */
   const conflict = shallowRef<{ number: number; mine: Track | null; theirs: Track | null }[]>([]);
+  /** What proposals saved on this clip, and how many objects drawn by hand tell it. */
+  const labour = shallowRef<Pick<TrackList, "time" | "timed">>({ time: null, timed: 0 });
+  const worked = useWorked();
   let base = new Map<number, ClipTrack>();
   const touched = new Set<number>();
   let timer = 0;
@@ -42,7 +46,9 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
   let left = false;
 
   /** Begin with what the server has; what a lost connection left behind is taken up again. */
-  function start(tracks: ClipTrack[]): Track[] {
+  function start(found: TrackList): Track[] {
+    const { tracks } = found;
+    labour.value = found;
     base = new Map(tracks.map((each) => [each.number, each]));
     const draft = draftOfClip(clipId);
     const shown = new Map(tracks.map((each) => [each.number, plain(each)]));
@@ -118,9 +124,12 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
       const track = sent.get(number) ?? null;
       return { number, revision: base.get(number)?.revision ?? 0, track: track && withoutNumber(track) };
     });
+    const seconds = worked.take();
     try {
       const params = { path: { clip_id: clipId } };
-      const saved = await take(api.POST("/api/v1/clips/{clip_id}/tracks", { params, body: { changes } }));
+      const body = { changes, worked: seconds };
+      const saved = await take(api.POST("/api/v1/clips/{clip_id}/tracks", { params, body }));
+      labour.value = saved;
       for (const number of numbers) base.delete(number);
       for (const each of saved.tracks) base.set(each.number, each);
       const after = read();
@@ -130,6 +139,7 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
       state.value = "saved";
       message.value = "";
     } catch (error) {
+      worked.giveBack(seconds);
       failed(error as ApiError);
     }
   }
@@ -220,5 +230,5 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
     void save();
   });
 
-  return { state, message, conflict, start, touch, save, renew, settle };
+  return { state, message, conflict, labour, start, touch, save, renew, settle };
 }

@@ -45,8 +45,8 @@ class TimeOut(Schema):
     saved: float
     low: float
     high: float
-    by_hand: float = Field(description="A box takes where nothing is proposed")
-    taken: float = Field(description="The pictures with proposals took")
+    by_hand: float = Field(description="A box, or an object of a clip, takes where nothing is proposed")
+    taken: float = Field(description="What was proposed took")
 
 
 class LabourOut(Schema):
