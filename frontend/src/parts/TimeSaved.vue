@@ -1,9 +1,11 @@
 <script setup lang="ts">
 /** What proposals saved in time, with its range; or what is missing until that can be told. */
-import { count, duration } from "@/parts/format";
-import type { TimeOut } from "@/api/client";
+import { computed } from "vue";
 
-defineProps<{
+import type { TimeOut } from "@/api/client";
+import { count, duration } from "@/parts/format";
+
+const props = defineProps<{
   time: TimeOut | null | undefined;
   /** How many of `by` tell what one takes by hand. */
   timed: number;
@@ -15,17 +17,21 @@ defineProps<{
   needs: string;
 }>();
 
-const length = (seconds: number): string => duration(Math.abs(seconds));
+const length = (seconds: number): string => `${seconds < 0 ? "−" : ""}${duration(Math.abs(seconds))}`;
+/** What was saved, or what it cost: from where to where. */
+const range = computed(() => {
+  const { saved, low, high } = props.time!;
+  return saved >= 0 ? [low, high] : [-high, -low];
+});
 </script>
 
 <template>
   <p data-test="time-saved">
     <template v-if="time">
-      {{ time.saved >= 0 ? "Saved" : "Cost" }} about <b>{{ length(time.saved) }}</b>
+      {{ time.saved >= 0 ? "Saved" : "Cost" }} about <b>{{ duration(Math.abs(time.saved)) }}</b>
       <span class="soft">
-        ({{ time.low < 0 ? "−" : "" }}{{ length(time.low) }} to {{ time.high < 0 ? "−" : "" }}{{ length(time.high) }}):
-        {{ of }} takes {{ time.by_hand.toFixed(1) }} s without proposals, measured on {{ count(timed, by) }}; these took
-        {{ length(time.taken) }}.
+        ({{ length(range[0]!) }} to {{ length(range[1]!) }}): {{ of }} takes {{ time.by_hand.toFixed(1) }} s without
+        proposals, measured on {{ count(timed, by) }}; these took {{ length(time.taken) }}.
       </span>
     </template>
     <span v-else class="soft">What that saves in time is told once {{ needs }}; {{ timed }} so far.</span>

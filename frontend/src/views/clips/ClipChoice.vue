@@ -4,6 +4,7 @@ import { computed, reactive, ref, watch } from "vue";
 
 import { api, type Clip, type ClipDetail, take } from "@/api/client";
 import { count } from "@/parts/format";
+import { useTurns } from "@/parts/inTurn";
 import { complain, say, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { choiceOf, putChoice } from "@/views/clips/choice";
@@ -51,6 +52,7 @@ const some = computed(() => {
   const step = Math.max(1, all.length / MOST_SHOWN);
   return Array.from({ length: Math.min(all.length, MOST_SHOWN) }, (_, place) => all[Math.floor(place * step)]!);
 });
+const turns = useTurns(some);
 const path = computed(() => ({ path: { clip_id: props.clip.id } }));
 
 watch(
@@ -217,8 +219,12 @@ const gatherer = computed(() => store.jobs.get(gathering.value));
         <span v-if="frames && some.length < frames.length" class="soft">; {{ some.length }} of them shown</span>
       </p>
       <div class="strip">
-        <figure v-for="each in some" :key="each">
-          <img :src="`/api/v1/clips/${clip.id}/frames/${each}?width=160`" :alt="`Frame ${each}`" loading="lazy" />
+        <figure v-for="(each, place) in some" :key="`${turns.round.value} ${each}`">
+          <img
+            :src="turns.may(place) ? `/api/v1/clips/${clip.id}/frames/${each}?width=160` : undefined"
+            :alt="`Frame ${each}`"
+            @load="turns.next"
+            @error="turns.next" />
           <figcaption>{{ each }}</figcaption>
         </figure>
       </div>

@@ -38,7 +38,7 @@ const store = useProject();
 const GRIP = 5;
 const SAMPLE_WIDTH = 640;
 const MOST_SAMPLES = 160;
-const AT_ONCE = 2;
+const AT_ONCE = 1;
 
 const box = ref<HTMLDivElement>();
 const canvas = ref<HTMLCanvasElement>();

@@ -142,9 +142,12 @@ class TrackOut(Schema):
 class TrackList(Schema):
     tracks: list[TrackOut]
     time: TimeOut | None = Field(
-        None, description="What proposals saved on this clip; none where too few objects were drawn by hand to tell"
+        None,
+        description="What proposals saved on this clip; none where too few objects were drawn by hand to tell",
     )
-    timed: int = Field(description="Objects of the project that were drawn by hand and tell how long one takes")
+    timed: int = Field(
+        description="Objects of the project that were drawn by hand and tell how long one takes"
+    )
 
 
 class CarriedIn(Request):

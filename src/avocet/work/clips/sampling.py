@@ -15,6 +15,7 @@ from avocet.core.tracks.newness import Newness
 from avocet.files import write_bytes
 from avocet.media.frames import FrameIndex, FrameReader
 from avocet.media.pictures import encode_png
+from avocet.readable import so_many
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Change, Clip, Picture, PictureState
@@ -119,7 +120,7 @@ def _each(numbers: Sequence[int], reporter: Reporter) -> Iterator[int]:
         if reporter.should_stop():
             raise Stopped
         yield number
-        reporter.progress(place + 1, len(numbers), f"{place + 1} frames taken")
+        reporter.progress(place + 1, len(numbers), f"{so_many(place + 1, 'frame')} taken")
 
 
 def _chosen(
@@ -141,7 +142,7 @@ def _chosen(
                 continue
         taken += 1
         yield number
-        reporter.progress(place + 1, len(numbers), f"{taken} frames taken")
+        reporter.progress(place + 1, len(numbers), f"{so_many(taken, 'frame')} taken")
 
 
 def sampled_frames(

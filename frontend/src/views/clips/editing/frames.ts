@@ -4,7 +4,8 @@ import { onBeforeUnmount, shallowRef } from "vue";
 /** Bytes of decoded frames that are kept. */
 const KEPT = 200 * 2 ** 20;
 
-const AT_ONCE = 4;
+/** With one for the strips, one for what the server tells and one for saving, as many as a browser keeps. */
+const AT_ONCE = 3;
 
 /** Frames that are fetched ahead, in the direction in which somebody goes, and the other way. */
 const AHEAD = 24;
