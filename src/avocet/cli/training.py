@@ -5,7 +5,7 @@ from pathlib import Path
 import click
 from sqlalchemy.orm import Session
 
-from avocet.cli.common import Bar, data_option, number, open_data
+from avocet.cli.common import Bar, cluster_option, data_option, number, open_data
 from avocet.core.errors import InputError
 from avocet.detector.model.sizes import SIZES
 from avocet.detector.pictures.augmentation import FLIPS
@@ -46,6 +46,7 @@ from avocet.work.train.training import train_run
     help="Starting weights: none, shipped, or a model bundle's path.",
 )
 @click.option("--freeze-backbone", is_flag=True, help="Leave the backbone of the starting weights as it is.")
+@cluster_option
 @click.option(
     "--save", type=click.Path(path_type=Path, dir_okay=False), help="Also write the best model bundle here."
 )
@@ -62,6 +63,7 @@ def train(
     flips: str | None,
     start: str,
     freeze_backbone: bool,
+    cluster: str | None,
     save: Path | None,
 ) -> None:
     """Train a detector on a project's labelled pictures.
@@ -101,7 +103,7 @@ def train(
     state, message = JobState.FAILED, "The command was ended"
     try:
         with Bar("Training", JobReporter(sessions, job_id)) as bar:
-            train_run(sessions, folder, run_id, bar)
+            train_run(sessions, folder, run_id, bar, cluster)
         state, message = JobState.DONE, ""
     except InputError as error:
         message = str(error)

@@ -20,10 +20,12 @@ class ForProject(Given):
 
 class ForRun(Given):
     run_id: int
+    on_cluster: bool = False
 
 
 class ForStudy(Given):
     study_id: int
+    on_cluster: bool = False
 
 
 class ForEvaluation(Given):
@@ -240,6 +242,7 @@ class RunOrder(ForProject):
     snapshot_id: int | None = None
     start: int | str | None = None
     watched: list[int] = Field(default_factory=list)
+    on_cluster: bool = False
 
 
 class StudyOrder(ForProject):
@@ -247,6 +250,7 @@ class StudyOrder(ForProject):
     steps: int
     seeds: int
     snapshot_id: int | None = None
+    on_cluster: bool = False
 
 
 class SnapshotArchive(Given):

@@ -11,6 +11,7 @@ import { useKeys } from "@/state/keys";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { useDraft } from "@/views/train/ahead/runSettings";
+import WorkOn from "@/views/models/WorkOn.vue";
 import TrainHead from "@/views/train/TrainHead.vue";
 
 const store = useProject();
@@ -24,6 +25,10 @@ const seeds = ref(1);
 const failed = ref("");
 const busy = ref(false);
 const study = computed(() => studies.value.find((each) => each.id === chosenId.value) ?? studies.value[0] ?? null);
+/** Several machines do not end in order. */
+const measured = computed(() =>
+  [...(study.value?.results ?? [])].sort((a, b) => a.seed - b.seed || a.pictures - b.pictures),
+);
 const job = computed(() => (study.value ? live(study.value.job) : null));
 const active = computed(() => job.value?.state === "running" || job.value?.state === "waiting");
 const resumable = computed(() => ["stopped", "failed", "interrupted"].includes(job.value?.state ?? ""));
@@ -58,7 +63,13 @@ async function start(): Promise<void> {
     const starting = take(
       api.POST("/api/v1/projects/{project_id}/studies", {
         params: { path: { project_id: store.id } },
-        body: { snapshot_id: draft.snapshotId, settings: draft.settings, steps: steps.value, seeds: seeds.value },
+        body: {
+          snapshot_id: draft.snapshotId,
+          settings: draft.settings,
+          steps: steps.value,
+          seeds: seeds.value,
+          on_cluster: draft.onCluster,
+        },
       }),
     );
     chosenId.value = (await store.outcomeOf("start_study", starting)).outcome.study_id;
@@ -170,6 +181,7 @@ const minutes = computed(() => (job.value?.seconds_left ? duration(job.value.sec
           ({{ capital(draft.settings.size) }}, {{ draft.settings.side }} px,
           {{ draft.start === "shipped" || draft.start ? "here without starting weights" : "no starting weights" }}).
         </p>
+        <WorkOn v-model="draft.onCluster" />
         <el-button
           v-hint="'Start the study'"
           type="primary"
@@ -219,7 +231,7 @@ const minutes = computed(() => (job.value?.seconds_left ? duration(job.value.sec
               </tr>
             </thead>
             <tbody>
-              <tr v-for="each in study.results" :key="`${each.pictures}-${each.seed}`" data-test="study-row">
+              <tr v-for="each in measured" :key="`${each.pictures}-${each.seed}`" data-test="study-row">
                 <td class="number">{{ each.pictures }}</td>
                 <td class="number">{{ each.seed }}</td>
                 <td class="number">{{ precision(each.map50) }}</td>

@@ -52,8 +52,8 @@ class Batch:
 class TrainingPictures:
     """Augmented batches of a set of pictures.
 
-    Every batch is drawn from a generator seeded by (seed, epoch, batch), so that an epoch is the
-    same whether or not others ran before it.
+    Every picture of a batch is drawn from a generator seeded by (seed, epoch, batch, place), so that an
+    epoch is the same whether or not others ran before it, and a part of a batch is that part of the whole.
 
     Parameters
     ----------
@@ -102,7 +102,9 @@ class TrainingPictures:
         """Batches an epoch."""
         return -(-len(self._pictures) * self._passes // self._batch)
 
-    def epoch(self, number: int, whole_pictures_only: bool = False) -> Iterator[Batch]:
+    def epoch(
+        self, number: int, whole_pictures_only: bool = False, share: range | None = None
+    ) -> Iterator[Batch]:
         """The batches of one epoch, prepared a few ahead in a thread of their own.
 
         Parameters
@@ -110,6 +112,8 @@ class TrainingPictures:
         number : int
         whole_pictures_only : bool
             Without collages, as in the last part of a training.
+        share : range, optional
+            Places in each batch that are wanted; by default all.
         """
         order = self._order(number)
         ready: queue.Queue[Batch | BaseException | None] = queue.Queue(maxsize=READY_AHEAD)
@@ -121,7 +125,7 @@ class TrainingPictures:
                     if stopped.is_set():
                         return
                     before = time.thread_time()
-                    made = self.make_batch(order, number, step, whole_pictures_only)
+                    made = self.make_batch(order, number, step, whole_pictures_only, share=share)
                     self.seconds_preparing += time.thread_time() - before
                     ready.put(made)
                 ready.put(None)
@@ -164,17 +168,19 @@ class TrainingPictures:
         step: int,
         whole_pictures_only: bool,
         on_picture: Callable[[int], None] = lambda done: None,
+        share: range | None = None,
     ) -> Batch:
-        """One batch of an epoch, the same whenever it is made."""
-        chosen = order[step * self._batch : (step + 1) * self._batch]
-        generator = np.random.default_rng([self._seed, number, step + 1])
+        """One batch of an epoch, or those places of it that are wanted, the same whenever it is made."""
         width, height = self._sides(number)
-        samples = []
-        for index in chosen:
-            samples.append(self._augmented(int(index), width, height, generator, whole_pictures_only))
+        samples, lights, chosen = [], [], []
+        for spot in range(self._batch) if share is None else share:
+            index = int(order[step * self._batch + spot])
+            generator = np.random.default_rng([self._seed, number, step + 1, spot])
+            samples.append(self._augmented(index, width, height, generator, whole_pictures_only))
+            lights.append(drawn_light(self._augmentation.light, generator))
+            chosen.append(index)
             on_picture(len(samples))
-        light = np.stack([drawn_light(self._augmentation.light, generator) for _ in samples])
-        return stack(samples, tuple(int(index) for index in chosen), light)
+        return stack(samples, tuple(chosen), np.stack(lights))
 
     def _sides(self, number: int) -> tuple[int, int]:
         """Width and height of the input in an epoch."""
@@ -262,9 +268,18 @@ class HeldOutPictures:
             folder, "validation.pixels", [(box.input_height, box.input_width) for box in self.boxes]
         )
 
+    @property
+    def count(self) -> int:
+        """How many batches they make."""
+        return len(self._groups)
+
     def __iter__(self) -> Iterator[tuple[list[int], Batch]]:
         """Indices of the pictures and the batch they make."""
-        for group in self._groups:
+        return self.batches(range(self.count))
+
+    def batches(self, wanted: range) -> Iterator[tuple[list[int], Batch]]:
+        """Some of the batches, as they would come in all."""
+        for group in self._groups[wanted.start : wanted.stop]:
             yield group, stack([self._sample(index) for index in group], tuple(group))
 
     def letterbox_of(self, index: int) -> Letterbox:

@@ -1,7 +1,7 @@
 """The loss: complete IoU for boxes, binary cross-entropy for objectness and classes."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -64,6 +64,7 @@ def detection_loss(
     strides: Sequence[int],
     reach: float,
     weights: LossWeights | None = None,
+    of_all: Callable[[int], float] = float,
 ) -> Losses:
     """Loss of raw outputs against truths.
 
@@ -81,6 +82,8 @@ def detection_loss(
     reach : float
         As in `avocet.core.raw.decode.decode`.
     weights : LossWeights, optional
+    of_all : callable
+        Makes the positives of these pictures those of the whole batch, where these are only a part of it.
 
     Returns
     -------
@@ -96,7 +99,7 @@ def detection_loss(
         strides,
         [(raw.shape[-2], raw.shape[-1]) for raw in outputs],
     )
-    positives = max(1, sum(len(level.row) for level in levels))
+    positives = max(1.0, of_all(sum(len(level.row) for level in levels)))
     zero = outputs[0].sum() * 0.0
     box_loss, object_loss, class_loss = zero, zero, zero
     for raw, targets, sizes, stride in zip(outputs, levels, anchors, strides, strict=True):

@@ -28,13 +28,15 @@ class Threads:
     ----------
     told : callable
         Gets a sentence for the log whenever a choice was made.
+    choosing : bool
+        Whether there is anything to choose: where steps wait for others their time says nothing.
     """
 
-    def __init__(self, told: Callable[[str], None]) -> None:
+    def __init__(self, told: Callable[[str], None], choosing: bool = True) -> None:
         self._told = told
         self._all = torch.get_num_threads()
         # One thread only, or a number that a person has set, is no choice.
-        self._choosing = self._all > 1 and "OMP_NUM_THREADS" not in os.environ
+        self._choosing = choosing and self._all > 1 and "OMP_NUM_THREADS" not in os.environ
         self._plan: list[int] = []
         self._times: dict[int, list[float]] = {}
         self._latest: list[float] = []

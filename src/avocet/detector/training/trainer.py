@@ -31,6 +31,7 @@ from avocet.detector.training.checkpoint import Progress, load_checkpoint, save_
 from avocet.detector.training.reports import EpochReport, Validation
 from avocet.detector.training.schedule import learning_rate
 from avocet.detector.training.settings import Settings
+from avocet.detector.training.team import ALONE, TeamBroken, TeamNorm, first_line, set_norms
 from avocet.detector.training.threads import Threads
 from avocet.detector.training.validating import validate
 from avocet.files import replacing
@@ -57,6 +58,13 @@ class Training:
         Where ``latest.safetensors`` (to resume), ``latest.zip`` and ``best.zip`` (to use) go.
     snapshot : str
         Content hash of the labels, for the bundle.
+    begun_as : ModelCard, optional
+        Where another process began it: its anchors and padding are taken.
+
+    Attributes
+    ----------
+    team : Team
+        Who trains together; is set before it is run.
 
     Raises
     ------
@@ -72,6 +80,7 @@ class Training:
         validation: Sequence[LabelledPicture],
         folder: Path,
         snapshot: str = "",
+        begun_as: ModelCard | None = None,
     ) -> None:
         if not training:
             raise InputError("there is no labelled picture in the training part")
@@ -83,7 +92,7 @@ class Training:
             folder,
             snapshot,
         )
-        kept = _kept_card(folder)
+        kept = begun_as or _kept_card(folder)
         self.anchors = (
             level_arrays(kept.anchors)
             if kept
@@ -103,9 +112,10 @@ class Training:
             self.padding,
         )
         self._validation = HeldOutPictures(validation, settings.side, settings.batch, folder, self.padding)
-        self._device = chosen_device()
+        self.team = ALONE
+        self.device = chosen_device()
         bfloat16 = settings.number_format == "bfloat16" or (
-            settings.number_format == "auto" and bfloat16_pays(self._device)
+            settings.number_format == "auto" and bfloat16_pays(self.device)
         )
         self.progress = Progress(number_format="bfloat16" if bfloat16 else "float32")
         self._weights = LossWeights(settings.box_weight, settings.objectness_weight, settings.class_weight)
@@ -113,7 +123,8 @@ class Training:
             torch.manual_seed(settings.seed)
             counts = [len(each) for each in self.anchors]
             network = Network(size_named(settings.size), len(class_names), counts)
-        self.network = network.to(self._device).to(memory_format=torch.channels_last)  # type: ignore[call-overload]
+        self.network = network.to(self.device).to(memory_format=torch.channels_last)  # type: ignore[call-overload]
+        self._stepping: nn.Module = self.network
         self._frozen = self.network.backbone if settings.freeze_backbone else nn.ModuleList()
         self._frozen.requires_grad_(False)
         self.average = copy.deepcopy(self.network).eval().requires_grad_(False)
@@ -187,9 +198,13 @@ class Training:
         ------
         InputError
             If the loss is no longer finite or the disk is full; the last good checkpoint stays.
+        TeamBroken
+            If one of the team does not answer any more; it can be run again, with another team.
         """
-        threads = Threads(told)
+        threads = Threads(told, choosing=self.team.alone)
+        before, broken = self._training_state(), ""
         try:
+            self._meet()
             for epoch in range(self.progress.epoch, self.settings.all_epochs):
                 if self._out_of_patience():
                     break
@@ -199,11 +214,30 @@ class Training:
                     self._restore(before)
                     self._save()
                     return False
-                on_epoch(report)
+                if self.team.rank == 0:
+                    on_epoch(report)
                 self._save(report)
+        except RuntimeError as error:
+            if self.team.alone:
+                raise
+            self._restore(before)
+            broken = first_line(error)
         finally:
             threads.close()
+            # It holds the connections to the others.
+            self._stepping = self.network
+        if broken:
+            # Only now, without what the fault holds: the others learn of it when the connections close.
+            raise TeamBroken(broken)
         return True
+
+    def _meet(self) -> None:
+        """Everybody goes on from what the first has."""
+        set_norms(self.network, nn.BatchNorm2d if self.team.alone else TeamNorm)
+        if not self.team.alone:
+            state, self.progress = self.team.given((self._training_state(), self.progress))
+            self._restore(state)
+        self._stepping = self.team.stepping(self.network)
 
     def close(self) -> None:
         """Remove the decoded pictures from the disk."""
@@ -228,16 +262,17 @@ class Training:
         self.network.train()
         self._frozen.eval()
         rate = 0.0
-        for number, batch in enumerate(self.training_pictures.epoch(epoch, whole_pictures_only=whole)):
+        share = self.team.share(self.settings.batch)
+        for number, batch in enumerate(self.training_pictures.epoch(epoch, whole, share)):
             step = epoch * steps + number
             rate = learning_rate(self.settings, step, steps)
             begun = time.monotonic()
             parts = self._one_step(batch, rate, step, epoch, number)
             threads.took(time.monotonic() - begun)
             sums += parts
-            seen += len(batch.pixels)
+            seen += self.settings.batch
             on_step(step + 1, float(parts.sum()))
-            if should_stop():
+            if self.team.agreed(should_stop()):
                 return None
         speed = seen / max(1e-9, time.monotonic() - started)
         validation = self.validate()
@@ -260,15 +295,20 @@ class Training:
     def _one_step(self, batch: Batch, rate: float, step: int, epoch: int, number: int) -> np.ndarray:
         for group in self._optimizer.param_groups:
             group["lr"] = rate
-        with torch.autocast(self._device.type, torch.bfloat16, enabled=self._bfloat16):
-            outputs = self.network(as_input(batch.pixels, self._device, batch.light))
-        losses = detection_loss(outputs, batch.truths, self.anchors, STRIDES, REACH, self._weights)
-        parts = np.array([part.item() for part in (losses.box, losses.objectness, losses.classes)])
+        with torch.autocast(self.device.type, torch.bfloat16, enabled=self._bfloat16):
+            outputs = self._stepping(as_input(batch.pixels, self.device, batch.light))
+        losses = detection_loss(
+            outputs, batch.truths, self.anchors, STRIDES, REACH, self._weights,
+            lambda positives: float(self.team.total(positives)),
+        )  # fmt: skip
+        own = [part.item() for part in (losses.box, losses.objectness, losses.classes)]
+        parts = self.team.total(own)
         if not np.isfinite(parts).all():
             name = ("box", "objectness", "class")[int((~np.isfinite(parts)).argmax())]
             raise InputError(self._broken(f"the {name} loss", batch, epoch, number))
         self._optimizer.zero_grad(set_to_none=True)
-        torch.autograd.backward(losses.total)
+        # The team's gradient is the mean of everybody's; that of the whole batch is their sum.
+        torch.autograd.backward(losses.total * self.team.size)
         norm = nn.utils.clip_grad_norm_(self.network.parameters(), LARGEST_GRADIENT)
         if not math.isfinite(float(norm)):
             raise InputError(self._broken("the gradient", batch, epoch, number))
@@ -281,7 +321,8 @@ class Training:
         return self.progress.number_format == "bfloat16"
 
     def _broken(self, what: str, batch: Batch, epoch: int, number: int) -> str:
-        names = [self._names[index] for index in batch.pictures]
+        pictures = [index for part in self.team.gathered(batch.pictures) for index in part]
+        names = [self._names[index] for index in pictures]
         shown = ", ".join(dict.fromkeys(names[:6])) + (" and more" if len(names) > 6 else "")
         return (
             f"{what} is no longer a finite number in epoch {epoch + 1}, batch {number + 1} "
@@ -301,8 +342,8 @@ class Training:
         """Losses and mAP of the averaged weights on the validation pictures. Changes no weight."""
         card = self.card({})
         figures, self.last_found = validate(
-            self.average, card, self._validation, self._weights, self._device, self._bfloat16,
-            self.settings.calibrate,
+            self.average, card, self._validation, self._weights, self.device, self._bfloat16,
+            self.settings.calibrate, self.team,
         )  # fmt: skip
         return figures
 
@@ -332,6 +373,8 @@ class Training:
         The checkpoint comes last: whatever fails before, the epoch is trained again from the
         checkpoint before it.
         """
+        if self.team.rank:
+            return
         try:
             if report is not None:
                 if report.best:

@@ -20,6 +20,7 @@ from avocet.detector.pictures.batches import HeldOutPictures
 from avocet.detector.targets.anchors import level_arrays
 from avocet.detector.targets.loss import LossWeights, detection_loss
 from avocet.detector.training.reports import Validation, figures_by_class
+from avocet.detector.training.team import ALONE, Team, joined_in_order
 
 
 @torch.no_grad()
@@ -31,6 +32,7 @@ def validate(
     device: torch.device,
     bfloat16: bool,
     calibrated: bool = True,
+    team: Team = ALONE,
 ) -> tuple[Validation, list[PictureDetections]]:
     """Losses and precision on the validation pictures, and what was found on each.
 
@@ -46,6 +48,8 @@ def validate(
     bfloat16 : bool
     calibrated : bool
         Whether a calibration is fitted to what was found.
+    team : Team
+        Each looks at its share of the batches, and learns what the others found.
 
     Returns
     -------
@@ -53,16 +57,15 @@ def validate(
     found : list of PictureDetections
         After suppression, one a picture, with the scores that the network gave.
     """
-    sums, batches = np.zeros(3), 0
+    sums = np.zeros(3)
     pictures = held_out.pictures
     found: dict[int, PictureDetections] = {}
     anchors = level_arrays(card.anchors)
-    for indices, batch in held_out:
+    for indices, batch in held_out.batches(team.share(held_out.count)):
         with torch.autocast(device.type, torch.bfloat16, enabled=bfloat16):
             outputs = network(as_input(batch.pixels, device))
         losses = detection_loss(outputs, batch.truths, anchors, card.strides, card.reach, weights)
         sums += [losses.box.item(), losses.objectness.item(), losses.classes.item()]
-        batches += 1
         levels = [level.float().cpu().numpy() for level in outputs]
         for row, index in enumerate(indices):
             picture = pictures[index]
@@ -70,8 +73,9 @@ def validate(
             box = held_out.letterbox_of(index)
             candidates = candidates_of(raw, card, box, picture.width, picture.height, MEASURING_SCORE)
             found[index] = candidates.after_suppression(MEASURING_SCORE, OVERLAP_LIMIT)
-    ordered = [found[index] for index in range(len(pictures))]
-    return _figures(card.classes, held_out, ordered, sums / max(1, batches), calibrated), ordered
+    ordered = joined_in_order(team.gathered(found))
+    losses_of_all = team.total(sums) / max(1, held_out.count)
+    return _figures(card.classes, held_out, ordered, losses_of_all, calibrated), ordered
 
 
 def _figures(

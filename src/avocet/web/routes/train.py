@@ -105,6 +105,7 @@ def start_run(path: ProjectPath, body: schemas.RunIn) -> Response:
         snapshot_id=body.snapshot_id,
         start=body.start,
         watched=body.watched,
+        on_cluster=body.on_cluster,
     )
     # What is wrong is said at once rather than by a job that fails.
     work.check_run(context().labels.for_run(context().folder, path.project_id, body.snapshot_id), given)
@@ -297,7 +298,10 @@ def start_study(path: ProjectPath, body: schemas.StudyIn) -> Response:
     work_studies.check_study(body.steps, body.seeds)
     settings = body.settings.model_dump()
     wanted = RunOrder(
-        project_id=path.project_id, settings=settings | {"epochs": 1}, snapshot_id=body.snapshot_id
+        project_id=path.project_id,
+        settings=settings | {"epochs": 1},
+        snapshot_id=body.snapshot_id,
+        on_cluster=body.on_cluster,
     )
     labels = context().labels.for_run(context().folder, path.project_id, body.snapshot_id)
     work_studies.check_pictures(work.check_run(labels, wanted)[0].training)
@@ -307,6 +311,7 @@ def start_study(path: ProjectPath, body: schemas.StudyIn) -> Response:
         steps=body.steps,
         seeds=body.seeds,
         snapshot_id=body.snapshot_id,
+        on_cluster=body.on_cluster,
     )
     return start_job(path.project_id, START_STUDY, "Start a study", given)
 

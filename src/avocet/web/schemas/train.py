@@ -46,6 +46,7 @@ class RunIn(Request):
         None, description="A run's number, or the shipped weights"
     )
     watched: list[Whole] = Field([], max_length=48)
+    on_cluster: bool = Field(False, description="By the machines of the server's cluster")
 
 
 class ValidationOut(Schema):
@@ -233,6 +234,7 @@ class StudyIn(Request):
     settings: SettingsIn = SettingsIn()
     steps: Whole = 150
     seeds: Whole = 1
+    on_cluster: bool = Field(False, description="By the machines of the server's cluster")
 
 
 class StudyResult(Schema):

@@ -14,6 +14,7 @@ from avocet.files import copy_file
 from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import JobState, Part, Run, Snapshot, now
+from avocet.work.cluster.asked import cluster_if
 from avocet.work.job_givens import ForRun, RunOrder
 from avocet.work.job_kinds import TRAIN, Task
 from avocet.work.job_outcomes import RunStarted
@@ -110,6 +111,7 @@ def start_run(
 
 def check_run(labels: RunLabels, order: RunOrder) -> tuple[Plan, Settings]:
     """The plan of a run and its settings in full. Raises `InputError` where it cannot be started."""
+    cluster_if(order.on_cluster)
     side, batch = order.settings.get("side"), order.settings.get("batch")
     plan = plan_run(labels, int(side) if side else None, int(batch or DEFAULT_BATCH))
     settings = chosen_settings(plan, order.settings)
@@ -157,7 +159,7 @@ def record_run(session: Session, folder: DataFolder, prepared: PreparedRun) -> R
     )
     session.add(run)
     session.flush()
-    give(job, TRAIN, ForRun(run_id=run.id))
+    give(job, TRAIN, ForRun(run_id=run.id, on_cluster=order.on_cluster))
     run.facts = {
         "start": _keep_start(session, folder, run, settings, order.start),
         "classes": prepared.frozen.classes,

@@ -103,7 +103,10 @@ def prepare_study(session: Session, folder: DataFolder, order: StudyOrder) -> Pr
     """Read and check everything that `start_study` needs."""
     check_study(order.steps, order.seeds)
     wanted = RunOrder(
-        project_id=order.project_id, settings=order.settings | {"epochs": 1}, snapshot_id=order.snapshot_id
+        project_id=order.project_id,
+        settings=order.settings | {"epochs": 1},
+        snapshot_id=order.snapshot_id,
+        on_cluster=order.on_cluster,
     )
     prepared = prepare_run(session, folder, wanted)
     check_pictures(prepared.training)
@@ -133,7 +136,7 @@ def record_study(session: Session, prepared: PreparedStudy) -> Study:
     )
     session.add(study)
     session.flush()
-    give(job, STUDY, ForStudy(study_id=study.id))
+    give(job, STUDY, ForStudy(study_id=study.id, on_cluster=order.on_cluster))
     return study
 
 

@@ -1,75 +1,100 @@
 """Doing a study: trainings on nested subsets of the training pictures, measured on the same ones."""
 
-import math
 import shutil
-from dataclasses import replace
-from typing import Any
+from collections.abc import Callable, Sequence
 
-import numpy as np
-
-from avocet.detector.training.settings import settings_from
-from avocet.detector.training.trainer import Training
+from avocet.core.errors import InputError
+from avocet.readable import so_many
 from avocet.store.database import reading
-from avocet.store.tables import Part
+from avocet.store.folder import DataFolder
+from avocet.store.tables import Part, Study
+from avocet.work.cluster.asked import cluster_if
+from avocet.work.cluster.training.studying import study_together
 from avocet.work.job_givens import ForStudy
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import Studied
-from avocet.work.progress import Stopped
-from avocet.work.snapshots.frozen import labelled_pictures
+from avocet.work.progress import Reporter
+from avocet.work.snapshots.frozen import Frozen, labelled_pictures
 from avocet.work.snapshots.snapshots import read_snapshot
+from avocet.work.train.planned import Measured, Planned, settings_of, train_planned
 from avocet.work.train.studies import get_study
-
-PIECES = 8
-"""Checkpoints of each training, from which it resumes."""
 
 
 def do_study(task: Task[ForStudy]) -> Studied:
-    """Do what is left of a study. Each training that is done is kept; a broken-off one resumes.
+    """Do what is left of a study. Each training that is done is kept; one that fails stops no other.
 
     Raises
     ------
     Stopped
         If a person stopped it.
     InputError
-        If a picture is gone or a loss is no longer finite.
+        If some failed; what is resumed then is only these.
     """
-    sessions, folder, reporter = task.sessions, task.folder, task.reporter
-    study_id = task.given.study_id
+    sessions, study_id = task.sessions, task.given.study_id
     with reading(sessions)() as session:
         study = get_study(session, study_id)
-        frozen = read_snapshot(folder, study.snapshot)
-    record = dict(study.settings)
-    steps = int(record.pop("steps"))
-    chosen = settings_from(record)
-    held_out = labelled_pictures(folder, study.project_id, frozen, Part.VALIDATION)
-    training = labelled_pictures(folder, study.project_id, frozen, Part.TRAINING)
-    place = folder.study(study.project_id, study_id)
-    total = len(study.plan) * steps
-    for number in range(len(study.results), len(study.plan)):
-        wanted = study.plan[number]
-        # The same order for every size of subset, so that each holds the smaller ones.
-        order = np.random.default_rng([wanted["seed"], 4]).permutation(len(training))
-        some = [training[int(index)] for index in order[: wanted["pictures"]]]
-        passes = math.ceil(steps * chosen.batch / (PIECES * len(some)))
-        settings = replace(chosen, seed=wanted["seed"], epochs=PIECES, passes=passes, patience=0)
-        run = Training(settings, frozen.classes, some, held_out, place)
-        run.resume()
+        frozen = read_snapshot(task.folder, study.snapshot)
+    done = {(each["pictures"], each["seed"]) for each in study.results}
+    left = [each for each in study.plan if (each["pictures"], each["seed"]) not in done]
+    failed: list[str] = []
 
-        def on_step(step: int, loss: float, before: int = number * steps, count: int = len(some)) -> None:
-            reporter.progress(
-                min(before + step, total), total, f"{count} pictures, step {step}, loss {loss:.2f}"
-            )
-
-        try:
-            reports: list[Any] = []
-            if not run.run(reports.append, on_step, reporter.should_stop):
-                raise Stopped
-        finally:
-            run.close()
-        # The end counts, not the best epoch: picking the best would flatter short trainings.
-        validation = reports[-1].validation if reports else run.validate()
+    def on_measured(wanted: Planned, measured: Measured) -> None:
         with sessions.begin() as session:
             kept = get_study(session, study_id)
-            kept.results = [*kept.results, wanted | {"map": validation.map, "map50": validation.map50}]
-        shutil.rmtree(place, ignore_errors=True)
+            kept.results = [*kept.results, wanted | measured]
+
+    def on_failed(wanted: Planned, reason: str) -> None:
+        failed.append(f"{so_many(wanted['pictures'], 'picture')} with seed {wanted['seed']}: {reason}")
+
+    cluster = cluster_if(task.given.on_cluster)
+    if cluster is None:
+        _here(task.folder, study, frozen, left, task.reporter, on_measured, on_failed)
+    else:
+        study_together(cluster, task.folder, study, frozen, left, task.reporter, on_measured, on_failed)
+    if failed:
+        raise InputError(
+            f"{len(failed)} of {so_many(len(study.plan), 'training')} failed. {'; '.join(failed)}"
+        )
     return Studied(trainings=len(study.plan))
+
+
+def _here(
+    folder: DataFolder,
+    study: Study,
+    frozen: Frozen,
+    left: Sequence[Planned],
+    reporter: Reporter,
+    on_measured: Callable[[Planned, Measured], None],
+    on_failed: Callable[[Planned, str], None],
+) -> None:
+    """One after the other on this machine."""
+    chosen, steps = settings_of(study)
+    held_out = labelled_pictures(folder, study.project_id, frozen, Part.VALIDATION)
+    pictures = labelled_pictures(folder, study.project_id, frozen, Part.TRAINING)
+    place = folder.study(study.project_id, study.id)
+    total = len(study.plan) * steps
+    for number, wanted in enumerate(left, start=len(study.plan) - len(left)):
+
+        def on_step(
+            step: int, loss: float, before: int = number * steps, count: int = wanted["pictures"]
+        ) -> None:
+            done = min(before + step, total)
+            reporter.progress(done, total, f"{count} pictures, step {step}, loss {loss:.2f}")
+
+        try:
+            measured = train_planned(
+                chosen,
+                steps,
+                wanted,
+                frozen.classes,
+                pictures,
+                held_out,
+                place,
+                on_step,
+                reporter.should_stop,
+            )
+        except InputError as error:
+            on_failed(wanted, str(error))
+        else:
+            on_measured(wanted, measured)
+        shutil.rmtree(place, ignore_errors=True)

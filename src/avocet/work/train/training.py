@@ -2,7 +2,9 @@
 
 import os
 import platform
+from collections.abc import Callable
 from dataclasses import asdict
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +24,9 @@ from avocet.detector.training.watching import draw_watched, keep_watched
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part, Run, RunEpoch
+from avocet.work.cluster.asked import cluster_if
+from avocet.work.cluster.training.member import shipped_training
+from avocet.work.cluster.training.teaming import train_together
 from avocet.work.job_givens import ForRun
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import Trained
@@ -34,8 +39,19 @@ from avocet.work.train.step_losses import StepLosses
 from avocet.work.train.watch import keep_watched_pictures
 
 
-def train_run(sessions: Sessions, folder: DataFolder, run_id: int, reporter: Reporter) -> Trained:
+def train_run(
+    sessions: Sessions, folder: DataFolder, run_id: int, reporter: Reporter, cluster: str | None = None
+) -> Trained:
     """Train a run to its end, from its last checkpoint if it has one.
+
+    Parameters
+    ----------
+    sessions : Sessions
+    folder : DataFolder
+    run_id : int
+    reporter : Reporter
+    cluster : str, optional
+        Address of the machines that train it together.
 
     Raises
     ------
@@ -50,14 +66,19 @@ def train_run(sessions: Sessions, folder: DataFolder, run_id: int, reporter: Rep
     place, settings = folder.run(run.project_id, run.id), settings_from(run.settings)
     training = prepare(frozen, folder, run.project_id, settings, place, snapshot_hash)
     try:
-        return _train(sessions, training, frozen, run, settings, place, reporter)
+        together = None
+        if cluster is not None:
+            shipped = shipped_training(training, frozen, folder, run.project_id)
+            together = partial(train_together, cluster, training, shipped, f"Training {run.name}")
+        return _train(sessions, training, frozen, run, settings, place, reporter, together)
     finally:
         training.close()
 
 
 def do_training(task: Task[ForRun]) -> Trained:
     """Train a run in the background."""
-    return train_run(task.sessions, task.folder, task.given.run_id, task.reporter)
+    cluster = cluster_if(task.given.on_cluster)
+    return train_run(task.sessions, task.folder, task.given.run_id, task.reporter, cluster)
 
 
 def _train(
@@ -68,6 +89,7 @@ def _train(
     settings: Settings,
     place: Path,
     reporter: Reporter,
+    together: Callable[[Callable[[str], None], Callable[[], bool]], bool] | None,
 ) -> Trained:
     resumed = training.resume()
     facts = dict(run.facts)
@@ -104,15 +126,22 @@ def _train(
             record_epoch(session, run.id, report)
         add_to_log(place, _in_words(report))
 
-    losses = StepLosses(place, training.progress.epoch * training.training_pictures.steps)
+    def told(words: str) -> None:
+        add_to_log(place, words)
 
-    def on_step(step: int, loss: float) -> None:
-        losses.add(step, loss)
-        reporter.progress(step, total, f"Step {step} of {total}, loss {loss:.2f}")
+    def run_on() -> bool:
+        losses = StepLosses(place, training.progress.epoch * training.training_pictures.steps)
+
+        def on_step(step: int, loss: float) -> None:
+            losses.add(step, loss)
+            reporter.progress(step, total, f"Step {step} of {total}, loss {loss:.2f}")
+
+        ended = training.run(on_epoch, on_step, reporter.should_stop, told)
+        losses.write()
+        return ended
 
     try:
-        done = training.run(on_epoch, on_step, reporter.should_stop, lambda words: add_to_log(place, words))
-        losses.write()
+        done = run_on() if together is None else together(told, run_on)
     except InputError as error:
         add_to_log(place, f"Failed: {error}")
         raise

@@ -17,6 +17,7 @@ import MoreSettings from "@/views/train/ahead/MoreSettings.vue";
 import { resetDraft, useDraft } from "@/views/train/ahead/runSettings";
 import SettingField from "@/views/train/ahead/SettingField.vue";
 import SizePanel from "@/views/train/ahead/SizePanel.vue";
+import WorkOn from "@/views/models/WorkOn.vue";
 import TrainHead from "@/views/train/TrainHead.vue";
 import WatchChoice from "@/views/train/ahead/WatchChoice.vue";
 
@@ -108,6 +109,7 @@ async function start(): Promise<void> {
           settings: settings.value,
           start: draft.start,
           watched: draft.watched,
+          on_cluster: draft.onCluster,
         },
       }),
     );
@@ -251,6 +253,7 @@ useKeys([
           <summary>More settings</summary>
           <MoreSettings v-model="draft.settings" :plan="plan" />
         </details>
+        <WorkOn v-model="draft.onCluster" />
         <div class="go">
           <el-button
             v-hint="'Start training'"

@@ -30,6 +30,7 @@ export interface Draft {
   snapshotId: number | null;
   start: number | "shipped" | null;
   watched: number[];
+  onCluster: boolean;
   settings: RunSettings;
 }
 
@@ -38,6 +39,7 @@ const fresh = (): Draft => ({
   snapshotId: null,
   start: "shipped",
   watched: [],
+  onCluster: false,
   settings: { ...firstOf(SETTINGS), anchors: [], augmentation: firstAugmentation() } as unknown as RunSettings,
 });
 
