@@ -117,6 +117,7 @@ def test_the_queue_outlives_the_process_that_filled_it(data):
     Queues(folder).enqueue(13, "detect")
     Queues(folder).enqueue(14, "try_model")
     Queues(folder).enqueue(15, "set_part")
+    Queues(folder).enqueue(16, "train_apart")
     taken = {}
     for lane in Lane:
         seen = []
@@ -130,6 +131,7 @@ def test_the_queue_outlives_the_process_that_filled_it(data):
         "changes": [15],
         "labels": [],
         "live": [],
+        "away": [16],
         "looks": [14],
     }
 

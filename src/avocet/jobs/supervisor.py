@@ -3,6 +3,7 @@
 from pathlib import Path
 
 from avocet.jobs.keeping import KeptProcess
+from avocet.work.cluster.asked import cluster_of_server
 from avocet.work.job_kinds import Lane
 
 KEEPS_MEMORY = {"MALLOC_TRIM_THRESHOLD_": str(2**30), "MALLOC_MMAP_THRESHOLD_": str(2**25)}
@@ -11,7 +12,7 @@ the allocator), it would be cleared and mapped anew each time, which is a tenth 
 
 
 class Supervisor:
-    """Keeps one worker process a lane alive until it is closed.
+    """Keeps one worker process a lane alive, of those that are needed here, until it is closed.
 
     Parameters
     ----------
@@ -27,6 +28,8 @@ class Supervisor:
                 KEEPS_MEMORY if lane is Lane.COMPUTE else {},
             )
             for lane in Lane
+            # Without a cluster nobody asks for other machines.
+            if lane is not Lane.AWAY or cluster_of_server() is not None
         }
 
     def start(self) -> None:

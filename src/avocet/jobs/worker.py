@@ -30,7 +30,7 @@ log = logging.getLogger(__name__)
 GIVES_WAY = 5
 """How far live work stands back (`nice`)."""
 
-AT_ONCE = {Lane.LIVE: 8}
+AT_ONCE = {Lane.LIVE: 8, Lane.AWAY: 16}
 """Jobs that a lane does at once, where it is more than one."""
 
 TRY_AGAIN = 2.0
@@ -81,7 +81,7 @@ def run_job(
 def memory_for(lane: Lane) -> int:
     """Bytes that the worker of a lane may take: most of the machine for a network, a quarter for the rest."""
     there = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
-    return int(0.9 * there) if lane in (Lane.COMPUTE, Lane.LOOKS) else max(2 * 1024**3, there // 4)
+    return int(0.9 * there) if lane in (Lane.COMPUTE, Lane.LOOKS, Lane.AWAY) else max(2 * 1024**3, there // 4)
 
 
 def limit_memory(bytes_at_most: int) -> None:

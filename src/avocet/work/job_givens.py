@@ -235,7 +235,8 @@ class FreezeOrder(ForProject):
 
 
 class RunOrder(ForProject):
-    """A run to be started: its labels are frozen first. ``start`` as in `avocet.work.train.runs`."""
+    """A run to be started: its labels are frozen first. ``start`` as in `avocet.work.train.runs`; ``on_cluster``: by
+    all machines together, ``apart``: by one of them."""
 
     settings: dict[str, Any]
     name: str = ""
@@ -243,6 +244,7 @@ class RunOrder(ForProject):
     start: int | str | None = None
     watched: list[int] = Field(default_factory=list)
     on_cluster: bool = False
+    apart: bool = False
 
 
 class StudyOrder(ForProject):

@@ -80,6 +80,9 @@ class Lane(enum.StrEnum):
     LIVE = "live"
     """What goes on until somebody stops it: cameras and watched folders, several at once."""
 
+    AWAY = "away"
+    """What other machines of a cluster do and this one only follows, several at once."""
+
     LOOKS = "looks"
     """Looks at a run before it starts or while it trains, and into a model."""
 
@@ -137,6 +140,7 @@ class JobKind(Generic[G, O]):
 
 
 TRAIN = JobKind("train", Lane.COMPUTE, ForRun, outcomes.Trained, "train.training:do_training")
+TRAIN_APART = JobKind("train_apart", Lane.AWAY, ForRun, outcomes.Trained, "train.training:do_training_apart")
 STUDY = JobKind("study", Lane.COMPUTE, ForStudy, outcomes.Studied, "train.study_run:do_study", resumable=True)
 EVALUATE = JobKind(
     "evaluate", Lane.COMPUTE, ForEvaluation, outcomes.Evaluated, "judge.evaluate:do_evaluation"
@@ -338,7 +342,7 @@ FIND_BOXES = JobKind(
 KINDS: dict[str, JobKind[Any, Any]] = {
     each.key: each
     for each in (
-        TRAIN, STUDY, EVALUATE, DETECT,
+        TRAIN, TRAIN_APART, STUDY, EVALUATE, DETECT,
         SAMPLE_CLIP, PLAN_FRAMES, CARRY, PROPOSE_TRACKS, GATHER_TRACKS, WRITE_TRACKS, TAKE_TRACKS, LOOK_AT_MACHINES,
         COLLECT_FOUND, COLLECT_KEPT, PROPOSE, TAKE_ARCHIVE, TAKE_FOLDER, LOOK_AT_PICTURES,
         SPLIT_PICTURES, SET_PART, SET_BINNED, SET_TAG, MARK_DONE, CHANGE_BOXES, MERGE_CLASS,

@@ -202,8 +202,13 @@ def test_the_machines_and_what_runs_on_them_are_told(two_nodes, things, look, tm
 
 
 def test_what_is_wrong_is_said(two_nodes, things, look, tmp_path, monkeypatch):
-    with joined(two_nodes.address), pytest.raises(InputError, match="works with a cluster already"):
-        look(tmp_path / "out", things.pictures, address=two_nodes.address)
+    with (
+        joined(two_nodes.address),
+        joined(two_nodes.address),
+        pytest.raises(InputError, match="works with another cluster already"),
+    ):
+        look(tmp_path / "out", things.pictures, address="local")
+    assert not ray_module().is_initialized()
     with pytest.raises(InputError, match=r"no cluster answers at 127\.0\.0\.1:1"):
         look(tmp_path / "out", things.pictures, address="127.0.0.1:1")
     monkeypatch.setattr(joining, "find_spec", lambda name: None)

@@ -2,22 +2,24 @@
 
 import csv
 import re
+import threading
 
 import numpy as np
+import psutil
 import pytest
 
 from avocet.jobs.worker import run_job
 from avocet.store.tables import JobState, Part
 from avocet.work.cluster.asked import CLUSTER
 from avocet.work.cluster.shipping import ShippedFile
-from avocet.work.job_givens import ForStudy
-from avocet.work.job_kinds import STUDY
+from avocet.work.job_givens import ForStudy, RunOrder
+from avocet.work.job_kinds import STUDY, TRAIN_APART
 from avocet.work.jobs import get_job, give, request_stop, resume_job
 from avocet.work.progress import Silent, Stopped
 from avocet.work.snapshots.frozen import frozen_file
 from avocet.work.snapshots.snapshots import read_snapshot
 from avocet.work.train.run_files import read_log
-from avocet.work.train.runs import get_run, start_run
+from avocet.work.train.runs import get_run, prepare_run, record_run, start_run
 from avocet.work.train.studies import get_study, start_study
 from avocet.work.train.training import train_run
 from tests.conftest import at_length
@@ -38,12 +40,12 @@ class Watching(Silent):
 
     def progress(self, done, total, message=""):
         self.steps.append(done)
-        if done == self._at and self._then:
+        if done >= (self._at or 0) and self._then:
             self._then()
             self._then = None
 
     def should_stop(self):
-        return self._stops and bool(self.steps) and self.steps[-1] == self._at
+        return self._stops and bool(self.steps) and self.steps[-1] >= self._at
 
 
 @pytest.fixture
@@ -51,13 +53,13 @@ def train(data, labelled):
     """Trains a run, by the machines at an address if there is one; its epochs, its steps and what its log says."""
     folder, sessions = data
 
-    def trained(address=None, reporter=None, run_id=None):
+    def trained(address=None, reporter=None, run_id=None, apart=False):
         if run_id is None:
             with sessions.begin() as session:
                 run_id = start_run(session, folder, labelled, SETTINGS).id
         stopped = False
         try:
-            train_run(sessions, folder, run_id, reporter or Silent(), address)
+            train_run(sessions, folder, run_id, reporter or Silent(), address, apart)
         except Stopped:
             stopped = True
         with sessions() as session:
@@ -119,6 +121,81 @@ def test_a_machine_that_dies_costs_an_epoch_at_most(two_nodes, train):
     assert [step for step, _ in steps] == list(range(1, 13)), "no step is missing or there twice"
     _, alone, _, _, _ = train()
     assert losses(epochs) == pytest.approx(losses(alone), rel=0.1)
+
+
+def test_a_run_on_one_other_machine_is_what_it_would_be_here(two_nodes, data, labelled, train, monkeypatch):
+    monkeypatch.setattr("torch.get_num_threads", lambda: 1)
+    run_id, _, steps_here, _, _ = train()
+    other_id, _, steps_there, log, _ = train(two_nodes.address, apart=True)
+    assert "Trains on 192." in log or "Trains on 1" in log
+    assert [step for step, _ in steps_there] == [step for step, _ in steps_here]
+    assert [loss for _, loss in steps_there] == pytest.approx([loss for _, loss in steps_here], rel=1e-3)
+    folder, sessions = data
+    names = [
+        sorted(path.name for path in folder.run(labelled, each).iterdir()) for each in (run_id, other_id)
+    ]
+    assert names[0] == names[1], "all files of a run are there"
+    with sessions() as session:
+        runs = [get_run(session, each) for each in (run_id, other_id)]
+        assert runs[0].best_epoch == runs[1].best_epoch
+
+
+def test_two_runs_at_once_on_two_machines_and_one_fails(two_nodes, data, labelled, monkeypatch):
+    """Each on a machine; the lane's threads share the connection, and what breaks one leaves the other alone."""
+    folder, sessions = data
+    monkeypatch.setenv(CLUSTER, two_nodes.address)
+    jobs, seen = [], []
+    with sessions.begin() as session:
+        for number in range(2):
+            order = RunOrder(project_id=labelled, settings=SETTINGS | {"seed": number}, apart=True)
+            run = record_run(session, folder, prepare_run(session, folder, order))
+            assert run.job.kind == TRAIN_APART.key
+            jobs.append((run.id, run.job_id))
+    place = folder.run(labelled, jobs[1][0])
+    place.mkdir(parents=True, exist_ok=True)
+    # A checkpoint that cannot be gone on from.
+    (place / "latest.safetensors").write_bytes(b"nothing")
+    threads = [threading.Thread(target=run_job, args=(sessions, folder, job_id)) for _, job_id in jobs]
+    for each in threads:
+        each.start()
+    for each in threads:
+        each.join(120)
+    with sessions() as session:
+        good, bad = (get_run(session, run_id) for run_id, _ in jobs)
+        assert (good.job.state, bad.job.state) == (JobState.DONE, JobState.FAILED), (good.job.message, seen)
+        assert [each.epoch for each in good.epochs] == [
+            1,
+            2,
+            3,
+            4,
+            5,
+            6,
+        ] and "latest.safetensors" in bad.job.message
+
+
+@at_length
+def test_a_run_on_one_other_machine_stops_and_is_resumed(two_nodes, train):
+    run_id, epochs, _, log, stopped = train(two_nodes.address, Watching(5, stops=True), apart=True)
+    assert stopped and len(epochs) < 6 and "Stopped after epoch" in log
+    _, epochs, steps, _, stopped = train(two_nodes.address, run_id=run_id, apart=True)
+    assert not stopped and [epoch for epoch, _ in epochs] == [1, 2, 3, 4, 5, 6]
+    assert [step for step, _ in steps] == list(range(1, 13))
+
+
+@at_length
+def test_where_its_machine_dies_another_one_goes_on(two_nodes, train):
+    killed = []
+
+    def kill():
+        for each in psutil.process_iter(["cmdline"]):
+            if "ray::Apprentice" in " ".join(each.info["cmdline"] or []):
+                each.kill()
+                killed.append(each.pid)
+
+    _, epochs, steps, log, _ = train(two_nodes.address, Watching(5, kill), apart=True)
+    assert killed and "does not answer any more; goes on after epoch" in log
+    assert [epoch for epoch, _ in epochs] == [1, 2, 3, 4, 5, 6]
+    assert [step for step, _ in steps] == list(range(1, 13))
 
 
 @pytest.fixture

@@ -239,6 +239,10 @@ class Training:
             self._restore(state)
         self._stepping = self.team.stepping(self.network)
 
+    def keep(self) -> None:
+        """Keep where it stands as the checkpoint to go on from. Raises `InputError` if the disk is full."""
+        self._save()
+
     def close(self) -> None:
         """Remove the decoded pictures from the disk."""
         self.training_pictures.close()

@@ -117,11 +117,13 @@ class Cluster:
 
 
 _joining = threading.Lock()
+_joined: dict[str, int] = {}
+"""By how many this process' one connection is in use, by its address."""
 
 
 @contextmanager
 def joined(address: str) -> Iterator[Cluster]:
-    """A cluster for as long as it is used.
+    """A cluster for as long as it is used. Several of a process may use the same one at once.
 
     Parameters
     ----------
@@ -134,31 +136,39 @@ def joined(address: str) -> Iterator[Cluster]:
         If Ray is not installed, another cluster is in use by this process, or nothing answers at the address.
     """
     ray = ray_module()
-    if not _joining.acquire(blocking=False):
-        raise InputError("this process works with a cluster already")
+    with _joining:
+        if any(each != address for each in _joined):
+            raise InputError("this process works with another cluster already")
+        if address not in _joined:
+            _knock(address)
+            _connect(ray, address)
+        _joined[address] = _joined.get(address, 0) + 1
     try:
-        _knock(address)
-        given = {"address": LOCAL, "num_cpus": _usable_cores()} if address == LOCAL else {"address": address}
-        try:
-            ray.init(
-                **given,
-                namespace="avocet",
-                include_dashboard=False if address == LOCAL else None,
-                log_to_driver=False,
-                logging_level=logging.ERROR,
-                configure_logging=False,
-            )
-        except (ConnectionError, RuntimeError, ValueError, TimeoutError, ray.exceptions.RayError) as error:
-            reason = str(error).splitlines()[0] if str(error) else type(error).__name__
-            raise InputError(f"no cluster answers at {address}: {reason}") from None
-        try:
-            # It tells of machines that are gone where results may be written.
-            with redirect_stdout(sys.stderr):
-                yield Cluster(ray, address)
-        finally:
-            ray.shutdown()
+        # It tells of machines that are gone where results may be written.
+        with redirect_stdout(sys.stderr):
+            yield Cluster(ray, address)
     finally:
-        _joining.release()
+        with _joining:
+            _joined[address] -= 1
+            if not _joined[address]:
+                del _joined[address]
+                ray.shutdown()
+
+
+def _connect(ray: Any, address: str) -> None:
+    given = {"address": LOCAL, "num_cpus": _usable_cores()} if address == LOCAL else {"address": address}
+    try:
+        ray.init(
+            **given,
+            namespace="avocet",
+            include_dashboard=False if address == LOCAL else None,
+            log_to_driver=False,
+            logging_level=logging.ERROR,
+            configure_logging=False,
+        )
+    except (ConnectionError, RuntimeError, ValueError, TimeoutError, ray.exceptions.RayError) as error:
+        reason = str(error).splitlines()[0] if str(error) else type(error).__name__
+        raise InputError(f"no cluster answers at {address}: {reason}") from None
 
 
 def _knock(address: str) -> None:

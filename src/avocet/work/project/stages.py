@@ -15,7 +15,7 @@ from avocet.store.tables import (
     PictureState,
     Run,
 )
-from avocet.work.job_kinds import TRAIN
+from avocet.work.job_kinds import TRAIN, TRAIN_APART
 from avocet.work.labels.states import LABELLED
 
 
@@ -50,7 +50,7 @@ def stages(session: Session, project_id: int) -> Stages:
     training = session.scalar(
         select(Job.id).where(
             Job.project_id == project_id,
-            Job.kind == TRAIN.key,
+            Job.kind.in_((TRAIN.key, TRAIN_APART.key)),
             Job.state.in_((JobState.RUNNING, JobState.WAITING)),
         )
     )

@@ -16,7 +16,7 @@ from avocet.store.folder import DataFolder
 from avocet.store.tables import JobState, Part, Run, Snapshot, now
 from avocet.work.cluster.asked import cluster_if
 from avocet.work.job_givens import ForRun, RunOrder
-from avocet.work.job_kinds import TRAIN, Task
+from avocet.work.job_kinds import TRAIN, TRAIN_APART, Task
 from avocet.work.job_outcomes import RunStarted
 from avocet.work.jobs import again, create_job, give
 from avocet.work.problems import NotFound, by_number
@@ -111,7 +111,7 @@ def start_run(
 
 def check_run(labels: RunLabels, order: RunOrder) -> tuple[Plan, Settings]:
     """The plan of a run and its settings in full. Raises `InputError` where it cannot be started."""
-    cluster_if(order.on_cluster)
+    cluster_if(order.on_cluster or order.apart)
     side, batch = order.settings.get("side"), order.settings.get("batch")
     plan = plan_run(labels, int(side) if side else None, int(batch or DEFAULT_BATCH))
     settings = chosen_settings(plan, order.settings)
@@ -146,7 +146,8 @@ def record_run(session: Session, folder: DataFolder, prepared: PreparedRun) -> R
         snapshot = get_snapshot(session, order.snapshot_id)
     counted = session.scalar(select(func.count(Run.id)).where(Run.project_id == project_id)) or 0
     title = order.name.strip()[:200] or f"{settings.size.capitalize()} {counted + 1}"
-    job = create_job(session, project_id, TRAIN, f"Train {title}")
+    kind = TRAIN_APART if order.apart else TRAIN
+    job = create_job(session, project_id, kind, f"Train {title}")
     job.total = settings.all_epochs * -(-prepared.training * settings.passes // settings.batch)
     run = Run(
         project_id=project_id,
@@ -159,7 +160,7 @@ def record_run(session: Session, folder: DataFolder, prepared: PreparedRun) -> R
     )
     session.add(run)
     session.flush()
-    give(job, TRAIN, ForRun(run_id=run.id, on_cluster=order.on_cluster))
+    give(job, kind, ForRun(run_id=run.id, on_cluster=order.on_cluster))
     run.facts = {
         "start": _keep_start(session, folder, run, settings, order.start),
         "classes": prepared.frozen.classes,
@@ -175,8 +176,8 @@ def do_start(task: Task[RunOrder]) -> RunStarted:
     task.reporter.progress(1, 2, "Recording the run")
     with task.sessions.begin() as session:
         run = record_run(session, task.folder, prepared)
-        run_id, job_id = run.id, run.job.id
-    task.enqueue(job_id, TRAIN.key)
+        run_id, job_id, kind = run.id, run.job.id, run.job.kind
+    task.enqueue(job_id, kind)
     return RunStarted(run_id=run_id)
 
 

@@ -25,6 +25,7 @@ from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part, Run, RunEpoch
 from avocet.work.cluster.asked import cluster_if
+from avocet.work.cluster.training.apart import Runs, train_apart
 from avocet.work.cluster.training.member import shipped_training
 from avocet.work.cluster.training.teaming import train_together
 from avocet.work.job_givens import ForRun
@@ -40,7 +41,12 @@ from avocet.work.train.watch import keep_watched_pictures
 
 
 def train_run(
-    sessions: Sessions, folder: DataFolder, run_id: int, reporter: Reporter, cluster: str | None = None
+    sessions: Sessions,
+    folder: DataFolder,
+    run_id: int,
+    reporter: Reporter,
+    cluster: str | None = None,
+    apart: bool = False,
 ) -> Trained:
     """Train a run to its end, from its last checkpoint if it has one.
 
@@ -52,6 +58,8 @@ def train_run(
     reporter : Reporter
     cluster : str, optional
         Address of the machines that train it together.
+    apart : bool
+        One of them alone trains it.
 
     Raises
     ------
@@ -69,7 +77,8 @@ def train_run(
         together = None
         if cluster is not None:
             shipped = shipped_training(training, frozen, folder, run.project_id)
-            together = partial(train_together, cluster, training, shipped, f"Training {run.name}")
+            away = train_apart if apart else train_together
+            together = partial(away, cluster, training, shipped, f"Training {run.name}")
         return _train(sessions, training, frozen, run, settings, place, reporter, together)
     finally:
         training.close()
@@ -81,6 +90,12 @@ def do_training(task: Task[ForRun]) -> Trained:
     return train_run(task.sessions, task.folder, task.given.run_id, task.reporter, cluster)
 
 
+def do_training_apart(task: Task[ForRun]) -> Trained:
+    """Let one machine of the cluster train a run, in the background."""
+    cluster = cluster_if(True)
+    return train_run(task.sessions, task.folder, task.given.run_id, task.reporter, cluster, apart=True)
+
+
 def _train(
     sessions: Sessions,
     training: Training,
@@ -89,7 +104,7 @@ def _train(
     settings: Settings,
     place: Path,
     reporter: Reporter,
-    together: Callable[[Callable[[str], None], Callable[[], bool]], bool] | None,
+    together: Callable[[Callable[[str], None], Callable[[Runs], bool]], bool] | None,
 ) -> Trained:
     resumed = training.resume()
     facts = dict(run.facts)
@@ -129,19 +144,20 @@ def _train(
     def told(words: str) -> None:
         add_to_log(place, words)
 
-    def run_on() -> bool:
+    def run_on(runs: Runs) -> bool:
         losses = StepLosses(place, training.progress.epoch * training.training_pictures.steps)
 
         def on_step(step: int, loss: float) -> None:
             losses.add(step, loss)
             reporter.progress(step, total, f"Step {step} of {total}, loss {loss:.2f}")
 
-        ended = training.run(on_epoch, on_step, reporter.should_stop, told)
-        losses.write()
-        return ended
+        try:
+            return runs(on_epoch, on_step, reporter.should_stop, told)
+        finally:
+            losses.write()
 
     try:
-        done = run_on() if together is None else together(told, run_on)
+        done = run_on(training.run) if together is None else together(told, run_on)
     except InputError as error:
         add_to_log(place, f"Failed: {error}")
         raise

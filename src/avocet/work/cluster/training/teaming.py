@@ -10,6 +10,7 @@ from avocet.core.errors import InputError
 from avocet.detector.training.team import ALONE, TeamBroken, team_at
 from avocet.detector.training.trainer import Training
 from avocet.work.cluster.joining import Cluster, Machine, joined, machine_name
+from avocet.work.cluster.training.apart import Runs
 from avocet.work.cluster.training.member import ShippedTraining, TeamMember, talk_over_network_of
 from avocet.work.cluster.training.pictures import PicturePost
 
@@ -29,7 +30,7 @@ def train_together(
     shipped: ShippedTraining,
     title: str,
     told: Callable[[str], None],
-    run: Callable[[], bool],
+    run: Callable[[Runs], bool],
 ) -> bool:
     """Run a training over the machines of a cluster; where one is lost, go on without it from the last epoch.
 
@@ -45,7 +46,7 @@ def train_together(
     told : callable
         Gets sentences for the log.
     run : callable
-        Runs it with the team that it has then.
+        Runs it with what does as `Training.run`, by the team that there is then.
 
     Returns
     -------
@@ -66,7 +67,7 @@ def train_together(
                 began = training.progress.epoch
                 try:
                     with others.teamed(training):
-                        return run()
+                        return run(training.run)
                 except TeamBroken as error:
                     lost = others.without_lost()
                     fruitless = 0 if lost or training.progress.epoch > began else fruitless + 1
