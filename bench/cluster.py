@@ -1,4 +1,4 @@
-"""Detection over a cluster: two workers of one thread against one, and what a picture costs the engine."""
+"""Detection and training over a cluster: two workers of one thread against one, and what a picture costs the engine."""
 
 import os
 import tempfile
@@ -22,6 +22,7 @@ from avocet.work.progress import SILENT
 from avocet.work.use.running.detect import detect, gather
 from avocet.work.use.running.order import DetectionOrder
 from avocet.work.use.running.stills import portions
+from bench import team
 
 PICTURES, ROUNDS = 240, 5
 
@@ -62,6 +63,7 @@ def main() -> None:
         f"  the machine that asks is at work {asking:.2f} ms a picture, so that it would keep up with "
         f"{1000 / asking:,.0f} a second"
     )
+    team.main()
 
 
 def bare(place: Path, order: DetectionOrder) -> list[float]:

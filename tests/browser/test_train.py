@@ -110,14 +110,16 @@ def test_watch_try_extend_and_compare(page):
     page.find("starting", "5 of 5 classes are known")
     field(page, "Batch", 4)
     field(page, "Epochs", 1)
+    field(page, "Runs", 2)
     page.click("start-run")
-    page.find("job-state", "Done", 240)
-    page.open("train/runs")
-    page.until(lambda: len(page.all("run-row")) == 2, "two runs")
+    page.until(lambda: len(page.all("run-row")) == 3, "the first run and two more", 60)
+    page.until(lambda: page.find("runs").text.count("Done") == 3, "all done", 240)
+    seeds = [each["settings"]["seed"] for each in page.fetch(f"/projects/{page.project}/runs")["runs"]]
+    assert sorted(seeds) == [0, 0, 1], "each of several with the next seed"
     head = page.find("runs").text.split("\n")[0]
     assert "Batch" in head and "Started from" in head and "Optimiser" not in head
     page.chord(Keys.CONTROL, "a")
-    page.find("overlay", "2 runs over one another")
+    page.find("overlay", "3 runs over one another")
     page.choose("[data-test=group-by]", "Batch")
     page.find("groups", "By batch")
     page.click("bin-runs")

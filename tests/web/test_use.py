@@ -96,7 +96,15 @@ def test_the_cluster_is_offered_only_where_the_server_has_one(client, data, labe
     measured = {"run_id": run, "on_cluster": True}
     refused = client.post(f"{BASE}/projects/{labelled}/evaluations", json=measured)
     assert refused.status_code == 422 and "works with no cluster" in refused.json["detail"]
+    settings = {"epochs": 1, "augmentation": {"flips": "sideways"}}
+    for way in ("on_cluster", "apart"):
+        refused = client.post(f"{BASE}/projects/{labelled}/runs", json={"settings": settings, way: True})
+        assert refused.status_code == 422 and "works with no cluster" in refused.json["detail"]
+    refused = client.post(f"{BASE}/projects/{labelled}/studies", json={"steps": 20, "on_cluster": True})
+    assert refused.status_code == 422 and "works with no cluster" in refused.json["detail"]
     monkeypatch.setenv(asked.CLUSTER, "10.0.0.1:6379")
+    started = client.post(f"{BASE}/projects/{labelled}/runs", json={"settings": settings, "apart": True})
+    assert started.status_code == 202
     assert client.get(f"{BASE}/cluster").json == {"address": "10.0.0.1:6379", "hint": ""}
     assert client.post(f"{BASE}/detections", json=wanted).status_code == 202
     started = client.post(f"{BASE}/projects/{labelled}/machines")

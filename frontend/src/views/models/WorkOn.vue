@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** Where work is done: on this machine, or on the machines of a cluster; nothing where the server works with none. */
-import { onMounted, ref } from "vue";
+import { computed, onMounted, ref } from "vue";
 
 import { api, type MachineSeen, take } from "@/api/client";
 import { count } from "@/parts/format";
@@ -9,7 +9,19 @@ import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 
 const onCluster = defineModel<boolean>({ required: true });
+/** By one machine of the cluster alone. */
+const apart = defineModel<boolean>("apart");
+/** Whether that can be chosen. */
+const props = defineProps<{ single?: boolean }>();
 const store = useProject();
+
+const where = computed({
+  get: (): "here" | "cluster" | "apart" => (apart.value ? "apart" : onCluster.value ? "cluster" : "here"),
+  set(chosen) {
+    onCluster.value = chosen === "cluster";
+    if (props.single) apart.value = chosen === "apart";
+  },
+});
 
 const address = ref<string | null>(null);
 const shown = ref(false);
@@ -48,9 +60,12 @@ const memory = (bytes: number): string => `${(bytes / 1e9).toFixed(bytes < 1e10 
 
 <template>
   <div v-if="address" class="work-on" data-test="work-on">
-    <el-radio-group v-model="onCluster" size="small" aria-label="Work on">
-      <el-radio-button :value="false">This machine</el-radio-button>
-      <el-radio-button :value="true" data-test="on-cluster">The cluster</el-radio-button>
+    <el-radio-group v-model="where" size="small" aria-label="Work on">
+      <el-radio-button value="here">This machine</el-radio-button>
+      <el-radio-button value="cluster" data-test="on-cluster">{{
+        single ? "The cluster together" : "The cluster"
+      }}</el-radio-button>
+      <el-radio-button v-if="single" value="apart" data-test="apart">One machine of it</el-radio-button>
     </el-radio-group>
     <el-button v-hint="'View the machines of the cluster'" link type="primary" data-test="see-machines" @click="look"
       >Machines</el-button

@@ -38,7 +38,7 @@ const stages = computed(() => {
     {
       name: "Train",
       path: "train",
-      state: figures.runs ? count(figures.runs, "run") + (figures.training ? ", one training" : "") : "No run yet",
+      state: figures.runs ? count(figures.runs, "run") + (figures.training ? ", training now" : "") : "No run yet",
       more: figures.best_map50 !== null ? `best mAP ${precision(figures.best_map50)} at 0.5` : "",
     },
     {

@@ -180,7 +180,7 @@ async function setBinned(id: number, into: boolean): Promise<void> {
 onMounted(load);
 watch(binned, load);
 const forgetJob = store.onJob((job) => {
-  if (job.kind === "train" && job.state !== "running") void load();
+  if (job.kind.startsWith("train") && job.state !== "running") void load();
 });
 const forgetEpoch = store.onEpoch(({ run_id }) => {
   if (!chosen.value.has(run_id)) return;

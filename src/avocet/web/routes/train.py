@@ -106,6 +106,7 @@ def start_run(path: ProjectPath, body: schemas.RunIn) -> Response:
         start=body.start,
         watched=body.watched,
         on_cluster=body.on_cluster,
+        apart=body.apart,
     )
     # What is wrong is said at once rather than by a job that fails.
     work.check_run(context().labels.for_run(context().folder, path.project_id, body.snapshot_id), given)

@@ -46,7 +46,10 @@ class RunIn(Request):
         None, description="A run's number, or the shipped weights"
     )
     watched: list[Whole] = Field([], max_length=48)
-    on_cluster: bool = Field(False, description="By the machines of the server's cluster")
+    on_cluster: bool = Field(False, description="By all machines of the server's cluster together")
+    apart: bool = Field(
+        False, description="By one machine of the cluster, so that several runs go on at once"
+    )
 
 
 class ValidationOut(Schema):

@@ -96,27 +96,35 @@ async function load(): Promise<void> {
   }
 }
 
+/** One run of some, with a seed of its own; its number. */
+async function startOne(number: number): Promise<number> {
+  const starting = take(
+    api.POST("/api/v1/projects/{project_id}/runs", {
+      params: { path: { project_id: store.id } },
+      body: {
+        name: draft.name && draft.runs > 1 ? `${draft.name} ${number + 1}` : draft.name,
+        snapshot_id: draft.snapshotId,
+        settings: { ...settings.value, seed: (settings.value.seed ?? 0) + number },
+        start: draft.start,
+        watched: draft.watched,
+        on_cluster: draft.onCluster,
+        apart: draft.apart,
+      },
+    }),
+  );
+  return (await store.outcomeOf("start_run", starting)).outcome.run_id;
+}
+
 async function start(): Promise<void> {
   if (!plan.value || plan.value.obstacles.length || busy.value) return;
   busy.value = true;
   try {
-    const starting = take(
-      api.POST("/api/v1/projects/{project_id}/runs", {
-        params: { path: { project_id: store.id } },
-        body: {
-          name: draft.name,
-          snapshot_id: draft.snapshotId,
-          settings: settings.value,
-          start: draft.start,
-          watched: draft.watched,
-          on_cluster: draft.onCluster,
-        },
-      }),
-    );
-    const { outcome } = await store.outcomeOf("start_run", starting);
-    draft.name = "";
+    let last = 0;
+    for (let number = 0; number < draft.runs; number += 1) last = await startOne(number);
+    const several = draft.runs > 1;
+    [draft.name, draft.runs] = ["", 1];
     await store.refresh();
-    await router.push(`/project/${store.id}/train/${outcome.run_id}`);
+    await router.push(`/project/${store.id}/train/${several ? "runs" : last}`);
   } catch (error) {
     complain(error);
   } finally {
@@ -135,7 +143,7 @@ function reset(): void {
 onMounted(load);
 watch(() => [settings.value.side, settings.value.batch, draft.snapshotId], load);
 const forget = store.onJob((job) => {
-  if (job.kind === "train" && job.state !== "running") void load();
+  if (job.kind.startsWith("train") && job.state !== "running") void load();
 });
 onBeforeUnmount(forget);
 useKeys([
@@ -248,12 +256,17 @@ useKeys([
               maxlength="200"
           /></label>
           <span />
+          <label
+            >Runs
+            <el-input-number v-model="draft.runs" :min="1" :max="20" size="small" aria-label="Runs" data-test="runs"
+          /></label>
+          <span class="soft">each with the next seed: shows how much is chance</span>
         </div>
         <details>
           <summary>More settings</summary>
           <MoreSettings v-model="draft.settings" :plan="plan" />
         </details>
-        <WorkOn v-model="draft.onCluster" />
+        <WorkOn v-model="draft.onCluster" v-model:apart="draft.apart" single />
         <div class="go">
           <el-button
             v-hint="'Start training'"

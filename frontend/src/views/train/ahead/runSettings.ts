@@ -31,6 +31,10 @@ export interface Draft {
   start: number | "shipped" | null;
   watched: number[];
   onCluster: boolean;
+  /** By one machine of the cluster. */
+  apart: boolean;
+  /** Runs, each with the next seed. */
+  runs: number;
   settings: RunSettings;
 }
 
@@ -40,6 +44,8 @@ const fresh = (): Draft => ({
   start: "shipped",
   watched: [],
   onCluster: false,
+  apart: false,
+  runs: 1,
   settings: { ...firstOf(SETTINGS), anchors: [], augmentation: firstAugmentation() } as unknown as RunSettings,
 });
 
