@@ -11,6 +11,8 @@ import time
 import pytest
 
 from avocet.work.cluster.joining import QUIET
+from avocet.work.train.run_files import read_log
+from avocet.work.train.runs import get_run, start_run
 from tests.conftest import at_length
 from tests.work.cluster.conftest import QUICKLY
 from tests.work.cluster.test_spread import contents
@@ -164,3 +166,49 @@ def test_one_host_is_killed_and_one_cut_off(hosts, things, look, tmp_path):
     said, _ = run.communicate(timeout=240)
     assert run.returncode == 0 and said.split() == ["2", "3"], said
     assert contents(out) == contents(tmp_path / "here"), "nothing is missing, nothing twice"
+
+
+TRAIN = """
+import sys
+from pathlib import Path
+from avocet.store.database import open_database
+from avocet.store.folder import DataFolder
+from avocet.work.cluster.training import teaming
+from avocet.work.progress import Silent
+from avocet.work.train.training import train_run
+
+address, data, run, mark = sys.argv[1:]
+folder = DataFolder(Path(data))
+teaming.PATIENCE = 10.0
+
+class Marked(Silent):
+    def progress(self, done, total, message=""):
+        if done >= 5:
+            Path(mark).touch()
+
+train_run(open_database(folder.database), folder, int(run), Marked(), address)
+"""
+
+
+@at_length
+def test_a_training_goes_on_where_one_host_is_killed_and_one_cut_off(hosts, data, labelled, tmp_path):
+    folder, sessions = data
+    settings = {"side": 96, "epochs": 60, "batch": 4, "passes": 2, "augmentation": {"flips": "sideways"}}
+    with sessions.begin() as session:
+        run_id = start_run(session, folder, labelled, settings).id
+    mark = tmp_path / "mark"
+    given = [f"{HOSTS['head']}:{PORT}", folder.root, run_id, mark]
+    run = on("head", sys.executable, "-c", TRAIN, *given, stderr=subprocess.PIPE, text=True)
+    wait_for(lambda: mark.exists() or run.poll() is not None, "all three train", 120)
+    ip("link", "set", "avocet-v2", "down")
+    kill(hosts["second"])
+    _, said = run.communicate(timeout=240)
+    assert run.returncode == 0, said
+    with sessions() as session:
+        made = get_run(session, run_id)
+        log = "\n".join(read_log(folder, made))
+        assert [each.epoch for each in made.epochs] == list(range(1, 61)), "none is missing, none there twice"
+    for host in HOSTS.values():
+        assert host in log
+    assert "Trains on 3 machines" in log and "trains on this one alone" in log
+    assert log.count("does not answer any more") >= 1
