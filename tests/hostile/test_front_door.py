@@ -7,6 +7,7 @@ import json
 import os
 import socket
 import time
+from types import SimpleNamespace
 
 import pytest
 
@@ -16,6 +17,7 @@ from avocet.demo import project
 from avocet.store.folder import DataFolder
 from avocet.store.lock import only_server
 from avocet.store.tables import Part
+from avocet.web import events
 from avocet.web.app import create_app
 from avocet.web.door import front, keeper
 from avocet.web.door.front import FrontDoor
@@ -199,6 +201,44 @@ def test_a_session_comes_in_until_it_is_ended(signed_in, monkeypatch):
     assert kept.knows(None, third)
     monkeypatch.setattr(keeper.time, "monotonic", lambda: now + 2 * keeper.IDLE_SECONDS)
     assert not kept.knows(None, third) and kept.others(None) == 0
+
+
+def test_a_stream_ends_with_its_session(monkeypatch):
+    monkeypatch.setattr(events, "QUIET", 0.05)
+    kept = Doorkeeper("rye")
+    token = asyncio.run(kept.sign_in("rye", "10.0.0.9"))
+    cookie, sent = f"avocet={token}", []
+
+    async def inner(scope, receive, send):
+        await send({"type": "http.response.start", "status": 200, "headers": []})
+        await send({"type": "http.response.body", "body": b""})
+
+    async def send(message):
+        sent.append(message)
+
+    async def silent():
+        await asyncio.sleep(30)
+
+    async def follow():
+        hub = SimpleNamespace(follow=lambda project_id, put: lambda: None)
+        door = FrontDoor(events.with_events(inner, hub), kept)
+        scope = {
+            "type": "http", "method": "GET", "path": "/api/v1/projects/1/events",
+            "headers": [(b"cookie", cookie.encode()), (b"content-length", b"0")],
+        }  # fmt: skip
+        first = [{"type": "http.request", "body": b"", "more_body": False}]
+
+        async def receive():
+            return first.pop() if first else await silent()
+
+        stream = asyncio.create_task(door(scope, receive, send))
+        await asyncio.sleep(0.3)
+        assert not stream.done() and any(b"still here" in each.get("body", b"") for each in sent)
+        kept.end(cookie)
+        await asyncio.wait_for(stream, 1)
+
+    asyncio.run(follow())
+    assert sent[-1] == {"type": "http.response.body", "body": b"", "more_body": False}
 
 
 def test_a_browser_is_sent_to_the_page_on_which_it_signs_in(door, monkeypatch):

@@ -13,6 +13,7 @@ from typing import Any
 
 from avocet.store.database import Sessions
 from avocet.web.context import job_out
+from avocet.web.door.front import STILL_IN
 from avocet.web.kept import KeptLabels
 from avocet.work.news import News, ProjectNews
 
@@ -136,12 +137,14 @@ def with_events(inner: Any, hub: EventHub) -> Any:
             return
         headers = [pair for pair in start["headers"] if pair[0].lower() != b"content-length"]
         await send({"type": "http.response.start", "status": 200, "headers": headers})
-        await _stream(hub, int(match[1]), receive, send)
+        await _stream(hub, int(match[1]), receive, send, scope.get(STILL_IN, lambda: True))
 
     return app
 
 
-async def _stream(hub: EventHub, project_id: int, receive: Receive, send: Send) -> None:
+async def _stream(
+    hub: EventHub, project_id: int, receive: Receive, send: Send, still_in: Callable[[], bool]
+) -> None:
     loop = asyncio.get_running_loop()
     waiting: asyncio.Queue[str] = asyncio.Queue()
     gone = asyncio.create_task(_until_gone(receive))
@@ -156,13 +159,15 @@ async def _stream(hub: EventHub, project_id: int, receive: Receive, send: Send) 
         while not gone.done():
             news = asyncio.create_task(waiting.get())
             await asyncio.wait({news, gone}, timeout=QUIET, return_when=asyncio.FIRST_COMPLETED)
-            if gone.done():
+            if gone.done() or not still_in():
                 news.cancel()
                 break
             text = news.result() if news.done() else ": still here\n\n"
             news.cancel()
             if text:
                 await send({"type": "http.response.body", "body": text.encode(), "more_body": True})
+        if not gone.done():
+            await send({"type": "http.response.body", "body": b"", "more_body": False})
     finally:
         leave()
         gone.cancel()

@@ -8,6 +8,7 @@ import asyncio
 import json
 import time
 from collections.abc import Awaitable, Callable
+from functools import partial
 from typing import Any
 
 from avocet.web.door import sign_in
@@ -31,6 +32,9 @@ SLOWEST, MEASURED_AFTER = 1000.0, 30.0
 
 UPLOADS = 8
 """Uploads at once; further ones wait without holding a thread."""
+
+STILL_IN = "avocet.still_in"
+"""Where what is handed on asks whether whoever came in still may."""
 
 BASIC = [(b"www-authenticate", b'Basic realm="Avocet"')]
 
@@ -97,6 +101,7 @@ class FrontDoor:
             return False
         authorization, cookie = _text(headers, b"authorization"), _text(headers, b"cookie")
         if await keeper.lets_in(authorization, cookie, client):
+            scope[STILL_IN] = partial(keeper.still_knows, authorization, cookie)
             return True
         if not authorization and method == "GET" and b"text/html" in headers.get(b"accept", b""):
             await _say(send, sign_in.to(sign_in.PATH))

@@ -114,6 +114,13 @@ class Doorkeeper:
         found.seen = now
         return mark
 
+    def still_knows(self, authorization: str | None, cookie: str | None) -> bool:
+        """As `knows`, asked of what goes on for long: that alone keeps no session from its end."""
+        found = self._sessions.get(_hash(_token_in(cookie)))
+        if found is not None:
+            return time.monotonic() - found.seen <= IDLE_SECONDS
+        return password_fits(authorization, self._password)
+
     def others(self, cookie: str | None) -> int:
         """How many sessions there are beside one's own."""
         own = self.session_of(cookie)
