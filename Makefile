@@ -59,11 +59,12 @@ test: setup $(VENV)/tested
 	cd frontend && npm run --silent test
 	$(TOGETHER)
 
-# Many callers for three minutes, by themselves as they look at the clock; then, at length, the fuzzers, kills at any
-# moment, and a cluster that loses machines.
+# Many callers for three minutes and sixteen people for ten, by themselves as they look at the clock; then, at length, the
+# fuzzers, kills at any moment, and a cluster that loses machines.
 soak: setup $(VENV)/tested
-	AVOCET_SOAK=200 OMP_NUM_THREADS=1 $(PYTHON) -m pytest -s tests/hostile/test_callers.py
-	AVOCET_SOAK=200 $(TOGETHER) tests/hostile tests/work/cluster --deselect tests/hostile/test_callers.py
+	AVOCET_SOAK=200 OMP_NUM_THREADS=1 $(PYTHON) -m pytest -s tests/hostile/test_callers.py tests/hostile/test_load.py
+	AVOCET_SOAK=200 $(TOGETHER) tests/hostile tests/work/cluster --deselect tests/hostile/test_callers.py \
+		--deselect tests/hostile/test_load.py
 
 quick: $(VENV)/tested
 	AVOCET_QUICK=1 $(TOGETHER) -m "not slow and not browser"

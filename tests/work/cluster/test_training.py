@@ -123,6 +123,7 @@ def test_a_machine_that_dies_costs_an_epoch_at_most(two_nodes, train):
     assert losses(epochs) == pytest.approx(losses(alone), rel=0.1)
 
 
+@at_length
 def test_a_run_on_one_other_machine_is_what_it_would_be_here(two_nodes, data, labelled, train, monkeypatch):
     monkeypatch.setattr("torch.get_num_threads", lambda: 1)
     run_id, _, steps_here, _, _ = train()
