@@ -18,7 +18,7 @@ from avocet.detector.training.settings import Settings
 from avocet.detector.training.team import ALONE, Team, team_at
 from avocet.detector.training.trainer import Training
 
-PICTURES, STEPS, FIRST, ROUNDS = 16, 16, 4, 3
+PICTURES, STEPS, FIRST, ROUNDS = 16, 16, 4, 5
 """Pictures of 960 × 540; steps, of which the first are not timed; rounds."""
 
 
