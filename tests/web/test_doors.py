@@ -132,6 +132,7 @@ def test_the_documents_are_handed_out_whole(client):
                 continue
             todo.append(urllib.parse.urljoin(address, target))
     pages = {Path(each).stem for each in seen if each.endswith(".html")}
+    assert {"collect", "train", "judge", "use", "api"} <= pages
     assert {"index", "first-hour", "files", "numbers", "words", "cluster", "security", "demo"} <= pages
     assert any(each.endswith("clip.png") for each in seen)
     assert client.get("/docs/nothing.html").status_code == 404
