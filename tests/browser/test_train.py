@@ -125,7 +125,7 @@ def test_watch_try_extend_and_compare(page):
     page.click("bin-runs")
     page.gone("[data-test=run-row]")
     page.click(".undo-button")
-    page.until(lambda: len(page.all("run-row")) == 2, "both restored")
+    page.until(lambda: len(page.all("run-row")) == 3, "all restored")
 
 
 def test_how_many_pictures(page):

@@ -61,7 +61,7 @@ def test_objects_are_saved_and_stale_ones_get_all_that_is_there(client, clip, la
     assert [each["number"] for each in stale.json["current"]["tracks"]] == [1]
     wrong = save(client, clip, (2, 0, TRACK | {"sets": [{"frame": 30, "corners": [0, 0, 5, 5]}]}))
     assert wrong.status_code == 422 and "frame 30; the clip has 0 to 19" in wrong.json["detail"]
-    assert save(client, clip, (1, 1, None)).json == {"tracks": []}
+    assert save(client, clip, (1, 1, None)).json == {"tracks": [], "time": None, "timed": 0}
     row = client.get(f"{BASE}/projects/{labelled}/clips").json["clips"][0]
     assert (row["name"], row["objects"], row["proposed"], row["pictures"]) == ("belt.mp4", 0, 0, 0)
 
