@@ -104,3 +104,16 @@ def test_other_files_are_no_bundles(tmp_path):
     path.write_bytes(b"PK\x03\x04 and then nothing")
     with pytest.raises(InputError, match=r"model\.zip is not a model bundle"):
         read_bundle(path)
+
+
+def test_a_name_in_another_encoding_than_it_claims(bundle, tmp_path):
+    path = tmp_path / "model.zip"
+    content = bundle.read_bytes()
+    # The bit that says UTF-8, and a byte that is none, in the list at the end.
+    at = content.rindex(b"PK\x01\x02")
+    changed = bytearray(content)
+    changed[at + 9] |= 0x08
+    changed[at + 46] = 0x90
+    path.write_bytes(changed)
+    with pytest.raises(InputError, match=r"model\.zip is not a model bundle"):
+        read_bundle(path)

@@ -52,6 +52,8 @@ def test_a_class_of_another_number_is_mapped():
         (b'["\xff"]', "not text in UTF-8"),
         ([3], "entry 1 is 3, not an object"),
         ([GOOD | {"image_id": 1}, GOOD | {"image_id": 1}], "2 detections with a image_id that the truth does not have: 1"),
+        ([GOOD | {"bbox": [1, 2, 3, 10**400]}], "which is not four numbers"),
+        ([GOOD | {"score": 10**400}], "does not lie between 0 and 1"),
         ([GOOD | {"image_id": [7]}], "image_id that the truth does not have"),
         ([GOOD | {"category_id": 90}], r"category_id that the truth does not have; say which class each means: 90 \(1\)"),
         ([GOOD | {"category_id": "roll"}], "category_id 'roll', which is no whole number"),

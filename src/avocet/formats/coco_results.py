@@ -144,7 +144,7 @@ def _load(content: bytes, called: str) -> list[Any]:
 
 def _numbers(entry: dict[str, Any], where: str) -> tuple[float, float, float, float, float]:
     box, score = entry.get("bbox"), entry.get("score")
-    if not isinstance(score, int | float) or isinstance(score, bool) or math.isnan(score):
+    if not isinstance(score, int | float) or isinstance(score, bool) or score != score:
         raise InputError(f"{where} has the score {_short(score)}, which is no number")
     if not 0 <= score <= 1:
         raise InputError(f"{where} has the score {_short(score)}, which does not lie between 0 and 1")
@@ -157,7 +157,13 @@ def _numbers(entry: dict[str, Any], where: str) -> tuple[float, float, float, fl
 
 
 def _finite(value: Any) -> bool:
-    return isinstance(value, int | float) and not isinstance(value, bool) and math.isfinite(value)
+    if not isinstance(value, int | float) or isinstance(value, bool):
+        return False
+    try:
+        return math.isfinite(value)
+    except OverflowError:
+        # A whole number beyond all floats.
+        return False
 
 
 def _short(value: Any) -> str:

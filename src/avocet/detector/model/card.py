@@ -5,7 +5,9 @@ It needs no torch, so that records and the server know models without loading it
 
 import json
 import math
+import struct
 import zipfile
+import zlib
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -144,8 +146,12 @@ def read_bundle_parts(path: Path) -> tuple[ModelCard, bytes]:
         zipfile.LargeZipFile,
         NotImplementedError,
         RuntimeError,
+        # A name that is not in the encoding that it claims, among others.
+        UnicodeDecodeError,
         EOFError,
         OSError,
+        zlib.error,
+        struct.error,
     ) as error:
         raise InputError(f"{path.name} is not a model bundle: {error}") from None
     return _card(raw_card, path.name), content
