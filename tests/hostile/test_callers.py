@@ -15,6 +15,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.asking import FORM, multipart
 from tests.servers import address_in, children_of
 
 BASE = "/api/v1"
@@ -89,10 +90,8 @@ class Caller:
         """A file that is none."""
         content = self._random.randbytes(self._random.randint(0, 20_000))
         suffix = self._random.choice([".jpg", ".png", ".mp4", ".zip", ".tar", ".json"])
-        head = f'--x\r\nContent-Disposition: form-data; name="files"; filename="a{suffix}"\r\n\r\n'
-        body = head.encode() + content + b"\r\n--x--\r\n"
         place = self._random.choice(["media", "annotations"])
-        self.ask("POST", f"{BASE}/projects/1/{place}", body, "multipart/form-data; boundary=x")
+        self.ask("POST", f"{BASE}/projects/1/{place}", multipart("files", f"a{suffix}", content), FORM)
 
     def work(self, ends):
         while time.monotonic() < ends:

@@ -5,7 +5,6 @@ could be started again, and what came out is what came out of an undisturbed run
 """
 
 import hashlib
-import http.client
 import json
 import os
 import random
@@ -14,8 +13,6 @@ import signal
 import sqlite3
 import threading
 import time
-import urllib.error
-import urllib.request
 
 import numpy as np
 import pytest
@@ -27,8 +24,8 @@ from avocet.media.pictures import encode_jpeg
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.work.clips.clips import add_clip
-from tests.conftest import fill
-from tests.ready import add_trained_run
+from tests.asking import FORM, Away, ask, multipart
+from tests.hostile.conftest import belt_folder
 from tests.servers import address_in, children_of, servers
 from tests.waiting import wait_for
 
@@ -41,24 +38,6 @@ NEW = 40
 SMALL = {"size": "stint", "side": 96, "epochs": 6, "batch": 2, "passes": 1, "seed": 3}
 
 pytestmark = pytest.mark.slow
-
-
-class Away(Exception):
-    """The server did not answer."""
-
-
-def ask(url, body=None, method=None, kind="application/json", **headers):
-    """The JSON of an answer; `Away` where there was none."""
-    content = json.dumps(body).encode() if isinstance(body, dict | list) else body
-    request = urllib.request.Request(url, content, {"Content-Type": kind, **headers}, method=method)
-    try:
-        with urllib.request.urlopen(request, timeout=60) as reply:
-            return reply.status, json.loads(reply.read() or b"null")
-    except urllib.error.HTTPError as error:
-        return error.code, json.loads(error.read() or b"null")
-    except (OSError, ValueError, http.client.HTTPException) as error:
-        # Broken off in the middle, or nobody there.
-        raise Away(str(error)) from None
 
 
 class People:
@@ -115,9 +94,7 @@ class People:
         """A picture that no other is like."""
         pixels = np.random.default_rng(1000 + len(self.sent)).integers(0, 256, (48, 64, 3), dtype=np.uint8)
         content, name = encode_jpeg(pixels), f"sent-{len(self.sent):04d}.jpg"
-        head = f'--x\r\nContent-Disposition: form-data; name="files"; filename="{name}"\r\n\r\n'
-        body = head.encode() + content + b"\r\n--x--\r\n"
-        status, said = ask(f"{self.api}/projects/1/media", body, "POST", "multipart/form-data; boundary=x")
+        status, said = ask(f"{self.api}/projects/1/media", multipart("files", name, content), "POST", FORM)
         if status in (200, 202) and said["files"][0]["outcome"] in ("added", "already there"):
             self.sent[name] = hashlib.sha256(content).hexdigest()
         elif status >= 500:
@@ -150,15 +127,13 @@ PICTURE = encode_jpeg(render_still(40).pixels)
 @pytest.fixture
 def place(tmp_path):
     """A project with labels, a model and a clip, and folders that the server may read."""
-    folder = DataFolder(tmp_path / "data")
-    sessions = open_database(folder.database)
     belt = MovingBelt(3, 60)
     with ClipWriter(tmp_path / "belt.mp4", 960, 540, 25) as writer:
         for number in range(60):
             writer.write(belt.frame(number).pixels)
+    folder = belt_folder(tmp_path)
+    sessions = open_database(folder.database)
     with sessions.begin() as session:
-        fill(session, folder, [render_still(number) for number in range(6)], tmp_path)
-        add_trained_run(session, folder, 1)
         add_clip(session, folder, 1, tmp_path / "belt.mp4", "belt.mp4")
     sessions.kw["bind"].dispose()
     for name in ("watched", "results", "new"):

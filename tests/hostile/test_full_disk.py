@@ -13,6 +13,7 @@ import numpy as np
 import pytest
 
 from avocet.media.pictures import encode_jpeg
+from tests.asking import FORM, multipart
 from tests.servers import address_in, servers
 
 pytestmark = pytest.mark.slow
@@ -44,9 +45,7 @@ def ask(port, method, path, body=None, kind="application/json"):
 
 
 def send(port, name, content):
-    head = f'--x\r\nContent-Disposition: form-data; name="files"; filename="{name}"\r\n\r\n'
-    body = head.encode() + content + b"\r\n--x--\r\n"
-    return ask(port, "POST", "/projects/1/media", body, "multipart/form-data; boundary=x")
+    return ask(port, "POST", "/projects/1/media", multipart("files", name, content), FORM)
 
 
 def test_a_full_disk_refuses_in_words_and_loses_nothing(small_disk, made_once):

@@ -13,10 +13,7 @@ import pytest
 from avocet.demo.belt import render_still
 from avocet.demo.camera import SimulatedCamera
 from avocet.media.pictures import encode_jpeg
-from avocet.store.database import open_database
-from avocet.store.folder import DataFolder
-from tests.conftest import fill
-from tests.ready import add_trained_run
+from tests.hostile.conftest import belt_folder
 from tests.servers import address_in, children_of, servers
 from tests.waiting import wait_for
 
@@ -40,12 +37,7 @@ def live_worker(server):
 
 @pytest.fixture
 def place(tmp_path):
-    folder = DataFolder(tmp_path / "data")
-    sessions = open_database(folder.database)
-    with sessions.begin() as session:
-        fill(session, folder, [render_still(number) for number in range(6)], tmp_path)
-        add_trained_run(session, folder, 1)
-    sessions.kw["bind"].dispose()
+    belt_folder(tmp_path)
     for name in ("watched", "results"):
         (tmp_path / "shared" / name).mkdir(parents=True)
     return tmp_path

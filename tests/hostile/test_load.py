@@ -13,11 +13,10 @@ import psutil
 import pytest
 
 from avocet.demo.belt import render_still
-from avocet.store.database import open_database
-from avocet.store.folder import DataFolder
-from tests.conftest import at_length, fill
-from tests.hostile.test_crashes import PICTURE, ask
-from tests.ready import add_trained_run
+from avocet.media.pictures import encode_jpeg
+from tests.asking import ask
+from tests.conftest import at_length
+from tests.hostile.conftest import belt_folder
 from tests.servers import address_in, children_of, servers
 
 SOAK = bool(os.environ.get("AVOCET_SOAK"))
@@ -31,6 +30,8 @@ NEW = 400 if SOAK else 30
 
 GROWTH = 1.25
 """Memory at the end, in terms of that after the first quarter."""
+
+PICTURE = encode_jpeg(render_still(40).pixels)
 
 pytestmark = pytest.mark.slow
 
@@ -64,12 +65,7 @@ class Person:
 @pytest.fixture
 def place(tmp_path):
     """A project with a picture for each person, a model, and folders of new pictures."""
-    folder = DataFolder(tmp_path / "data")
-    sessions = open_database(folder.database)
-    with sessions.begin() as session:
-        fill(session, folder, [render_still(number) for number in range(PEOPLE)], tmp_path)
-        add_trained_run(session, folder, 1)
-    sessions.kw["bind"].dispose()
+    belt_folder(tmp_path, PEOPLE)
     (tmp_path / "shared" / "new").mkdir(parents=True)
     return tmp_path
 

@@ -24,12 +24,11 @@ from avocet.formats.kinds import FORMATS
 from avocet.media.clip_writer import ClipWriter
 from avocet.media.pictures import encode_jpeg
 from avocet.store.database import open_database
-from avocet.store.folder import DataFolder
 from avocet.store.tables import Job, JobState
 from avocet.work.exchange.written import export_record, file_of_record
-from tests.conftest import fill
-from tests.hostile.test_crashes import Away, ask
-from tests.ready import add_trained_run, trained_bundle
+from tests.asking import FORM, Away, ask, multipart
+from tests.hostile.conftest import belt_folder
+from tests.ready import trained_bundle
 from tests.servers import address_in, children_of, servers
 from tests.waiting import wait_for
 
@@ -119,18 +118,6 @@ def mutated(content, draw):
     return bytes(changed)
 
 
-def multipart(field, name, content, **values):
-    parts = [
-        f'--x\r\nContent-Disposition: form-data; name="{key}"\r\n\r\n{value}\r\n'
-        for key, value in values.items()
-    ]
-    head = f'--x\r\nContent-Disposition: form-data; name="{field}"; filename="{name}"\r\n\r\n'
-    return "".join(parts).encode() + head.encode() + content + b"\r\n--x--\r\n"
-
-
-FORM = "multipart/form-data; boundary=x"
-
-
 def doors(api, snapshot, kind, draw):
     """Where a file of a kind may be sent: address and field, or none where it is the whole body."""
     project = f"{api}/projects/1"
@@ -154,12 +141,9 @@ def doors(api, snapshot, kind, draw):
 
 
 def test_changed_files_through_every_door(tmp_path):
-    folder = DataFolder(tmp_path / "data")
+    folder = belt_folder(tmp_path)
     sessions = open_database(folder.database)
-    with sessions.begin() as session:
-        fill(session, folder, [render_still(number) for number in range(6)], tmp_path)
-        add_trained_run(session, folder, 1)
-        session.flush()
+    with sessions() as session:
         files = whole_files(tmp_path, session, 1)
     sessions.kw["bind"].dispose()
     before = {path for path in tmp_path.iterdir()}

@@ -103,6 +103,9 @@ def test_the_cluster_is_offered_only_where_the_server_has_one(client, data, labe
     refused = client.post(f"{BASE}/projects/{labelled}/studies", json={"steps": 20, "on_cluster": True})
     assert refused.status_code == 422 and "works with no cluster" in refused.json["detail"]
     monkeypatch.setenv(asked.CLUSTER, "10.0.0.1:6379")
+    both = {"settings": settings, "apart": True, "on_cluster": True}
+    refused = client.post(f"{BASE}/projects/{labelled}/runs", json=both)
+    assert refused.status_code == 422 and "not both" in refused.json["detail"]
     started = client.post(f"{BASE}/projects/{labelled}/runs", json={"settings": settings, "apart": True})
     assert started.status_code == 202
     assert client.get(f"{BASE}/cluster").json == {"address": "10.0.0.1:6379", "hint": ""}

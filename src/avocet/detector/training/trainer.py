@@ -3,7 +3,8 @@
 import copy
 import math
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -379,7 +380,7 @@ class Training:
         """
         if self.team.rank:
             return
-        try:
+        with self.keeping():
             if report is not None:
                 if report.best:
                     self._write_bundle("best.zip", report.validation)
@@ -387,6 +388,12 @@ class Training:
                     self._write_bundle(f"epoch-{report.epoch:05}.zip", report.validation)
                 self._write_bundle("latest.zip", report.validation)
             save_checkpoint(self.checkpoint_path, self.network, self.average, self._optimizer, self.progress)
+
+    @contextmanager
+    def keeping(self) -> Iterator[None]:
+        """Say of a disk that takes no more what it means for the training."""
+        try:
+            yield
         except OSError as error:
             raise InputError(
                 f"epoch {self.progress.epoch} could not be kept in {self.folder}: {error.strerror or error}. "

@@ -10,6 +10,7 @@ from contextlib import contextmanager, redirect_stdout
 from dataclasses import dataclass
 from importlib.util import find_spec
 from typing import Any
+from uuid import uuid4
 
 from avocet.core.errors import InputError
 
@@ -106,6 +107,36 @@ class Cluster:
             )
         return sorted(found, key=lambda each: (not each.alive, each.name, each.node))
 
+    def start(self, kind: type, title: str, *given: Any, cores: int = 1, node: str = "", **more: Any) -> Any:
+        """A process of its own somewhere in the cluster; once it dies it is not started again by itself.
+
+        Parameters
+        ----------
+        kind : type
+            Whose methods can be asked for then.
+        title : str
+            What it is started for, as the page tells it.
+        *given
+            For its making.
+        cores : int
+        node : str
+            On which machine; by default wherever there are cores.
+        **more
+            As Ray takes it: accelerators, memory, calls at once.
+        """
+        where: Any = "SPREAD"
+        if node:
+            from ray.util.scheduling_strategies import NodeAffinitySchedulingStrategy
+
+            where = NodeAffinitySchedulingStrategy(node, soft=False)
+        options = {"num_cpus": cores, "max_restarts": 0, "max_task_retries": 0, "scheduling_strategy": where}
+        name = f"{title}#{uuid4().hex}"
+        return self.ray.remote(kind).options(name=name, **options, **more).remote(*given)
+
+    def is_answered(self, asked: Any, within: float = 0.0) -> bool:
+        """Whether what was asked for is there, at the latest after some seconds."""
+        return bool(self.ray.wait([asked], timeout=within)[0])
+
     def _working(self) -> dict[str, list[str]]:
         """What the workers on each machine were started for."""
         found: dict[str, list[str]] = {}
@@ -183,6 +214,11 @@ def _knock(address: str) -> None:
     except (OSError, OverflowError) as error:
         reason = error.strerror if isinstance(error, OSError) and error.strerror else error
         raise InputError(f"no cluster answers at {address}: {reason}") from None
+
+
+def said_of(error: BaseException) -> str:
+    """What Ray says of a fault, in a line: those before it tell where it was."""
+    return (str(error).strip() or type(error).__name__).splitlines()[-1].strip()
 
 
 def machine_name() -> str:

@@ -1,6 +1,5 @@
 """The workers of a run: each is asked as it is free, and what a machine that dies had under way another does."""
 
-import itertools
 import threading
 import time
 from collections import Counter
@@ -56,9 +55,8 @@ class LookerPool:
         self._cluster, self._ray, self._title = cluster, cluster.ray, title
         self._model = self._ray.put(model)
         self._order = order
-        self._numbers = itertools.count(1)
         self._free: Queue[Any] = Queue()
-        self._starting: dict[Any, tuple[Any, str]] = {}
+        self._starting: dict[Any, Any] = {}
         self._working: dict[Any, str] = {}
         self._lock = threading.Lock()
         self._closed = threading.Event()
@@ -114,7 +112,7 @@ class LookerPool:
         """End the workers."""
         self._closed.set()
         self._watch.join()
-        for actor in [*self._working, *(actor for actor, _ in self._starting.values())]:
+        for actor in [*self._working, *self._starting.values()]:
             self._ray.kill(actor)
 
     def _next(self) -> Any:
@@ -158,7 +156,7 @@ class LookerPool:
             self._ray.wait(list(self._starting), num_returns=1, timeout=0) if self._starting else ([], [])
         )
         for each in ready:
-            actor, _node = self._starting.pop(each)
+            actor = self._starting.pop(each)
             try:
                 machine = self._ray.get(each)
             except self._ray.exceptions.RayError:
@@ -173,9 +171,5 @@ class LookerPool:
         """As many workers as there are cores, some of which may only now have come, or come free again."""
         wanted = int(self._ray.cluster_resources().get("CPU", 0))
         for _ in range(wanted - len(self._working) - len(self._starting)):
-            name = f"{self._title}#{next(self._numbers)}-{time.time_ns()}"
-            remote = self._ray.remote(RemoteLooker)
-            actor = remote.options(
-                name=name, num_cpus=1, max_restarts=0, max_task_retries=0, scheduling_strategy="SPREAD"
-            ).remote(self._model, self._order)
-            self._starting[actor.ready.remote()] = (actor, name)
+            actor = self._cluster.start(RemoteLooker, self._title, self._model, self._order)
+            self._starting[actor.ready.remote()] = actor

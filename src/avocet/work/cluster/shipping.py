@@ -1,13 +1,13 @@
 """What travels to a worker: the model, and files that it may not see."""
 
 import shutil
-import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from avocet.core.raw.fusion import Method
 from avocet.detector.model.finder import Finder
+from avocet.work.cluster.places import worker_place
 from avocet.work.models.bundles import Bundles
 from avocet.work.models.opening import open_bundles
 
@@ -29,7 +29,7 @@ class ShippedModel:
 
     def opened(self) -> Finder:
         """What answers with it."""
-        place = Path(tempfile.mkdtemp(prefix="avocet-model-"))
+        place = worker_place()
         try:
             paths = []
             for number, content in enumerate(self.bundles):
@@ -89,13 +89,15 @@ class Unpacked:
     """Files as paths: where they lie, or where their bytes were put for now."""
 
     def __init__(self) -> None:
-        self._place = Path(tempfile.mkdtemp(prefix="avocet-files-"))
+        self._place: Path | None = None
         self._count = 0
 
     def path(self, file: ShippedFile) -> Path:
         """Where it can be read."""
         if file.content is None:
             return Path(file.path)
+        if self._place is None:
+            self._place = worker_place()
         self._count += 1
         made = self._place / f"{self._count}{Path(file.path).suffix}"
         made.write_bytes(file.content)
@@ -103,7 +105,9 @@ class Unpacked:
 
     def close(self) -> None:
         """Remove what was put down."""
-        shutil.rmtree(self._place, ignore_errors=True)
+        if self._place is not None:
+            shutil.rmtree(self._place, ignore_errors=True)
+            self._place = None
 
 
 def all_here(files: Sequence[ShippedFile]) -> bool:

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -11,8 +11,10 @@ import numpy as np
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.detector.training.settings import Settings, settings_from
 from avocet.detector.training.trainer import Training
+from avocet.store.folder import DataFolder
 from avocet.store.tables import Study
-from avocet.work.progress import Stopped
+from avocet.work.progress import Reporter, Stopped
+from avocet.work.snapshots.frozen import Frozen
 
 PIECES = 8
 """Checkpoints of each training, from which it resumes."""
@@ -22,6 +24,38 @@ Planned = dict[str, int]
 
 Measured = dict[str, float]
 """``map`` and ``map50`` at the end of one."""
+
+
+@dataclass(frozen=True)
+class StudyWork:
+    """What is left of a study, wherever it is done.
+
+    Attributes
+    ----------
+    folder : DataFolder
+    study : Study
+    frozen : Frozen
+        Its snapshot.
+    left : list of Planned
+    reporter : Reporter
+    on_measured : callable
+        Gets a training that is done and what it measured.
+    on_failed : callable
+        Gets one that failed and why.
+    """
+
+    folder: DataFolder
+    study: Study
+    frozen: Frozen
+    left: list[Planned]
+    reporter: Reporter
+    on_measured: Callable[[Planned, Measured], None]
+    on_failed: Callable[[Planned, str], None]
+
+    @property
+    def ended(self) -> int:
+        """Trainings that were done before."""
+        return len(self.study.plan) - len(self.left)
 
 
 def train_planned(

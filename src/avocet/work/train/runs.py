@@ -111,6 +111,10 @@ def start_run(
 
 def check_run(labels: RunLabels, order: RunOrder) -> tuple[Plan, Settings]:
     """The plan of a run and its settings in full. Raises `InputError` where it cannot be started."""
+    if order.on_cluster and order.apart:
+        raise InputError(
+            "a run is trained by all machines of the cluster together or by one of them, not both"
+        )
     cluster_if(order.on_cluster or order.apart)
     side, batch = order.settings.get("side"), order.settings.get("batch")
     plan = plan_run(labels, int(side) if side else None, int(batch or DEFAULT_BATCH))

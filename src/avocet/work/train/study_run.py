@@ -1,22 +1,19 @@
 """Doing a study: trainings on nested subsets of the training pictures, measured on the same ones."""
 
 import shutil
-from collections.abc import Callable, Sequence
 
 from avocet.core.errors import InputError
 from avocet.readable import so_many
 from avocet.store.database import reading
-from avocet.store.folder import DataFolder
-from avocet.store.tables import Part, Study
+from avocet.store.tables import Part
 from avocet.work.cluster.asked import cluster_if
 from avocet.work.cluster.training.studying import study_together
 from avocet.work.job_givens import ForStudy
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import Studied
-from avocet.work.progress import Reporter
-from avocet.work.snapshots.frozen import Frozen, labelled_pictures
+from avocet.work.snapshots.frozen import labelled_pictures
 from avocet.work.snapshots.snapshots import read_snapshot
-from avocet.work.train.planned import Measured, Planned, settings_of, train_planned
+from avocet.work.train.planned import Measured, Planned, StudyWork, settings_of, train_planned
 from avocet.work.train.studies import get_study
 
 
@@ -46,11 +43,12 @@ def do_study(task: Task[ForStudy]) -> Studied:
     def on_failed(wanted: Planned, reason: str) -> None:
         failed.append(f"{so_many(wanted['pictures'], 'picture')} with seed {wanted['seed']}: {reason}")
 
+    work = StudyWork(task.folder, study, frozen, left, task.reporter, on_measured, on_failed)
     cluster = cluster_if(task.given.on_cluster)
     if cluster is None:
-        _here(task.folder, study, frozen, left, task.reporter, on_measured, on_failed)
+        _here(work)
     else:
-        study_together(cluster, task.folder, study, frozen, left, task.reporter, on_measured, on_failed)
+        study_together(cluster, work)
     if failed:
         raise InputError(
             f"{len(failed)} of {so_many(len(study.plan), 'training')} failed. {'; '.join(failed)}"
@@ -58,22 +56,15 @@ def do_study(task: Task[ForStudy]) -> Studied:
     return Studied(trainings=len(study.plan))
 
 
-def _here(
-    folder: DataFolder,
-    study: Study,
-    frozen: Frozen,
-    left: Sequence[Planned],
-    reporter: Reporter,
-    on_measured: Callable[[Planned, Measured], None],
-    on_failed: Callable[[Planned, str], None],
-) -> None:
+def _here(work: StudyWork) -> None:
     """One after the other on this machine."""
+    folder, study, frozen, reporter = work.folder, work.study, work.frozen, work.reporter
     chosen, steps = settings_of(study)
     held_out = labelled_pictures(folder, study.project_id, frozen, Part.VALIDATION)
     pictures = labelled_pictures(folder, study.project_id, frozen, Part.TRAINING)
     place = folder.study(study.project_id, study.id)
     total = len(study.plan) * steps
-    for number, wanted in enumerate(left, start=len(study.plan) - len(left)):
+    for number, wanted in enumerate(work.left, start=work.ended):
 
         def on_step(
             step: int, loss: float, before: int = number * steps, count: int = wanted["pictures"]
@@ -94,7 +85,7 @@ def _here(
                 reporter.should_stop,
             )
         except InputError as error:
-            on_failed(wanted, str(error))
+            work.on_failed(wanted, str(error))
         else:
-            on_measured(wanted, measured)
+            work.on_measured(wanted, measured)
         shutil.rmtree(place, ignore_errors=True)

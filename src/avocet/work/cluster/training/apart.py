@@ -1,10 +1,8 @@
 """A training on one machine of a cluster, for which this one only keeps the record: so several go on at once."""
 
 import shutil
-import tempfile
 import threading
 from collections.abc import Callable, Mapping
-from pathlib import Path
 from typing import Any
 
 import torch
@@ -13,12 +11,11 @@ from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
 from avocet.detector.training.checkpoint import Progress
 from avocet.detector.training.reports import EpochReport
-from avocet.detector.training.settings import settings_from
 from avocet.detector.training.team import TeamBroken
 from avocet.detector.training.trainer import Training
 from avocet.files import write_bytes
-from avocet.work.cluster.joining import Cluster, joined, machine_name
-from avocet.work.cluster.shipping import ShippedFile
+from avocet.work.cluster.joining import Cluster, joined, machine_name, said_of
+from avocet.work.cluster.places import worker_place
 from avocet.work.cluster.training.member import ShippedTraining
 from avocet.work.cluster.training.pictures import HoldsPictures, PicturePost
 
@@ -34,7 +31,7 @@ Runs = Callable[[OnEpoch, OnStep, Callable[[], bool], Callable[[str], None]], bo
 """As `Training.run`."""
 
 
-class Apprentice:
+class Apprentice(HoldsPictures):
     """Trains on its machine; what it has to tell and the files that it has written wait until they are asked for.
 
     Parameters
@@ -44,9 +41,9 @@ class Apprentice:
     """
 
     def __init__(self, shipped: ShippedTraining, threads: int) -> None:
-        self._shipped, self._threads = shipped, threads
-        self._pictures = HoldsPictures(shipped.pictures)
-        self._place = Path(tempfile.mkdtemp(prefix="avocet-training-"))
+        super().__init__(shipped.pictures)
+        self._order, self._threads = shipped, threads
+        self._place = worker_place()
         self._lock = threading.Lock()
         self._steps: list[tuple[int, float]] = []
         self._epochs: list[tuple[EpochReport, Progress, list[PictureDetections]]] = []
@@ -54,31 +51,14 @@ class Apprentice:
         self._seen: dict[str, int] = {}
         self._stopping = False
 
-    def sees_files(self) -> bool:
-        """As `HoldsPictures.sees_files`."""
-        return self._pictures.sees_files()
-
     def machine(self) -> str:
         """The machine that it is on."""
         return machine_name()
 
-    def take(self, files: Mapping[int, ShippedFile]) -> None:
-        """As `HoldsPictures.take`."""
-        self._pictures.take(files)
-
     def train(self, checkpoint: bytes) -> bool:
         """Go on from a checkpoint to the end. Raises what `Training.run` raises."""
         torch.set_num_threads(self._threads)
-        shipped = self._shipped
-        training = Training(
-            settings_from(shipped.settings),
-            shipped.classes,
-            self._pictures.training,
-            self._pictures.validation,
-            self._place,
-            shipped.card.snapshot,
-            begun_as=shipped.card,
-        )
+        training = self._order.begun(self, self._place)
         write_bytes(training.checkpoint_path, checkpoint)
         training.resume()
 
@@ -188,10 +168,8 @@ class _Apart:
         self._training.keep()
         # What there are whole machines for, however small the smallest is.
         cores = min((each.cores for each in self._cluster.machines() if each.alive and each.cores), default=1)
-        options = {"num_cpus": cores, "max_concurrency": 2, "max_restarts": 0, "max_task_retries": 0}
-        named = {"name": f"{self._title}#{id(self)}-{self._training.progress.epoch}-{threading.get_ident()}"}
-        actor = self._ray.remote(Apprentice).options(**options, **named, scheduling_strategy="SPREAD")
-        apprentice = actor.remote(self._sent, cores)
+        given = (self._sent, cores)
+        apprentice = self._cluster.start(Apprentice, self._title, *given, cores=cores, max_concurrency=2)
         try:
             return self._watched(apprentice, on_epoch, on_step, should_stop, told)
         except self._ray.exceptions.RayTaskError as error:
@@ -199,7 +177,7 @@ class _Apart:
                 raise InputError(str(error.cause)) from None
             raise
         except self._ray.exceptions.RayError as error:
-            raise TeamBroken(str(error).strip().splitlines()[-1]) from None
+            raise TeamBroken(said_of(error)) from None
         finally:
             self._ray.kill(apprentice)
 
@@ -212,7 +190,7 @@ class _Apart:
         told: Callable[[str], None],
     ) -> bool:
         ready = apprentice.machine.remote()
-        while not self._is_there(ready, LOOKS):
+        while not self._cluster.is_answered(ready, LOOKS):
             if should_stop():
                 return False
         told(f"Trains on {self._ray.get(ready)}")
@@ -221,7 +199,7 @@ class _Apart:
         trains = apprentice.train.remote(self._training.checkpoint_path.read_bytes())
         stopping = False
         while True:
-            ended = self._is_there(trains, LOOKS)
+            ended = self._cluster.is_answered(trains, LOOKS)
             news = self._ray.get(apprentice.news.remote())
             for words in news["said"]:
                 told(words)
@@ -248,19 +226,11 @@ class _Apart:
             self._told_of(epoch, on_epoch)
             epoch = next(epochs, None)
         for name, content in news["files"].items():
-            try:
+            with self._training.keeping():
                 write_bytes(self._training.folder / name, content)
-            except OSError as error:
-                raise InputError(
-                    f"epoch {self._training.progress.epoch} could not be kept in {self._training.folder}: "
-                    f"{error.strerror or error}. The last good checkpoint is kept; make room and resume."
-                ) from None
 
     def _told_of(
         self, epoch: tuple[EpochReport, Progress, list[PictureDetections]], on_epoch: OnEpoch
     ) -> None:
         report, self._training.progress, self._training.last_found = epoch
         on_epoch(report)
-
-    def _is_there(self, asked: Any, seconds: float) -> bool:
-        return bool(self._ray.wait([asked], timeout=seconds)[0])

@@ -1,9 +1,8 @@
 """What runs on each other machine of a training: its share of every batch."""
 
 import os
+import shutil
 import socket
-import tempfile
-from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -17,7 +16,7 @@ from avocet.detector.training.settings import settings_from
 from avocet.detector.training.team import team_at
 from avocet.detector.training.trainer import Training
 from avocet.store.folder import DataFolder
-from avocet.work.cluster.shipping import ShippedFile
+from avocet.work.cluster.places import worker_place
 from avocet.work.cluster.training.pictures import HoldsPictures, ShippedPictures
 from avocet.work.snapshots.frozen import Frozen
 
@@ -40,6 +39,18 @@ class ShippedTraining:
     card: ModelCard
     pictures: ShippedPictures
 
+    def begun(self, held: HoldsPictures, place: Path) -> Training:
+        """The training on the machine that holds the pictures, with a folder of its own."""
+        return Training(
+            settings_from(self.settings),
+            self.classes,
+            held.training,
+            held.validation,
+            place,
+            self.card.snapshot,
+            begun_as=self.card,
+        )
+
 
 def shipped_training(
     training: Training, frozen: Frozen, folder: DataFolder, project_id: int
@@ -49,7 +60,7 @@ def shipped_training(
     return ShippedTraining(training.settings.as_record(), frozen.classes, training.card({}), pictures)
 
 
-class TeamMember:
+class TeamMember(HoldsPictures):
     """One machine of a training, other than the first.
 
     Parameters
@@ -60,39 +71,24 @@ class TeamMember:
     """
 
     def __init__(self, shipped: ShippedTraining, threads: int) -> None:
-        self._shipped, self._threads = shipped, threads
-        self._pictures = HoldsPictures(shipped.pictures)
+        super().__init__(shipped.pictures)
+        self._order, self._threads = shipped, threads
 
     def device(self) -> str:
         """Whether it would train on ``cpu`` or ``cuda``."""
         return chosen_device().type
 
-    def sees_files(self) -> bool:
-        """As `HoldsPictures.sees_files`."""
-        return self._pictures.sees_files()
-
-    def take(self, files: Mapping[int, ShippedFile]) -> None:
-        """As `HoldsPictures.take`."""
-        self._pictures.take(files)
-
     def train(self, host: str, port: int, rank: int, size: int, patience: float) -> bool:
         """Take part until all are done or stop. Raises what `Training.run` raises."""
         torch.set_num_threads(self._threads)
-        with tempfile.TemporaryDirectory(prefix="avocet-training-") as place:
-            training = Training(
-                settings_from(self._shipped.settings),
-                self._shipped.classes,
-                self._pictures.training,
-                self._pictures.validation,
-                Path(place),
-                begun_as=self._shipped.card,
-            )
-            talk_over_network_of(host)
-            try:
-                with team_at(host, port, rank, size, training.device, patience) as training.team:
-                    return training.run(lambda report: None)
-            finally:
-                training.close()
+        training = self._order.begun(self, worker_place())
+        talk_over_network_of(host)
+        try:
+            with team_at(host, port, rank, size, training.device, patience) as training.team:
+                return training.run(lambda report: None)
+        finally:
+            training.close()
+            shutil.rmtree(training.folder, ignore_errors=True)
 
 
 def talk_over_network_of(host: str) -> None:
@@ -103,16 +99,11 @@ def talk_over_network_of(host: str) -> None:
     host : str
         Address of the first.
     """
-    if network := _network_towards(host, _networks()):
+    if network := _network_towards(host):
         os.environ["GLOO_SOCKET_IFNAME"] = os.environ["NCCL_SOCKET_IFNAME"] = network
 
 
-def _networks() -> dict[str, list[str]]:
-    """Addresses of this machine by the network that they are on."""
-    return {name: [each.address for each in some] for name, some in psutil.net_if_addrs().items()}
-
-
-def _network_towards(host: str, networks: Mapping[str, Sequence[str]]) -> str | None:
+def _network_towards(host: str) -> str | None:
     """The network by which a host is reached: that of the address that would be spoken from."""
     with socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET, socket.SOCK_DGRAM) as asked:
         try:
@@ -121,4 +112,5 @@ def _network_towards(host: str, networks: Mapping[str, Sequence[str]]) -> str | 
         except OSError:
             return None
         own = asked.getsockname()[0]
-    return next((name for name, addresses in networks.items() if own in addresses), None)
+    networks = psutil.net_if_addrs().items()
+    return next((name for name, some in networks if any(each.address == own for each in some)), None)

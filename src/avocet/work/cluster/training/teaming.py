@@ -3,13 +3,12 @@
 import socket
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from itertools import count
 from typing import Any
 
 from avocet.core.errors import InputError
 from avocet.detector.training.team import ALONE, TeamBroken, team_at
 from avocet.detector.training.trainer import Training
-from avocet.work.cluster.joining import Cluster, Machine, joined, machine_name
+from avocet.work.cluster.joining import Cluster, Machine, joined, machine_name, said_of
 from avocet.work.cluster.training.apart import Runs
 from avocet.work.cluster.training.member import ShippedTraining, TeamMember, talk_over_network_of
 from avocet.work.cluster.training.pictures import PicturePost
@@ -94,7 +93,7 @@ class _Others:
         self, cluster: Cluster, shipped: ShippedTraining, title: str, told: Callable[[str], None]
     ) -> None:
         self._ray, self._cluster = cluster.ray, cluster
-        self._title, self._told, self._numbers = title, told, count(1)
+        self._title, self._told = title, told
         self._sent, self._post = self._ray.put(shipped), PicturePost(cluster.ray, shipped.pictures)
         self._members: dict[str, tuple[Machine, Any]] = {}
         self._left_out: set[str] = set()
@@ -177,7 +176,7 @@ class _Others:
         try:
             own = self._ray.get(asked)
         except self._ray.exceptions.RayError as error:
-            return f"cannot take part ({str(error).splitlines()[0]})"
+            return f"cannot take part ({said_of(error)})"
         return "" if own == device else f"would train on {own}, this machine on {device}"
 
     def _send_files(self, actors: list[Any]) -> None:
@@ -185,19 +184,10 @@ class _Others:
         self._post.send([actor for actor, sees in asked if not self._ray.get(sees)])
 
     def _on(self, machine: Machine, kind: type, *given: Any) -> Any:
-        from ray.util.scheduling_strategies import NodeAffinitySchedulingStrategy
-
-        return (
-            self._ray.remote(kind)
-            .options(
-                name=f"{self._title}#{next(self._numbers)}-{machine.node}",
-                num_cpus=machine.cores,
-                num_gpus=min(1, machine.accelerators),
-                max_restarts=0,
-                max_task_retries=0,
-                scheduling_strategy=NodeAffinitySchedulingStrategy(machine.node, soft=False),
-            )
-            .remote(*given)
+        """A process that has all of a machine."""
+        accelerators = min(1, machine.accelerators)
+        return self._cluster.start(
+            kind, self._title, *given, cores=machine.cores, node=machine.node, num_gpus=accelerators
         )
 
     def _take_own_seat(self) -> Any:
