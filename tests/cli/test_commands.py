@@ -13,6 +13,10 @@ from PIL import Image
 from avocet.cli.main import COMMANDS, main
 from avocet.cli.main import avocet as commands
 from avocet.demo.belt import Frame
+from avocet.store.database import open_database
+from avocet.store.folder import DataFolder
+from avocet.store.tables import JobState
+from avocet.work.train.runs import list_runs
 from tests.conftest import write_coco_set
 
 
@@ -307,6 +311,14 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, answer):
             "input side must be a multiple of 32 between 96 and 2,048, not 100",
         ),
         (
+            ("train", "--project", "tiles", "--data", data, "--cluster", "nonsense"),
+            "--cluster takes HOST:PORT or local, not 'nonsense'",
+        ),
+        (
+            ("train", "--project", "tiles", "--data", data, "--cluster", "127.0.0.1:1"),
+            "no cluster answers at 127.0.0.1:1",
+        ),
+        (
             ("evaluate", "--model", tmp_path / "model.zip", "--truth", other, "--pictures", tmp_path),
             "model.zip is not a model bundle",
         ),
@@ -324,6 +336,7 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, answer):
         ),
         (("serve", "--data", tmp_path, "--host", "0.0.0.0"), "set AVOCET_PASSWORD to serve other machines"),
     ]
+    before = sorted((data / "projects" / "1" / "runs").iterdir())
     for arguments, expected in cases:
         done = answer(*arguments)
         assert done.returncode == 1 and expected in done.stderr, (arguments, done.stderr)
@@ -332,6 +345,10 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, answer):
     done = avocet("train", "--project", "nobody", "--data", data, check=False)
     assert done.returncode == 1 and "Traceback" not in done.stderr and done.stderr.startswith("avocet: ")
     assert not (tmp_path / "d").exists() and not (tmp_path / "o").exists()
+    sessions = open_database(DataFolder(data).database)
+    with sessions() as session:
+        assert not [run.name for run in list_runs(session, 1) if run.job.state == JobState.FAILED]
+    assert sorted((data / "projects" / "1" / "runs").iterdir()) == before, "no run that could only fail"
 
 
 @pytest.mark.slow

@@ -11,6 +11,7 @@ from avocet.detector.model.sizes import SIZES
 from avocet.detector.pictures.augmentation import FLIPS
 from avocet.files import copy_file
 from avocet.store.tables import JobState
+from avocet.work.cluster.joining import knock_at
 from avocet.work.jobs import JobReporter, claim, finish
 from avocet.work.progress import Stopped
 from avocet.work.project.projects import project_named
@@ -78,6 +79,9 @@ def train(
     folder, sessions = open_data(data, must_exist=True)
     if save is not None and not save.resolve().parent.is_dir():
         raise InputError(f"{save}: there is no folder {save.resolve().parent}")
+    if cluster is not None:
+        # Before a run is recorded that could only fail.
+        knock_at(cluster)
     chosen = {
         "size": size,
         "side": side,

@@ -171,7 +171,7 @@ def joined(address: str) -> Iterator[Cluster]:
         if any(each != address for each in _joined):
             raise InputError("this process works with another cluster already")
         if address not in _joined:
-            _knock(address)
+            knock_at(address)
             _connect(ray, address)
         _joined[address] = _joined.get(address, 0) + 1
     try:
@@ -202,8 +202,9 @@ def _connect(ray: Any, address: str) -> None:
         raise InputError(f"no cluster answers at {address}: {reason}") from None
 
 
-def _knock(address: str) -> None:
-    """See whether anybody is at home: Ray itself would try for a minute and more."""
+def knock_at(address: str) -> None:
+    """See whether anybody is at home: Ray itself would try for a minute and more. Raises `InputError` if not."""
+    ray_module()
     if address == LOCAL:
         return
     host, _, port = address.rpartition(":")
