@@ -16,10 +16,12 @@ const props = defineProps<{ single?: boolean }>();
 const store = useProject();
 
 const where = computed({
-  get: (): "here" | "cluster" | "apart" => (apart.value ? "apart" : onCluster.value ? "cluster" : "here"),
+  get: (): "here" | "cluster" | "apart" =>
+    props.single && apart.value ? "apart" : onCluster.value ? "cluster" : "here",
   set(chosen) {
     onCluster.value = chosen === "cluster";
-    if (props.single) apart.value = chosen === "apart";
+    // Also where it cannot be chosen: what was chosen elsewhere for the same draft is over.
+    apart.value = chosen === "apart";
   },
 });
 

@@ -181,7 +181,7 @@ const minutes = computed(() => (job.value?.seconds_left ? duration(job.value.sec
           ({{ capital(draft.settings.size) }}, {{ draft.settings.side }} px,
           {{ draft.start === "shipped" || draft.start ? "here without starting weights" : "no starting weights" }}).
         </p>
-        <WorkOn v-model="draft.onCluster" />
+        <WorkOn v-model="draft.onCluster" v-model:apart="draft.apart" />
         <el-button
           v-hint="'Start the study'"
           type="primary"
