@@ -143,6 +143,10 @@ def test_jobs_run_in_the_worker_only(data):
     assert queue.pending_count() == 0
 
 
+def stands_back(pid):
+    return os.getpriority(os.PRIO_PROCESS, pid) - os.getpriority(os.PRIO_PROCESS, 0)
+
+
 @pytest.mark.slow
 def test_killed_worker_is_replaced_and_takes_up_what_waits(data, project_id, clip_id):
     folder, _ = data
@@ -168,6 +172,10 @@ def test_killed_worker_is_replaced_and_takes_up_what_waits(data, project_id, cli
                 session, project_id, only_open=True
             )
         pids = supervisor.pids()
+        # Whoever waits at the page goes before long work, and that before what goes on for ever.
+        wait_for(
+            lambda: [stands_back(pids[lane]) for lane in (Lane.CHANGES, Lane.MEDIA, Lane.LIVE)] == [0, 5, 10]
+        )
     finally:
         supervisor.close()
     for pid in pids.values():

@@ -1,13 +1,15 @@
 """Classes, attributes and changes to many pictures: what they touch, and the way back."""
 
+from dataclasses import replace
+
 import pytest
 
 from avocet.core.errors import InputError
-from avocet.store.tables import AttributeKind, PictureState
+from avocet.store.tables import AttributeKind, Box, PictureState
 from avocet.work.exchange.written import export_record
 from avocet.work.labels import classes
 from avocet.work.labels.attributes import add_attribute, list_attributes
-from avocet.work.labels.boxes import NewBox, labels_of, save_labels
+from avocet.work.labels.boxes import NewBox, boxes_of, labels_of, save_labels
 from avocet.work.labels.changes import latest_changes
 from avocet.work.labels.class_merge import merge_class
 from avocet.work.labels.classes import add_class
@@ -161,3 +163,27 @@ def test_class_of_another_project_is_refused(picture):
     foreign = add_class(session, other.id, "nut")
     with pytest.raises(InputError, match=f"class {foreign.id}"):
         save_labels(session, still, 0, [NewBox(foreign.id, (1, 1, 5, 5))], PictureState.DONE)
+
+
+def test_a_box_that_is_as_it_was_keeps_its_row(session, labelled):
+    picture = next(each for each in list_pictures(session, labelled, Filter()) if len(each.boxes) > 3)
+    first, second, *others = boxes_of(picture)
+    ids = {row.position: row.id for row in picture.boxes}
+    twice = replace(first, attributes={"ignore": True})
+    moved = replace(second, corners=tuple(each + 0.5 for each in second.corners))
+    # One box lies there twice, one was moved, and the last are now before the others.
+    saved = [*others, first, first, moved]
+    save_labels(session, picture, picture.revision, saved, PictureState.DONE)
+    session.expire(picture)
+    assert boxes_of(picture) == saved
+    now = [row.id for row in picture.boxes]
+    assert now[:-2] == [*(ids[place] for place in range(3, len(ids) + 1)), ids[1]]
+    assert not set(now[-2:]) & set(ids.values())
+    # A flag is not the number 1, by which a box is another one.
+    save_labels(session, picture, picture.revision, [twice], PictureState.DONE)
+    [flagged] = [row.id for row in picture.boxes]
+    counted = replace(twice, attributes={"ignore": 1})
+    session.get(Box, flagged).attributes = counted.attributes
+    session.flush()
+    save_labels(session, picture, picture.revision, [twice], PictureState.DONE)
+    assert picture.boxes[0].attributes["ignore"] is True and picture.boxes[0].id != flagged

@@ -5,6 +5,7 @@ import socket
 import threading
 from typing import Any
 
+from avocet.jobs.standing import ANSWERER_STANDS_BACK, stand_back
 from avocet.jobs.worker import end_with, limit_memory, memory_for
 from avocet.work.addresses.answering import Answerer
 from avocet.work.addresses.frames import LINK, Closed, pack_frame, read_frame
@@ -14,6 +15,7 @@ from avocet.work.job_kinds import Lane
 def answer(parent: int) -> None:
     """Answer until the server is gone."""
     limit_memory(memory_for(Lane.COMPUTE))
+    stand_back(ANSWERER_STANDS_BACK)
     threading.Thread(target=end_with, args=(parent,), name="parent", daemon=True).start()
     port, token = os.environ.pop(LINK).split(" ")
     serve_link(int(port), token)

@@ -15,6 +15,7 @@ from sqlalchemy.exc import OperationalError
 
 from avocet.core.errors import InputError
 from avocet.jobs.queue import Queues, open_queue
+from avocet.jobs.standing import STANDS_BACK, stand_back
 from avocet.store.database import Sessions, open_database
 from avocet.store.folder import DataFolder
 from avocet.store.tables import JobState
@@ -26,9 +27,6 @@ from avocet.work.problems import NotFound
 from avocet.work.progress import Stopped
 
 log = logging.getLogger(__name__)
-
-GIVES_WAY = 5
-"""How far live work stands back (`nice`)."""
 
 AT_ONCE = {Lane.LIVE: 8, Lane.AWAY: 16}
 """Jobs that a lane does at once, where it is more than one."""
@@ -92,9 +90,7 @@ def limit_memory(bytes_at_most: int) -> None:
 def work(folder: DataFolder, lane: Lane, parent: int) -> None:
     """Work through a lane until the process is asked to end or the process ``parent`` is gone."""
     limit_memory(memory_for(lane))
-    if lane is Lane.LIVE and hasattr(os, "nice"):
-        # Beside training and labelling it takes what they leave.
-        os.nice(GIVES_WAY)
+    stand_back(STANDS_BACK.get(lane, 0))
     threading.Thread(target=end_with, args=(parent,), name="parent", daemon=True).start()
     sessions = open_database(folder.database)
     with sessions.begin() as session:

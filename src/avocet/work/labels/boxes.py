@@ -1,7 +1,8 @@
 """The boxes of a picture: reading and saving them so that nothing is silently overwritten."""
 
 import math
-from collections.abc import Container, Iterable, Sequence
+from collections import defaultdict, deque
+from collections.abc import Container, Hashable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -100,14 +101,7 @@ def save_labels(
     known = set(session.scalars(select(ObjectClass.id).where(ObjectClass.project_id == picture.project_id)))
     usable = usable_boxes(boxes, known, picture.name, picture.width, picture.height)
     _check_values(session, picture, usable)
-    picture.boxes = [
-        Box(
-            class_id=box.class_id, position=number, x1=box.corners[0], y1=box.corners[1], x2=box.corners[2],
-            y2=box.corners[3], crowd=box.crowd, attributes=box.attributes, track=box.track,
-            origin=box.origin,
-        )
-        for number, box in enumerate(usable, start=1)
-    ]  # fmt: skip
+    picture.boxes = _rows_for(picture, usable)
     picture.box_count = len(usable)
     picture.state = state_with(state, bool(usable), by_hand)
     picture.revision += 1
@@ -115,6 +109,33 @@ def save_labels(
     picture.labelled_at = now() if picture.state != PictureState.UNLABELLED else None
     session.flush()
     return picture
+
+
+def _rows_for(picture: Picture, boxes: Sequence[NewBox]) -> list[Box]:
+    """Rows of a picture's boxes. One that is as it was keeps its row: mostly one of many has changed.
+
+    A row is one box as it was drawn, by which the audit knows what it worked out of its pixels: what was moved
+    or changed gets a new one.
+    """
+    there: dict[tuple[Hashable, ...], deque[Box]] = defaultdict(deque)
+    for row in picture.boxes:
+        there[_alike(row)].append(row)
+    rows = []
+    for number, box in enumerate(boxes, start=1):
+        same = there[_alike(box)]
+        row = same.popleft() if same else Box(
+            class_id=box.class_id, x1=box.corners[0], y1=box.corners[1], x2=box.corners[2], y2=box.corners[3],
+            crowd=box.crowd, attributes=box.attributes, track=box.track, origin=box.origin,
+        )  # fmt: skip
+        row.position = number
+        rows.append(row)
+    return rows
+
+
+def _alike(box: Box | NewBox) -> tuple[Hashable, ...]:
+    """What boxes have in common that are one box saved again. A flag is not the number 1."""
+    attributes = tuple(sorted((name, repr(value)) for name, value in box.attributes.items()))
+    return box.class_id, tuple(box.corners), box.crowd, attributes, box.track, box.origin
 
 
 def _check_values(session: Session, picture: Picture, boxes: Sequence[NewBox]) -> None:
