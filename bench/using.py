@@ -22,11 +22,14 @@ from avocet.core.detections import PictureDetections
 from avocet.core.tracks.crossing import crossings
 from avocet.core.tracks.linking import link
 from avocet.demo.belt import MovingBelt, render_still
+from avocet.demo.project import FIRST_SEED
 from avocet.demo.results import shipped_results
+from avocet.detector.engines.eight_bits import in_eight_bits, value_ranges
 from avocet.detector.engines.graph import graph_of
 from avocet.detector.engines.onnx_engine import OnnxEngine
 from avocet.detector.engines.torch_engine import TorchEngine
-from avocet.detector.model.card import ModelCard
+from avocet.detector.model.bundle import read_bundle
+from avocet.detector.model.card import ModelCard, rewrite_card
 from avocet.detector.model.network import Network
 from avocet.detector.model.predictor import Predictor
 from avocet.detector.model.sizes import SIZES, size_named
@@ -37,12 +40,15 @@ from avocet.media.pictures import encode_jpeg
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.work.addresses.addresses import create_address, make_key
+from avocet.work.judge.report import find_candidates, measure
 from avocet.work.progress import SILENT
 from avocet.work.use.running.course import Input
 from avocet.work.use.running.detect import detect
 from avocet.work.use.running.order import DetectionOrder
 from bench.harder_belt import HarderBelt
 from bench.large_pictures import large_pictures
+from bench.learning import labelled, truths_in
+from bench.quality import UNSEEN_FRAMES, UNSEEN_SEED
 
 ROUNDS, FRAMES = 12, 150
 
@@ -71,15 +77,40 @@ def engines() -> None:
         card = ModelCard(size=name, classes=list("abcde"), side=416, anchors=anchors, reach=2)
         torch.manual_seed(0)
         network = Network(size_named(name), 5, [3, 3, 0]).eval()
-        graph = graph_of(card, network).SerializeToString()
-        ours, theirs = TorchEngine(network), OnnxEngine(graph, card)
+        graph = graph_of(card, network)
+        small = in_eight_bits(graph, value_ranges(graph, [pixels[:1]]))
+        ours, theirs, quicker = (
+            TorchEngine(network),
+            OnnxEngine(graph.SerializeToString(), card),
+            OnnxEngine(small.SerializeToString(), card),
+        )
         for batch in (1, 8):
             some = pixels[:batch]
             first = batch * rate(lambda: ours.raw(some), 8)  # noqa: B023 - called at once
             second = batch * rate(lambda: theirs.raw(some), 8)  # noqa: B023
+            third = batch * rate(lambda: quicker.raw(some), 8)  # noqa: B023
             print(
-                f"  {name} {batch} at a time: torch {first:.1f}, ONNX Runtime {second:.1f} a second, {second / first:.2f} times"
+                f"  {name} {batch} at a time: torch {first:.1f}, ONNX Runtime {second:.1f} a second, {second / first:.2f} times; "
+                f"in 8 bits {third:.1f}, {third / second:.2f} times"
             )
+
+
+def eight_bits(place: Path) -> None:
+    """What 8 bits cost: the demo's models on frames that they never saw, ranges from those that they learnt from."""
+    results = shipped_results()
+    assert results is not None
+    unseen = [labelled(UNSEEN_SEED + number) for number in range(UNSEEN_FRAMES)]
+    for number, name in enumerate(("Stint", "Dunlin")):
+        path = place / f"{name}.zip"
+        path.write_bytes(results.files[f"runs/{number}/best.zip"])
+        usual = Predictor.from_bundle(path)
+        inputs = [usual.input_of(labelled(FIRST_SEED + each).read())[None] for each in range(24)]
+        rewrite_card(path, path, value_ranges=value_ranges(graph_of(*read_bundle(path)), inputs))
+        maps = [
+            measure(each.classes, truths_in(unseen), find_candidates(each, unseen, SILENT))["map"]
+            for each in (usual, Predictor.from_bundle(path))
+        ]
+        print(f"  {name} of the demo: mAP {maps[0]:.4f} in 32 bits, {maps[1]:.4f} in 8")
 
 
 def model(place: Path) -> Path:
@@ -278,6 +309,7 @@ def main() -> None:
         place = Path(name)
         print("engines")
         engines()
+        eight_bits(place)
         print("a clip of 1280 × 720")
         clip_stages(place)
         print("a folder")

@@ -220,6 +220,23 @@ def test_a_model_leaves_as_onnx(ready, server):
 
 
 @pytest.mark.browser
+def test_8_bits_are_tried_by_key_and_told(ready):
+    page = ready
+    page.open(f"train/{page.run_id}")
+    page.find("download-model")
+    page.keys("5")
+    page.find("eight-bits-act", "Try 8 bits")
+    page.keys("Q")
+    said = page.find("eight-bits-said", "8 bits are", seconds=120).text
+    rows = page.find("eight-bits").text.splitlines()
+    assert [row.split(" ")[0] for row in rows[-2:]] == ["32", "8"] and rows[-1].endswith("MB")
+    if said.startswith("8 bits are used"):
+        page.keys("Q")
+        page.find("eight-bits-said", "32 bits are used again")
+    page.find("eight-bits-act", "Try 8 bits again")
+
+
+@pytest.mark.browser
 def test_an_address_is_made_called_switched_and_taken_back(ready, belt, server, sessions):
     page = ready
     with sessions.begin() as session:

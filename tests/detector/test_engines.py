@@ -110,7 +110,7 @@ def test_a_kept_graph_is_that_of_its_weights(tmp_path, monkeypatch):
     open_engine(path)
     assert len(made) == 1
     # Other minimum scores are the same network.
-    rewrite_card(path, path, {"roll": 0.7})
+    rewrite_card(path, path, minimum_scores={"roll": 0.7})
     assert open_engine(path)[0].minimum_scores == {"roll": 0.7} and len(made) == 1
     card, network = read_bundle(path)
     with torch.no_grad():

@@ -25,3 +25,22 @@ def test_fusion_and_ensembles_over_http(judged, work):
     ]
     judged.put(f"{BASE}/ensembles/1/binned", json={"binned": False})
     assert len(judged.get(f"{BASE}/projects/1/ensembles").json["ensembles"]) == 1
+
+
+def test_8_bits_are_tried_and_32_used_again_over_http(judged, work):
+    url = f"{BASE}/runs/1/eight-bits"
+    assert judged.get(f"{BASE}/runs/1").json["run"]["eight_bits"] is None
+    # Nothing was tried: nothing changes.
+    assert judged.delete(url).json["eight_bits"] is None
+    assert judged.post(url).status_code == 202
+    work()
+    run = judged.get(f"{BASE}/runs/1").json["run"]
+    tried = run["eight_bits"]
+    assert tried["pictures"] == 2 and tried["said"].startswith("8 bits are") and len(tried["map"]) == 2
+    assert "eight_bits" not in run["facts"]
+    back = judged.delete(url).json["eight_bits"]
+    assert back["used"] is False and back["said"] == "32 bits are used again" and back["map"] == tried["map"]
+    assert judged.post(f"{BASE}/runs/99/eight-bits").status_code == 404
+    judged.post(f"{BASE}/projects/1/runs", json={"name": "second", "settings": QUICK | {"seed": 3}})
+    said = judged.post(f"{BASE}/runs/2/eight-bits")
+    assert said.status_code in (404, 422)

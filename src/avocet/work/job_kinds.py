@@ -335,6 +335,14 @@ WRITE_ONNX = JobKind(
     resumable=True,
     short=True,
 )
+TRY_EIGHT_BITS = JobKind(
+    "try_eight_bits",
+    Lane.LOOKS,
+    ForRun,
+    outcomes.EightBitsTried,
+    "models.eight_bits:do_try_eight_bits",
+    resumable=True,
+)
 FIND_BOXES = JobKind(
     "find_boxes", Lane.LOOKS, RunsAndPicture, outcomes.BoxesFound, "anatomy.find_boxes:find_boxes"
 )
@@ -350,7 +358,7 @@ KINDS: dict[str, JobKind[Any, Any]] = {
         READ_LABELS, TAKE_LABELS, EXPORT_LABELS, FREEZE, START_RUN, START_STUDY, ARCHIVE_SNAPSHOT, COMPARE_SNAPSHOTS,
         LOOK_FOR_FINDINGS, LOOK_AT_CROPS,
         GO_LIVE,
-        CLUSTER_ANCHORS, DRAW_AUGMENTED, SUM_UP_SIZES, PROBE_RUN, TRY_MODEL, TAKE_APART, FIND_BOXES, WRITE_ONNX,
+        CLUSTER_ANCHORS, DRAW_AUGMENTED, SUM_UP_SIZES, PROBE_RUN, TRY_MODEL, TAKE_APART, FIND_BOXES, WRITE_ONNX, TRY_EIGHT_BITS,
     )
 }  # fmt: skip
 

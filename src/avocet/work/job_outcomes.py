@@ -378,6 +378,22 @@ class ModelTried(Outcome):
     class_names: list[str]
 
 
+class EightBitsTried(Outcome):
+    """A run's model in 32 and in 8 bits, in this order; and what became of it, as a sentence."""
+
+    used: bool
+    said: str
+    pictures: int = 0
+    map: tuple[float | None, float | None] = (None, None)
+    map50: tuple[float | None, float | None] = (None, None)
+    milliseconds: tuple[float, float] = (0.0, 0.0)
+    times: float = 0.0
+    """How many times as many pictures 8 bits do in the same time: the median of pairs."""
+
+    size: tuple[int, int] = (0, 0)
+    """Of the graph, in bytes."""
+
+
 class RawKept(Outcome):
     candidates: int
 

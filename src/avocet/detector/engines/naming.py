@@ -1,6 +1,6 @@
 """What a graph calls its input, its outputs and its card: for whoever writes it and whoever runs it."""
 
-INPUT, CARD_KEY = "pixels", "card"
+INPUT, CARD_KEY, BITS_KEY = "pixels", "card", "bits"
 
 
 def output_name(stride: int) -> str:

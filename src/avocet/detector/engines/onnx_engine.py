@@ -7,7 +7,7 @@ import onnxruntime
 from numpy.typing import NDArray
 
 from avocet.core.errors import InputError
-from avocet.detector.engines.naming import INPUT, output_name
+from avocet.detector.engines.naming import BITS_KEY, INPUT, output_name
 from avocet.detector.model.card import ModelCard
 
 
@@ -42,11 +42,13 @@ class OnnxEngine:
         self._levels = [
             (stride, len(anchors)) for stride, anchors in zip(card.strides, card.anchors, strict=True)
         ]
+        bits = self._session.get_modelmeta().custom_metadata_map.get(BITS_KEY)
+        self._bits = f", {bits} bit" if bits else ""
         self._names = [output_name(stride) for stride, count in self._levels if count]
 
     @property
     def name(self) -> str:
-        return f"ONNX Runtime {onnxruntime.__version__}, processor"
+        return f"ONNX Runtime {onnxruntime.__version__}, processor{self._bits}"
 
     def raw(self, inputs: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
         batch, height, width = inputs.shape[:3]

@@ -54,6 +54,7 @@ def open_engine(path: Path) -> tuple[ModelCard, Engine]:
     card, weights = read_bundle_parts(path)
     of = (
         f"{GRAPH_WRITER} {hashlib.sha256(weights).hexdigest()} {card.size} {card.anchors} {len(card.classes)}"
+        f"{card.value_ranges or ''}"
     )
     kept = graph_beside(path)
     # It stands before the graph and says of which weights that was made.
@@ -63,12 +64,39 @@ def open_engine(path: Path) -> tuple[ModelCard, Engine]:
         # A damaged one is made anew below.
         with suppress(InputError):
             return card, OnnxEngine(graph, card)
-    graph = graph_bytes(path)
+    graph = _graph_for(path, card)
     engine = OnnxEngine(graph, card)
     # In a folder that cannot be written it is made anew the next time.
     with suppress(InputError):
         write_bytes(kept, stamp + graph)
     return card, engine
+
+
+def _graph_for(path: Path, card: ModelCard) -> bytes:
+    graph = graph_bytes(path)
+    if not card.value_ranges:
+        return graph
+    try:
+        return eight_bit_bytes(graph, card)
+    except InputError:
+        # Ranges of a version that wrote graphs otherwise: they can be found anew.
+        return graph
+
+
+def eight_bit_bytes(graph: bytes, card: ModelCard) -> bytes:
+    """A graph of `graph_bytes` as one that computes in 8 bits, by the ranges in its card.
+
+    Raises
+    ------
+    InputError
+        If the ranges are not those of this graph.
+    """
+    import onnx
+
+    from avocet.detector.engines.eight_bits import in_eight_bits
+
+    made: bytes = in_eight_bits(onnx.load_model_from_string(graph), card.value_ranges).SerializeToString()
+    return made
 
 
 def graph_bytes(path: Path) -> bytes:

@@ -24,6 +24,9 @@ CARD, WEIGHTS = "model.json", "weights.safetensors"
 LEAST_BASE = math.log(MEASURING_SCORE / (1 - MEASURING_SCORE))
 """A map of scores that begins with less would fall."""
 
+MOST_RANGES, LARGEST_VALUE = 2000, 1e6
+"""Far more than a network has layers, and farther than its values go."""
+
 LARGEST_CARD, LARGEST_WEIGHTS = 5_000_000, 500_000_000
 
 
@@ -60,6 +63,8 @@ class ModelCard(BaseModel):
         Of best F1 on its own validation pictures; what detection uses unless told otherwise.
     minimum_scores : dict of str to float
         By class, what a person chose for the model to be used with.
+    value_ranges : dict of str to (float, float)
+        Of `avocet.detector.engines.eight_bits.value_ranges`: where there are any, processors compute in 8 bits.
     """
 
     model_config = ConfigDict(extra="ignore")
@@ -78,6 +83,7 @@ class ModelCard(BaseModel):
     calibration: tuple[float, float, float] | None = None
     minimum_score: float = MINIMUM_SCORE
     minimum_scores: dict[str, float] = {}
+    value_ranges: dict[str, tuple[float, float]] = Field(default={}, max_length=MOST_RANGES)
 
     @property
     def score_map(self) -> ScoreMap | None:
@@ -103,26 +109,29 @@ def score_map(calibration: Sequence[float] | None) -> ScoreMap | None:
     return ScoreMap(base, rise, fall, MEASURING_SCORE)
 
 
-def rewrite_card(path: Path, target: Path, minimum_scores: dict[str, float]) -> None:
-    """Write a bundle's weights anew with other minimum scores.
+def rewrite_card(path: Path, target: Path, **changes: Any) -> None:
+    """Write a bundle's weights anew under a card that says something else.
 
     Parameters
     ----------
     path : Path
     target : Path
         The caller renames it into place when all went well.
-    minimum_scores : dict of str to float
+    **changes
+        Fields of `ModelCard`.
     """
     card, content = read_bundle_parts(path)
-    write_bundle_parts(target, card.model_copy(update={"minimum_scores": minimum_scores}), content)
+    write_bundle_parts(target, card.model_copy(update=changes), content)
 
 
 def write_bundle_parts(path: Path, card: ModelCard, weights: bytes) -> None:
     """Write a bundle of a card and the bytes of its weights."""
+    # Without ranges a bundle is what it was before there were any, byte for byte.
+    said = card.model_dump(exclude=None if card.value_ranges else {"value_ranges"})
     with zipfile.ZipFile(path, "w", zipfile.ZIP_STORED) as archive:
         # A fixed date makes the same model the same bytes.
         for name, content in (
-            (CARD, json.dumps(card.model_dump(), indent=2, ensure_ascii=False).encode()),
+            (CARD, json.dumps(said, indent=2, ensure_ascii=False).encode()),
             (WEIGHTS, weights),
         ):
             archive.writestr(zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0)), content)
@@ -188,6 +197,11 @@ def _card(raw: bytes, name: str) -> ModelCard:
     )
     if not rises:
         raise InputError(f"{name}: {CARD} has the calibration {card.calibration}, which does not rise")
+    for value, (low, high) in card.value_ranges.items():
+        if not -LARGEST_VALUE <= low <= 0 <= high <= LARGEST_VALUE:
+            raise InputError(
+                f"{name}: {CARD} has the range {low} to {high} for {value[:60]!r}, which is none"
+            )
     for label, score in ({"every class": card.minimum_score} | card.minimum_scores).items():
         if not 0 <= score <= 1:
             raise InputError(f"{name}: {CARD} has the minimum score {score} for {label}, not one from 0 to 1")

@@ -114,8 +114,12 @@ class Predictor:
 
     def raw_of(self, pixels: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
         """Raw outputs, level by level, of one picture laid into the input."""
+        return [level[0] for level in self.raw(self.input_of(pixels)[None])]
+
+    def input_of(self, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
+        """One picture laid into the input, (H, W, 3) uint8."""
         box = letterbox(pixels.shape[1], pixels.shape[0], self.card.side)
-        return [level[0] for level in self.raw(lay_in(pixels, box, self.card.padding)[None])]
+        return lay_in(pixels, box, self.card.padding)
 
     def raw(self, inputs: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
         """Raw outputs, level by level, of (B, H, W, 3) uint8 inputs."""

@@ -3,18 +3,22 @@
 from flask import Response
 from flask_openapi3 import Tag
 
-from avocet.store.tables import Ensemble
-from avocet.web.context import context, moment, reply
+from avocet.core.errors import InputError
+from avocet.store.tables import Ensemble, JobState
+from avocet.web.context import context, moment, reply, start_job
 from avocet.web.document import DescribedBlueprint
 from avocet.web.routes.train import run_out
 from avocet.web.schemas import models as schemas
-from avocet.web.schemas.common import BinIn, BinQuery, ProjectPath
+from avocet.web.schemas.common import BinIn, BinQuery, JobStarted, ProjectPath
 from avocet.web.schemas.train import RunOut, RunPath
+from avocet.work.job_givens import ForRun
+from avocet.work.job_kinds import TRY_EIGHT_BITS
 from avocet.work.labels.classes import list_classes
 from avocet.work.models import bundles
 from avocet.work.models import ensembles as work
 from avocet.work.models.chosen import chosen_model, classes_known
 from avocet.work.project.projects import get_project
+from avocet.work.train.runs import get_run, model_path
 
 models = DescribedBlueprint("models", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="models")])
 
@@ -24,6 +28,25 @@ def choose_minimum_scores(path: RunPath, body: schemas.MinimumScoresIn) -> Respo
     """Make minimum scores by class the model's default; none resets them."""
     with context().sessions.begin() as session:
         run = bundles.choose_minimum_scores(session, context().folder, path.run_id, body.scores)
+        return reply(run_out(context().folder, run))
+
+
+@models.post("/runs/<int:run_id>/eight-bits", responses={202: JobStarted})
+def try_eight_bits(path: RunPath) -> Response:
+    """Measure the best model in 8 bits on its validation pictures, in the background; it is used where that serves."""
+    with context().reading() as session:
+        run = get_run(session, path.run_id)
+        model_path(context().folder, run)
+        if run.job.state in (JobState.WAITING, JobState.RUNNING):
+            raise InputError(f"{run.name} is still training; its weights can be tried in 8 bits afterwards")
+    return start_job(run.project_id, TRY_EIGHT_BITS, f"{run.name} in 8 bits", ForRun(run_id=run.id))
+
+
+@models.delete("/runs/<int:run_id>/eight-bits", responses={200: RunOut})
+def take_back_eight_bits(path: RunPath) -> Response:
+    """Compute the best model in 32 bits again."""
+    with context().sessions.begin() as session:
+        run = bundles.take_back_eight_bits(session, context().folder, path.run_id)
         return reply(run_out(context().folder, run))
 
 

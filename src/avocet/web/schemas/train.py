@@ -5,6 +5,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, Field
 
 from avocet.web.schemas.common import JobOut, Request, Schema, Whole
+from avocet.work.job_outcomes import EightBitsTried
 from avocet.work.train.ahead.choices import BATCH, SIDE, SIDE_OR_NONE, SettingsIn
 
 
@@ -82,6 +83,7 @@ class RunOut(Schema):
     binned: bool
     settings: dict[str, Any]
     facts: dict[str, Any]
+    eight_bits: EightBitsTried | None
     snapshot_id: int
     snapshot_hash: str
     snapshot_name: str

@@ -8,11 +8,12 @@ from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.core.raw.fusion import FUSION_IOU, Method
-from avocet.detector.model.card import rewrite_card
+from avocet.detector.model.card import read_bundle_parts, rewrite_card
 from avocet.files import replacing
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Ensemble, Run
-from avocet.work.train.runs import get_run, model_path
+from avocet.work.job_outcomes import EightBitsTried
+from avocet.work.train.runs import EIGHT_BITS, get_run, model_path
 
 
 @dataclass(frozen=True)
@@ -68,6 +69,35 @@ def choose_minimum_scores(
             raise InputError(f"the minimum score of {name} must lie between 0 and 1, not {score}")
     chosen = {name: float(score) for name, score in scores.items()}
     with replacing(path) as temporary:
-        rewrite_card(path, temporary, chosen)
+        rewrite_card(path, temporary, minimum_scores=chosen)
     run.minimum_scores = chosen
     return run
+
+
+def keep_eight_bits(
+    session: Session,
+    folder: DataFolder,
+    run_id: int,
+    tried: EightBitsTried,
+    ranges: Mapping[str, tuple[float, float]],
+) -> Run:
+    """Record what a run's model is in 8 bits, and write the ranges of its values into its bundle.
+
+    Whoever opens the bundle computes by them; without any in 32 bits.
+    """
+    run = get_run(session, run_id)
+    path = model_path(folder, run)
+    if read_bundle_parts(path)[0].value_ranges != ranges:
+        with replacing(path) as temporary:
+            rewrite_card(path, temporary, value_ranges=dict(ranges))
+    run.facts = run.facts | {EIGHT_BITS: tried.model_dump(mode="json")}
+    return run
+
+
+def take_back_eight_bits(session: Session, folder: DataFolder, run_id: int) -> Run:
+    """Compute a run's model in 32 bits again. What was found stays with it."""
+    run = get_run(session, run_id)
+    if EIGHT_BITS not in run.facts:
+        return run
+    before = run.facts[EIGHT_BITS] | {"used": False, "said": "32 bits are used again"}
+    return keep_eight_bits(session, folder, run_id, EightBitsTried.model_validate(before), {})

@@ -40,6 +40,9 @@ Start = int | Path | Literal["shipped"] | None
 
 START_BUNDLE, CHECKPOINT = "start.zip", "latest.safetensors"
 
+EIGHT_BITS = "eight_bits"
+"""The fact of a run that says what its model is in 8 bits."""
+
 
 def labels_to_learn(
     session: Session, folder: DataFolder, project_id: int, snapshot_id: int | None

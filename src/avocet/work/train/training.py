@@ -35,7 +35,7 @@ from avocet.work.progress import Reporter, Stopped
 from avocet.work.snapshots.frozen import Frozen, frozen_file, labelled_pictures
 from avocet.work.snapshots.snapshots import read_snapshot
 from avocet.work.train.run_files import add_to_log
-from avocet.work.train.runs import START_BUNDLE, get_run
+from avocet.work.train.runs import EIGHT_BITS, START_BUNDLE, get_run
 from avocet.work.train.step_losses import StepLosses
 from avocet.work.train.watch import keep_watched_pictures
 
@@ -107,7 +107,8 @@ def _train(
     together: Callable[[Callable[[str], None], Callable[[Runs], bool]], bool] | None,
 ) -> Trained:
     resumed = training.resume()
-    facts = dict(run.facts)
+    # What was found of the weights there were is not true of those that come.
+    facts = {name: fact for name, fact in run.facts.items() if name != EIGHT_BITS}
     if not resumed:
         facts |= _begin(training, facts.get("start", ""), place)
         add_to_log(

@@ -6,6 +6,7 @@ import { api, type Run, take } from "@/api/client";
 import { count, day } from "@/parts/format";
 import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
+import EightBits from "@/views/train/run/EightBits.vue";
 import { settingName, settingValue } from "@/views/train/settingNames";
 
 const props = defineProps<{ run: Run; models: string[] }>();
@@ -66,7 +67,7 @@ async function describe(body: { name: string; note: string }): Promise<void> {
         <el-input
           v-model="note"
           type="textarea"
-          :rows="4"
+          :autosize="{ minRows: 2, maxRows: 8 }"
           maxlength="5000"
           aria-label="Note"
           data-test="run-note"
@@ -95,6 +96,7 @@ async function describe(body: { name: string; note: string }): Promise<void> {
           each.replace(/^epoch-0*/, "epoch ")
         }}</a>
       </p>
+      <EightBits :run="run" @changed="emit('changed')" />
     </section>
     <section>
       <h2>Settings</h2>
