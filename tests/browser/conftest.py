@@ -193,6 +193,27 @@ class Page:
     def click(self, mark, text=None):
         self.find(mark, text).click()
 
+    def undo(self, said="Undo"):
+        """Press the button of the newest message that says so; earlier ones may still be there, its own yet to come.
+
+        Messages slide in, and up when one above them goes: a click on a moving one lands beside its button.
+        """
+
+        def at_rest():
+            messages = self.driver.find_elements(By.CSS_SELECTOR, ".el-message")
+            meant = [each for each in messages if said in each.text]
+            if not meant:
+                return None
+            button = meant[-1].find_element(By.CSS_SELECTOR, ".undo-button")
+            before = button.rect
+            time.sleep(0.1)
+            return button if button.rect == before else None
+
+        self.find(".el-message", said)
+        self.until(at_rest, f"a message that says {said!r} and rests").click()
+        # A message stays as long as the pointer rests on it, also one that moves up under it.
+        ActionChains(self.driver).move_to_element(self.find("stage-collect")).perform()
+
     def gone(self, selector):
         """Wait until nothing matches a CSS selector any more."""
         self.until(

@@ -1,7 +1,6 @@
 """Classes, figures, audit, snapshots and very many pictures in the real page."""
 
 import pytest
-from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
@@ -17,13 +16,8 @@ def classes(page):
 
 
 def undo(page, said="Undo"):
-    """Take the change back whose message says so; messages of earlier ones may still be there, its own yet to come."""
-    page.find(".el-message", said)
-    messages = page.driver.find_elements(By.CSS_SELECTOR, ".el-message")
-    meant = [message for message in messages if said in message.text][-1]
-    meant.find_element(By.CSS_SELECTOR, ".undo-button").click()
-    # A message stays as long as the pointer rests on it, also one that moves up under it.
-    ActionChains(page.driver).move_to_element(page.find("stage-collect")).perform()
+    """Take a change back, and wait for its message to go."""
+    page.undo(said)
     page.gone(".undo-button")
 
 
@@ -81,7 +75,7 @@ def test_attributes_are_made_and_used(page):
     page.click("[data-test='attribute-burnt black'] [data-test=remove-attribute]")
     page.until(lambda: page.labels(1)["boxes"][0]["attributes"] == {}, "it gone")
     # The message of the renaming may still be there, with a way back of its own.
-    page.find(".el-message", "removed").find_element(By.CSS_SELECTOR, ".undo-button").click()
+    page.undo("removed")
     page.until(lambda: page.labels(1)["boxes"][0]["attributes"] == {"burnt black": True}, "it again")
     page.find("attributes", "burnt black")
 

@@ -230,7 +230,7 @@ def test_a_choice_is_kept_and_a_snapshot_takes_just_those_frames(page, server, s
     page.find("clip-row")
     page.keys(Keys.DELETE)
     page.find("no-clips")
-    page.click(".undo-button")
+    page.undo()
     page.find("clip-row", "4 frames as pictures")
     page.keys(Keys.DELETE)
     page.find("no-clips")
@@ -261,7 +261,7 @@ def test_boxes_on_frames_become_objects(page):
     page.until(lambda: [each["spans"] for each in objects(page, clip)] == [[[2, 10]]], "one object", 60)
     page.find("labour", "1 object on 9 object-frames")
     page.gone(".el-overlay:not([style*='display: none'])")
-    page.click(".undo-button")
+    page.undo()
     page.until(lambda: not objects(page, clip), "undone")
     page.until(lambda: "1 object" not in page.find("labour").text, "in the desk as well")
 

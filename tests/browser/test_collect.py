@@ -285,7 +285,7 @@ def test_labels_out_and_in(page, tmp_path):
     page.find("import-problems", "has no area")
     page.click("import-now")
     page.find("stage-collect", "7 of 10 labelled")
-    page.click(".undo-button", "Undo")
+    page.undo()
     page.find("stage-collect", "6 of 10 labelled")
     (tmp_path / "broken.json").write_text("{")
     page.gone(".el-overlay:not([style*=none])")
@@ -354,7 +354,7 @@ def test_split_bin_and_their_undo(page):
         lambda: page.own("split")["unassigned"] == 0 and page.own("split")["test"] > 0,
         "a split",
     )
-    page.click(".undo-button", "Undo")
+    page.undo()
     page.until(
         lambda: {p["id"]: p["part"] for p in page.own("pictures")["pictures"]} == before,
         "the parts of before",
@@ -366,7 +366,7 @@ def test_split_bin_and_their_undo(page):
     page.find("chosen-bar", "1 selected")
     page.keys(Keys.DELETE)
     page.until(lambda: len(page.all("card")) == 9, "nine pictures")
-    page.click(".undo-button", "Undo")
+    page.undo()
     page.until(lambda: len(page.all("card")) == 10, "ten pictures again")
 
 
@@ -375,7 +375,7 @@ def test_a_new_class_and_its_undo(page):
     page.stage()
     page.find("new-class").send_keys("crumb", Keys.ENTER)
     page.find(".panel", "crumb")
-    page.click(".undo-button", "Undo")
+    page.undo()
     page.until(lambda: "crumb" not in page.find(".panel").text, "the class gone")
     page.find("new-class").send_keys("baguette", Keys.ENTER)
     page.find(".panel", "baguette")

@@ -44,7 +44,7 @@ def test_from_figures_to_what_lies_behind(page):
     rows[0].find_element(By.CSS_SELECTOR, ".el-checkbox").click()
     page.keys(Keys.DELETE)
     page.until(lambda: len(page.all("evaluation-row")) == 2, "one in the bin")
-    page.click(".undo-button")
+    page.undo()
     page.until(lambda: len(page.all("evaluation-row")) == 3, "it again")
     rows = page.all("evaluation-row")
     for row in rows[1:]:
@@ -86,7 +86,7 @@ def test_from_figures_to_what_lies_behind(page):
     page.click("save-scores")
     page.find("saved-scores", "roll")
     assert page.fetch(f"/runs/{better}")["run"]["minimum_scores"]["roll"] > 0
-    page.click(".undo-button")
+    page.undo()
     page.until(lambda: not page.fetch(f"/runs/{better}")["run"]["minimum_scores"], "the scores as before")
     page.keys("2")
     page.until(lambda: len(page.all("wall-tile")) == 2, "the pictures")
@@ -129,7 +129,7 @@ def test_from_figures_to_what_lies_behind(page):
     page.keys("k")
     page.until(lambda: len(page.all("doubt")) == count - 1, "one fewer")
     assert page.fetch(f"/pictures/{first_picture}")["labels"]["boxes"] != before
-    page.click(".undo-button")
+    page.undo()
     page.until(lambda: len(page.all("doubt")) == count, "it again")
     assert page.fetch(f"/pictures/{first_picture}")["labels"]["boxes"] == before
     page.keys("f")

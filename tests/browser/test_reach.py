@@ -86,7 +86,7 @@ def test_chosen_pictures_move_to_a_part_and_back(page):
         lambda: sum(p["part"] == "test" for p in page.own("pictures")["pictures"]) == 4,
         "four in the test part",
     )
-    page.click(".undo-button", "Undo")
+    page.undo()
     page.until(
         lambda: sum(p["part"] is None for p in page.own("pictures")["pictures"]) == 4,
         "four unassigned",

@@ -124,7 +124,7 @@ def test_watch_try_extend_and_compare(page):
     page.find("groups", "By batch")
     page.click("bin-runs")
     page.gone("[data-test=run-row]")
-    page.click(".undo-button")
+    page.undo()
     page.until(lambda: len(page.all("run-row")) == 3, "all restored")
 
 

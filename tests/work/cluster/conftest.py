@@ -27,7 +27,7 @@ QUICKLY = {
 """A node that does not answer is given up in seconds, not in half a minute."""
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="module")
 def two_nodes():
     """Two nodes of one core each; others can be added."""
     os.environ.update(QUIET | QUICKLY)
