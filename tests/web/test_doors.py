@@ -1,6 +1,8 @@
 """The doors: errors as problem documents, foreign pages, passwords, a full disk, the page itself."""
 
+import importlib
 import json
+import pkgutil
 import re
 import urllib.parse
 from pathlib import Path
@@ -9,7 +11,11 @@ import pytest
 from openapi_spec_validator import validate
 from sqlalchemy.exc import OperationalError
 
+from avocet.web import schemas
 from avocet.web.app import create_app, openapi_document
+from avocet.web.schemas.anatomy import FateQuery, NearQuery
+from avocet.web.schemas.common import Query
+from avocet.web.schemas.pictures import PictureQuery
 from tests.web.conftest import BASE, jpeg, send
 
 
@@ -136,3 +142,15 @@ def test_the_documents_are_handed_out_whole(client):
     assert {"index", "first-hour", "files", "numbers", "words", "cluster", "security", "demo"} <= pages
     assert any(each.endswith("clip.png") for each in seen)
     assert client.get("/docs/nothing.html").status_code == 404
+
+
+def test_what_a_query_may_hold_is_worked_out_once():
+    """The framework asks with every request, and working it out takes as long as answering."""
+    assert PictureQuery.model_json_schema() is PictureQuery.model_json_schema()
+    assert PictureQuery.model_json_schema(ref_template="#/{model}") is not PictureQuery.model_json_schema()
+    fewer, more = (set(each.model_json_schema()["properties"]) for each in (FateQuery, NearQuery))
+    assert fewer < more
+    for module in pkgutil.walk_packages(schemas.__path__, "avocet.web.schemas."):
+        for name, each in vars(importlib.import_module(module.name)).items():
+            if name.endswith("Query") and isinstance(each, type):
+                assert issubclass(each, Query), f"{module.name}.{name}"

@@ -5,7 +5,7 @@ from pydantic import BaseModel, Field
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.raw.fusion import FUSION_IOU
 from avocet.core.raw.suppressing import Method
-from avocet.web.schemas.common import Request, Schema, Whole
+from avocet.web.schemas.common import Query, Request, Schema, Whole
 
 
 class TakeApartIn(Request):
@@ -50,7 +50,7 @@ class AnatomyOut(Schema):
     truths: list[AnatomyTruth]
 
 
-class FateQuery(BaseModel):
+class FateQuery(Query):
     minimum_score: float = Field(MINIMUM_SCORE, ge=0, le=1)
     overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
     suppression: Method = "by class"
@@ -90,7 +90,7 @@ class NearOut(Schema):
     candidates: list[CandidateOut]
 
 
-class AnatomyCellQuery(BaseModel):
+class AnatomyCellQuery(Query):
     level: Whole = Field(ge=0)
     row: Whole = Field(ge=0)
     column: Whole = Field(ge=0)

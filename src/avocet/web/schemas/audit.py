@@ -2,16 +2,16 @@
 
 from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from avocet.store.tables import Part
-from avocet.web.schemas.common import Request, Schema, Whole
+from avocet.web.schemas.common import Query, Request, Schema, Whole
 from avocet.work.audit.sheets import Crop
 from avocet.work.labels.boxes import Origin
 from avocet.work.train.ahead.choices import SIDE
 
 
-class FiguresQuery(BaseModel):
+class FiguresQuery(Query):
     side: Whole = Field(SIDE.default, ge=64, le=4096)
     part: Part | None = None
 
@@ -35,7 +35,7 @@ class FiguresOut(Schema):
     learnable: float = Field(description="Input pixels under which a box is hard to learn")
 
 
-class SheetQuery(BaseModel):
+class SheetQuery(Query):
     class_id: Whole
     order: Literal["size", "shape", "brightness", "date", "strange"] = "size"
     origin: Origin | None = Field(None, description="Only boxes of this origin")
@@ -55,7 +55,7 @@ class BoxChange(Request):
     class_id: Whole | None = Field(description="The class that the boxes get; null deletes them")
 
 
-class FindingsQuery(BaseModel):
+class FindingsQuery(Query):
     with_fine: bool = False
 
 

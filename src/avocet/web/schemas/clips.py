@@ -6,7 +6,7 @@ from pydantic import BaseModel, Field
 
 from avocet.store.clip_tables import Standing
 from avocet.store.tables import LabelledAs
-from avocet.web.schemas.common import Request, Schema, Whole
+from avocet.web.schemas.common import Query, Request, Schema, Whole
 from avocet.web.schemas.use.proposals import TimeOut
 
 
@@ -61,7 +61,7 @@ class FramePath(ClipPath):
     number: Whole = Field(description="From 0, in the order in which frames are shown")
 
 
-class FrameQuery(BaseModel):
+class FrameQuery(Query):
     width: Whole | None = Field(None, ge=16, le=8192, description="Pixels, at most; by default as it is")
 
 

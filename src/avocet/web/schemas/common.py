@@ -1,5 +1,6 @@
 """Schemas that several subjects share."""
 
+from functools import cache
 from typing import Annotated, Any
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, create_model
@@ -30,13 +31,30 @@ class Request(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
+class Query(BaseModel):
+    """Base of what is asked for behind an address' question mark."""
+
+    @classmethod
+    def model_json_schema(cls, *given: Any, **wanted: Any) -> dict[str, Any]:
+        """As pydantic makes it; the plain one once only.
+
+        The framework asks for it with every request, and making it takes longer than most answers.
+        """
+        return super().model_json_schema(*given, **wanted) if given or wanted else _plain_schema(cls)
+
+
+@cache
+def _plain_schema(query: type[Query]) -> dict[str, Any]:
+    return super(Query, query).model_json_schema()
+
+
 class BinIn(Request):
     """To the bin, or out of it."""
 
     binned: bool
 
 
-class BinQuery(BaseModel):
+class BinQuery(Query):
     binned: bool = Field(False, description="Those in the bin instead")
 
 

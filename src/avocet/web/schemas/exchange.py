@@ -2,9 +2,9 @@
 
 from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
-from avocet.web.schemas.common import Request, Schema, Whole
+from avocet.web.schemas.common import Query, Request, Schema, Whole
 
 FormatKey = Literal["coco", "voc", "centre-text", "csv", "json-lines"]
 
@@ -32,7 +32,7 @@ class TakeIn(Request):
     replace: bool = Field(False, description="Replace the labels of pictures that have some")
 
 
-class LossQuery(BaseModel):
+class LossQuery(Query):
     format: FormatKey = "coco"
 
 

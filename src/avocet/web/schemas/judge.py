@@ -8,7 +8,7 @@ from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.score.measurement import AREA_BOUNDS
 from avocet.core.score.mistakes import KINDS
 from avocet.store.tables import Part
-from avocet.web.schemas.common import JobOut, Request, Schema, Whole
+from avocet.web.schemas.common import JobOut, Query, Request, Schema, Whole
 
 
 class EvaluationIn(Request):
@@ -114,7 +114,7 @@ class MeasuredPicturePath(EvaluationPath):
     picture_id: Whole
 
 
-class ThresholdQuery(BaseModel):
+class ThresholdQuery(Query):
     minimum_score: float = Field(MINIMUM_SCORE, ge=0, le=1)
     overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
 
@@ -147,7 +147,7 @@ class CellOut(Schema):
     boxes: list[ConfusedBox]
 
 
-class OperatingQuery(BaseModel):
+class OperatingQuery(Query):
     wish: Literal["precision", "recall", "f1", "price"] = "f1"
     amount: float = Field(0.95, gt=0, le=1)
     miss_price: float = Field(1, gt=0, le=1e6)
@@ -229,7 +229,7 @@ class CurvesOut(Schema):
     curves: list[PrecisionRecall]
 
 
-class CalibrationQuery(BaseModel):
+class CalibrationQuery(Query):
     overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
     class_index: Whole | None = Field(None, ge=0)
 
@@ -276,7 +276,7 @@ class MistakenOut(Schema):
     boxes: list[MistakenBox]
 
 
-class OverlapQuery(BaseModel):
+class OverlapQuery(Query):
     overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
 
 

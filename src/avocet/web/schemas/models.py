@@ -5,7 +5,7 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from avocet.core.raw.fusion import FUSION_IOU
-from avocet.web.schemas.common import Request, Schema, Whole
+from avocet.web.schemas.common import Query, Request, Schema, Whole
 
 
 class Member(Request):
@@ -13,7 +13,7 @@ class Member(Request):
     weight: float = Field(1, gt=0, le=1000)
 
 
-class ModelQuery(BaseModel):
+class ModelQuery(Query):
     """One of them."""
 
     run_id: Whole | None = None

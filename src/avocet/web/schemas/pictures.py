@@ -5,7 +5,7 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from avocet.store.tables import Part, PictureState
-from avocet.web.schemas.common import Request, Schema, Selection, Whole
+from avocet.web.schemas.common import Query, Request, Schema, Selection, Whole
 from avocet.web.schemas.labels import LabelsOut
 from avocet.work.job_outcomes import FileTaken
 from avocet.work.labels.boxes import Origin
@@ -28,7 +28,7 @@ class PictureOut(Schema):
     proposed: int = Field(0, description="Boxes that a model proposes; in lists only")
 
 
-class PictureQuery(BaseModel):
+class PictureQuery(Query):
     after: Whole = Field(0, ge=0, description="Id of the last picture of the previous page")
     limit: Whole = Field(200, ge=1, le=500)
     state: PictureState | None = None
@@ -106,7 +106,7 @@ class ChoicesOut(Schema):
     attributes: list[str]
 
 
-class FolderQuery(BaseModel):
+class FolderQuery(Query):
     path: str | None = None
 
 
@@ -133,7 +133,7 @@ class BoxesOut(Schema):
     boxes: list[tuple[float, float, float, float]]
 
 
-class CropQuery(BaseModel):
+class CropQuery(Query):
     x1: float
     y1: float
     x2: float

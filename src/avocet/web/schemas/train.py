@@ -4,12 +4,12 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, Field
 
-from avocet.web.schemas.common import JobOut, Request, Schema, Whole
+from avocet.web.schemas.common import JobOut, Query, Request, Schema, Whole
 from avocet.work.job_outcomes import EightBitsTried
 from avocet.work.train.ahead.choices import BATCH, SIDE, SIDE_OR_NONE, SettingsIn
 
 
-class PlanQuery(BaseModel):
+class PlanQuery(Query):
     side: Whole | None = SIDE_OR_NONE
     batch: Whole = BATCH
     snapshot_id: Whole | None = None
@@ -125,7 +125,7 @@ class StepCurve(Schema):
     points: list[tuple[float, float]]
 
 
-class GroupQuery(BaseModel):
+class GroupQuery(Query):
     by: str
 
 

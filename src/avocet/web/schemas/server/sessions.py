@@ -1,8 +1,8 @@
 """Schemas of who is signed in."""
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
-from avocet.web.schemas.common import Schema
+from avocet.web.schemas.common import Query, Schema
 
 
 class SessionOut(Schema):
@@ -10,5 +10,5 @@ class SessionOut(Schema):
     others: int = Field(description="Sessions of others, or of other browsers")
 
 
-class EndQuery(BaseModel):
+class EndQuery(Query):
     others: bool = Field(False, description="End all but one's own instead")

@@ -8,7 +8,7 @@ from pydantic import BaseModel, Field, field_validator
 from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.core.raw.suppressing import Method
 from avocet.store.tables import PictureState
-from avocet.web.schemas.common import JobOut, Request, Schema, Whole
+from avocet.web.schemas.common import JobOut, Query, Request, Schema, Whole
 from avocet.work.use.boxes import BoxOrder
 from avocet.work.use.counting import MOST_SHAPES, Shape
 from avocet.work.use.found import Order
@@ -100,16 +100,16 @@ class PlacePath(DetectionPath):
     place: Whole
 
 
-class PixelQuery(BaseModel):
+class PixelQuery(Query):
     longest: int = Field(1600, ge=16, le=4096, description="Pixels of the longer side, at most")
 
 
-class NewestQuery(BaseModel):
+class NewestQuery(Query):
     name: str = Field(max_length=1000)
     seconds: float | None = Field(None, ge=0, le=1e7)
 
 
-class Limits(BaseModel):
+class Limits(Query):
     """What counts of what was found; without a minimum score, what the run itself tells of."""
 
     minimum_score: float | None = Field(None, ge=0, le=1)
@@ -211,7 +211,7 @@ class ShapesIn(Request):
     shapes: list[Shape] = Field(max_length=MOST_SHAPES)
 
 
-class ClipQuery(BaseModel):
+class ClipQuery(Query):
     clip: Whole = 0
 
 

@@ -4,7 +4,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from avocet.web.schemas.common import JobOut, Request, Schema, Whole
+from avocet.web.schemas.common import JobOut, Query, Request, Schema, Whole
 from avocet.work.use.running.order import Copies
 
 
@@ -73,7 +73,7 @@ class LiveNow(Schema):
     problems: list[str]
 
 
-class NowQuery(BaseModel):
+class NowQuery(Query):
     after: int = Field(0, description="Without a picture where nothing is newer than this")
 
 
