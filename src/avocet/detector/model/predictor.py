@@ -1,6 +1,7 @@
 """Asking a network: pictures in, boxes in original pixels out."""
 
 from collections.abc import Sequence
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -10,10 +11,17 @@ from numpy.typing import NDArray
 from avocet.core.raw.candidates import Candidates, in_picture
 from avocet.core.raw.decode import decode
 from avocet.core.raw.letterbox import Letterbox, letterbox
+from avocet.core.score.calibration import ScoreMap
 from avocet.detector.engines.engine import Engine
 from avocet.detector.engines.opening import open_engine
 from avocet.detector.model.card import ModelCard
 from avocet.detector.pictures.resizing import lay_in
+
+
+@lru_cache(maxsize=64)
+def _before(scores: ScoreMap, minimum_score: float) -> float:
+    """The score that is mapped to the minimum one: the same for every picture, and found by halving again and again."""
+    return float(scores.back(minimum_score))
 
 
 def candidates_of(
@@ -42,7 +50,7 @@ def candidates_of(
     Candidates
     """
     scores = card.score_map
-    least = minimum_score if scores is None else float(scores.back(minimum_score))
+    least = minimum_score if scores is None else _before(scores, minimum_score)
     decoded = decode(raw, card.anchors, card.strides, card.reach, minimum_objectness=least)
     return in_picture(decoded, box, width, height, minimum_score, calibrated=scores).candidates
 

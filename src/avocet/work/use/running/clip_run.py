@@ -145,7 +145,7 @@ class _Packer:
             assert drawn is not None
             if self._writer is None:
                 height, width = drawn.shape[:2]
-                self._writer = ClipWriter(self._path, width, height, self._rate, self._sound_of)
+                self._writer = ClipWriter(self._path, width, height, self._rate, self._sound_of, quick=True)
             self._writer.write(drawn)
             each.drawn = None
         return some
