@@ -153,7 +153,7 @@ def clip_stages(place: Path) -> None:
     )
 
     def pack() -> None:
-        with ClipWriter(place / "packed.mp4", 1280, 720, 25) as writer:
+        with ClipWriter(place / "packed.mp4", 1280, 720, 25, quick=True) as writer:
             for each in drawn:
                 writer.write(each)
 
