@@ -52,7 +52,7 @@ class ClipWriter:
         self._stream = self._container.add_stream("libx264", rate=Fraction(rate).limit_denominator(1001))
         self._stream.width, self._stream.height = width - width % 2, height - height % 2
         self._stream.pix_fmt = "yuv420p"
-        self._stream.options = QUICK if quick else USUAL
+        self._stream.options = dict(QUICK if quick else USUAL)
         self._rate, self._written = rate, 0
         self._sound = _Sound(self._container, sound_of) if sound_of is not None else None
 

@@ -25,7 +25,7 @@ GPU_SIGNS = ("/dev/nvidiactl", "/dev/nvidia0", "/proc/driver/nvidia", "/dev/kfd"
 def open_engine(path: Path) -> tuple[ModelCard, Engine]:
     """Read a model bundle and make what computes it ready.
 
-    On a processor that is ONNX Runtime, which takes a half to a third of torch's time; its graph is made
+    On a processor that is ONNX Runtime, which takes about two thirds of torch's time; its graph is made
     once and kept beside the bundle, so that later neither torch nor the weights are needed. On a GPU, or
     where ONNX Runtime is missing, it is torch.
 
@@ -161,7 +161,7 @@ def engine_taken() -> tuple[str, str]:
     wanted = os.environ.get("AVOCET_DEVICE", "").strip()
     if wanted:
         return (ONNX_RUNTIME if wanted == "cpu" else TORCH), f"AVOCET_DEVICE says {wanted}"
-    faster = "on processors it takes a half to a third of torch's time"
+    faster = "on processors it takes about two thirds of torch's time"
     if os.name != "nt" and not any(Path(each).exists() for each in GPU_SIGNS):
         return ONNX_RUNTIME, f"there is no GPU: {faster}"
     from avocet.detector.model.device import chosen_device
