@@ -65,7 +65,8 @@ def value_ranges(
 def in_eight_bits(graph: onnx.ModelProto, ranges: Mapping[str, tuple[float, float]]) -> onnx.ModelProto:
     """The same network, its values between the layers in 8 bits and its weights in 7.
 
-    With weights of 7 bits no sum of two products leaves 16 bits, so that every processor computes the same.
+    With weights of 7 bits no sum of two products leaves 16 bits, in which some processors add them up: none cuts
+    any off.
 
     Parameters
     ----------
