@@ -20,6 +20,18 @@ def trained_bundle() -> bytes:
         return archive.read("runs/0/best.zip")
 
 
+def add_to_weights(path: Path, what: float = 1.0) -> None:
+    """Give a bundle other weights: all raw outputs of its first level are so much more."""
+    import torch
+
+    from avocet.detector.model.bundle import read_bundle, write_bundle
+
+    card, network = read_bundle(path)
+    with torch.no_grad():
+        network.heads[0].bias.add_(what)
+    write_bundle(path, card, network.state_dict())
+
+
 def add_trained_run(session, folder, project_id, name="Belt"):
     """Record a run of a project that has labels, done, with the demo's model as its best."""
     snapshot = freeze(session, folder, project_id)

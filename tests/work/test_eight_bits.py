@@ -14,7 +14,7 @@ from avocet.work.models.opening import open_bundles
 from avocet.work.progress import Stopped
 from avocet.work.train.runs import extend_run, get_run, model_path
 from tests.conftest import task_of
-from tests.ready import add_trained_run, trained_bundle
+from tests.ready import add_to_weights, add_trained_run, trained_bundle
 
 
 @pytest.fixture
@@ -54,9 +54,11 @@ def test_used_where_it_serves_and_32_bits_again(data, ready, twice_as_quick):
     assert made.pictures == 2 and made.size[1] < 0.35 * made.size[0]
     assert made.map[0] > 0.8 and abs(made.map[0] - made.map[1]) < 0.05
     assert engine_used(data, ready).endswith("8 bit")
-    with data[1].begin() as session:
+    with data[1]() as session:
         assert get_run(session, ready).facts["eight_bits"]["used"] is True
-        back = take_back_eight_bits(session, data[0], ready).facts["eight_bits"]
+    take_back_eight_bits(data[1], data[0], ready)
+    with data[1]() as session:
+        back = get_run(session, ready).facts["eight_bits"]
     assert back["used"] is False and back["map"] == list(made.map)
     assert not engine_used(data, ready).endswith("8 bit")
     assert bundle_of(data, ready).read_bytes() == trained_bundle()
@@ -121,6 +123,22 @@ def test_what_cannot_be_tried(data, labelled, ready, monkeypatch):
         do_try_eight_bits(task_of(data, TRY_EIGHT_BITS, reporter=Impatient(), run_id=ready))
     assert bundle_of(data, ready).read_bytes() == trained_bundle()
     with sessions() as session:
+        assert "eight_bits" not in get_run(session, ready).facts
+
+
+def test_ranges_do_not_come_upon_weights_that_they_are_not_of(data, ready, twice_as_quick, monkeypatch):
+    """While it is tried, the run is extended: the ranges are of weights that are gone."""
+    path, measured = bundle_of(data, ready), eight_bits._side_by_side
+
+    def extended_meanwhile(*given):
+        add_to_weights(path)
+        return measured(*given)
+
+    monkeypatch.setattr(eight_bits, "_side_by_side", extended_meanwhile)
+    with pytest.raises(InputError, match="trained on meanwhile"):
+        do_try_eight_bits(task_of(data, TRY_EIGHT_BITS, run_id=ready))
+    assert not engine_used(data, ready).endswith("8 bit")
+    with data[1]() as session:
         assert "eight_bits" not in get_run(session, ready).facts
 
 

@@ -86,6 +86,16 @@ def _graph_for(path: Path, card: ModelCard) -> bytes:
 def eight_bit_bytes(graph: bytes, card: ModelCard) -> bytes:
     """A graph of `graph_bytes` as one that computes in 8 bits, by the ranges in its card.
 
+    Parameters
+    ----------
+    graph : bytes
+    card : ModelCard
+
+    Returns
+    -------
+    bytes
+        Of `avocet.detector.engines.eight_bits.in_eight_bits`.
+
     Raises
     ------
     InputError

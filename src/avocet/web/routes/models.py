@@ -45,9 +45,9 @@ def try_eight_bits(path: RunPath) -> Response:
 @models.delete("/runs/<int:run_id>/eight-bits", responses={200: RunOut})
 def take_back_eight_bits(path: RunPath) -> Response:
     """Compute the best model in 32 bits again."""
-    with context().sessions.begin() as session:
-        run = bundles.take_back_eight_bits(session, context().folder, path.run_id)
-        return reply(run_out(context().folder, run))
+    bundles.take_back_eight_bits(context().sessions, context().folder, path.run_id)
+    with context().reading() as session:
+        return reply(run_out(context().folder, get_run(session, path.run_id)))
 
 
 @models.get("/model-classes", responses={200: schemas.ModelClasses})

@@ -10,6 +10,7 @@ from avocet.core.errors import InputError
 from avocet.core.raw.fusion import FUSION_IOU, Method
 from avocet.detector.model.card import read_bundle_parts, rewrite_card
 from avocet.files import replacing
+from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Ensemble, Run
 from avocet.work.job_outcomes import EightBitsTried
@@ -74,30 +75,37 @@ def choose_minimum_scores(
     return run
 
 
-def keep_eight_bits(
-    session: Session,
-    folder: DataFolder,
-    run_id: int,
-    tried: EightBitsTried,
-    ranges: Mapping[str, tuple[float, float]],
-) -> Run:
-    """Record what a run's model is in 8 bits, and write the ranges of its values into its bundle.
+def set_value_ranges(path: Path, ranges: Mapping[str, tuple[float, float]], weights: bytes) -> None:
+    """Write the ranges of its values into a bundle: whoever opens it computes in 8 bits by them, without any in 32.
 
-    Whoever opens the bundle computes by them; without any in 32 bits.
+    Raises
+    ------
+    InputError
+        If the bundle has other weights by now than those that the ranges are of.
     """
-    run = get_run(session, run_id)
-    path = model_path(folder, run)
-    if read_bundle_parts(path)[0].value_ranges != ranges:
+    card, there = read_bundle_parts(path)
+    if there != weights:
+        raise InputError("the model was trained on meanwhile; try 8 bits again when it is done")
+    if card.value_ranges != ranges:
         with replacing(path) as temporary:
             rewrite_card(path, temporary, value_ranges=dict(ranges))
+
+
+def keep_eight_bits(session: Session, run_id: int, tried: EightBitsTried) -> Run:
+    """Record what a run's model is in 8 bits."""
+    run = get_run(session, run_id)
     run.facts = run.facts | {EIGHT_BITS: tried.model_dump(mode="json")}
     return run
 
 
-def take_back_eight_bits(session: Session, folder: DataFolder, run_id: int) -> Run:
+def take_back_eight_bits(sessions: Sessions, folder: DataFolder, run_id: int) -> None:
     """Compute a run's model in 32 bits again. What was found stays with it."""
-    run = get_run(session, run_id)
-    if EIGHT_BITS not in run.facts:
-        return run
-    before = run.facts[EIGHT_BITS] | {"used": False, "said": "32 bits are used again"}
-    return keep_eight_bits(session, folder, run_id, EightBitsTried.model_validate(before), {})
+    with reading(sessions)() as session:
+        run = get_run(session, run_id)
+        if EIGHT_BITS not in run.facts:
+            return
+        path = model_path(folder, run)
+        before = run.facts[EIGHT_BITS] | {"used": False, "said": "32 bits are used again"}
+    set_value_ranges(path, {}, read_bundle_parts(path)[1])
+    with sessions.begin() as session:
+        keep_eight_bits(session, run_id, EightBitsTried.model_validate(before))

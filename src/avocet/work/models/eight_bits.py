@@ -22,7 +22,7 @@ from avocet.work.job_givens import ForRun
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import EightBitsTried
 from avocet.work.judge.report import find_candidates, measure
-from avocet.work.models.bundles import keep_eight_bits
+from avocet.work.models.bundles import keep_eight_bits, set_value_ranges
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.snapshots.frozen import labelled_pictures, truth_in
 from avocet.work.snapshots.snapshots import read_snapshot
@@ -46,7 +46,7 @@ def do_try_eight_bits(task: Task[ForRun]) -> EightBitsTried:
     Raises
     ------
     InputError
-        If the run has no validation pictures, or it is not the processor that computes here.
+        If the run has no validation pictures, was trained on meanwhile, or it is not the processor that computes here.
     Stopped
         If a person asked to stop; nothing has changed then.
     """
@@ -62,7 +62,7 @@ def do_try_eight_bits(task: Task[ForRun]) -> EightBitsTried:
     )
     if not training or not validation:
         raise InputError("the run has no validation pictures on which 8 bits could be measured")
-    card, _ = read_bundle_parts(bundle)
+    card, weights = read_bundle_parts(bundle)
     plain, graph = card.model_copy(update={"value_ranges": {}}), graph_bytes(bundle)
     usual = Predictor(plain, OnnxEngine(graph, plain))
     told = _Told(task.reporter, min(LEARNT_FROM, len(training)) + 2 * len(validation))
@@ -94,8 +94,9 @@ def do_try_eight_bits(task: Task[ForRun]) -> EightBitsTried:
     )
     used, said = verdict_of(made, float(np.percentile(ratios, 25)))
     made = made.model_copy(update={"used": used, "said": said})
+    set_value_ranges(bundle, ranges if used else {}, weights)
     with task.sessions.begin() as session:
-        keep_eight_bits(session, task.folder, task.given.run_id, made, ranges if used else {})
+        keep_eight_bits(session, task.given.run_id, made)
     return made
 
 
