@@ -1,6 +1,7 @@
 """Ensembles over HTTP."""
 
 from avocet.store.tables import JobState
+from avocet.work.models import eight_bits
 from avocet.work.train.runs import get_run
 from tests.web.conftest import BASE, QUICK
 
@@ -29,7 +30,10 @@ def test_fusion_and_ensembles_over_http(judged, work):
     assert len(judged.get(f"{BASE}/projects/1/ensembles").json["ensembles"]) == 1
 
 
-def test_8_bits_are_tried_and_32_used_again_over_http(judged, work, data):
+def test_8_bits_are_tried_and_32_used_again_over_http(judged, work, data, monkeypatch):
+    # Neither how quick this machine is just now nor what two pictures tell of precision is to be tested here.
+    monkeypatch.setattr(eight_bits, "_side_by_side", lambda *_: ((8.0, 4.0), [2.0] * 40))
+    monkeypatch.setattr(eight_bits, "PRECISE", 1.0)
     url = f"{BASE}/runs/1/eight-bits"
     assert judged.get(f"{BASE}/runs/1").json["run"]["eight_bits"] is None
     # Nothing was tried: nothing changes.
@@ -38,10 +42,18 @@ def test_8_bits_are_tried_and_32_used_again_over_http(judged, work, data):
     work()
     run = judged.get(f"{BASE}/runs/1").json["run"]
     tried = run["eight_bits"]
-    assert tried["pictures"] == 2 and tried["said"].startswith("8 bits are") and len(tried["map"]) == 2
+    assert tried["pictures"] == 2 and tried["said"].startswith("8 bits are used") and len(tried["map"]) == 2
     assert "eight_bits" not in run["facts"]
     back = judged.delete(url).json["eight_bits"]
     assert back["used"] is False and back["said"] == "32 bits are used again" and back["map"] == tried["map"]
+    # Where they are not used, why stays said.
+    monkeypatch.setattr(eight_bits, "PRECISE", -1.0)
+    judged.post(url)
+    work()
+    refused = judged.get(f"{BASE}/runs/1").json["run"]["eight_bits"]
+    assert (
+        refused["said"].startswith("8 bits are not used") and judged.delete(url).json["eight_bits"] == refused
+    )
     assert judged.post(f"{BASE}/runs/99/eight-bits").status_code == 404
     with data[1].begin() as session:
         get_run(session, 1).job.state = JobState.RUNNING

@@ -99,10 +99,10 @@ def keep_eight_bits(session: Session, run_id: int, tried: EightBitsTried) -> Run
 
 
 def take_back_eight_bits(sessions: Sessions, folder: DataFolder, run_id: int) -> None:
-    """Compute a run's model in 32 bits again. What was found stays with it."""
+    """Compute a run's model in 32 bits again. What was found stays with it; where 8 bits are not used nothing changes."""
     with reading(sessions)() as session:
         run = get_run(session, run_id)
-        if EIGHT_BITS not in run.facts:
+        if not run.facts.get(EIGHT_BITS, {}).get("used"):
             return
         path = model_path(folder, run)
         before = run.facts[EIGHT_BITS] | {"used": False, "said": "32 bits are used again"}
