@@ -3,8 +3,8 @@
 from dataclasses import dataclass, field
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike
-from scipy.optimize import linear_sum_assignment
 
 from avocet.core.boxes import as_boxes, iou
 
@@ -58,7 +58,7 @@ def compare_boxes(
     overlaps = iou(old, new)
     same = old_labels[:, None] == new_labels[None] if len(old) and len(new) else np.zeros(overlaps.shape)
     worth = np.where(overlaps >= SAME_OBJECT, overlaps + same, 0.0)
-    rows, columns = linear_sum_assignment(worth, maximize=True)
+    rows, columns = scipy.optimize.linear_sum_assignment(worth, maximize=True)
     pairs = [(int(i), int(j)) for i, j in zip(rows, columns, strict=True) if worth[i, j] > 0]
     first, second = {i for i, _ in pairs}, {j for _, j in pairs}
     return BoxChanges(

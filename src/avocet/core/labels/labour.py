@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike
-from scipy.special import stdtrit
 
 LEAST = 5
 """Pictures that were labelled without proposals, from which the time of a box is told."""
@@ -74,6 +74,6 @@ def time_saved(
     ratio = float(spent.sum() / count.sum())
     variance = float(((spent - ratio * count) ** 2 / count).sum() / (len(count) - 1))
     spread = np.sqrt(variance * (wanted**2 / count.sum() + wanted))
-    reach = float(stdtrit(len(count) - 1, 0.975) * spread)
+    reach = float(scipy.special.stdtrit(len(count) - 1, 0.975) * spread)
     saved = ratio * wanted - taken
     return TimeSaved(saved, saved - reach, saved + reach, ratio, taken)

@@ -3,8 +3,8 @@
 from itertools import pairwise
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy import ndimage
 
 from avocet.core.boxes import Array, as_boxes
 
@@ -42,7 +42,7 @@ def crop_features(pixels: NDArray[np.uint8], box: ArrayLike) -> NDArray[np.float
     small = _resized(_cut(pixels, box), 32)
     light = small.mean(axis=2) / 255
     layout = light.reshape(8, 4, 8, 4).mean(axis=(1, 3))
-    down, across = np.gradient(ndimage.gaussian_filter(light, 1))
+    down, across = np.gradient(scipy.ndimage.gaussian_filter(light, 1))
     strength = np.hypot(down, across)
     direction = (np.arctan2(down, across) % np.pi / np.pi * 4).astype(int) % 4
     cells = np.stack([np.where(direction == each, strength, 0) for each in range(4)])

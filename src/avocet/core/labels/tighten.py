@@ -3,8 +3,8 @@
 from typing import Any
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy import ndimage
 
 from avocet.core.boxes import Array, as_boxes, iou
 
@@ -125,7 +125,7 @@ def _shrunk(pixels: NDArray[np.uint8], step: int) -> NDArray[np.float32]:
     """Means over squares of ``step`` pixels, lightly smoothed against noise."""
     rows, columns = pixels.shape[0] // step * step, pixels.shape[1] // step * step
     blocks = pixels[:rows, :columns].reshape(rows // step, step, columns // step, step, 3)
-    softened: NDArray[np.float32] = ndimage.gaussian_filter(
+    softened: NDArray[np.float32] = scipy.ndimage.gaussian_filter(
         blocks.mean(axis=(1, 3), dtype=np.float32), (0.7, 0.7, 0)
     )
     return softened
@@ -156,9 +156,9 @@ def _object(crop: NDArray[np.float32], box: Array) -> NDArray[np.bool_] | None:
     mask = np.zeros(within.shape, dtype=bool)
     for _ in range(ROUNDS):
         likely = np.log(own[codes] + 1e-4) - np.log(outside[codes] + 1e-4)
-        mask = (ndimage.gaussian_filter(likely, 0.7) > LIKELIER) & (square < 1 + 2 * REACH)
+        mask = (scipy.ndimage.gaussian_filter(likely, 0.7) > LIKELIER) & (square < 1 + 2 * REACH)
         mask = _patches(mask, within)
-        sure, ground = mask & (square < 0.98), ~ndimage.binary_dilation(mask, iterations=2)
+        sure, ground = mask & (square < 0.98), ~scipy.ndimage.binary_dilation(mask, iterations=2)
         if sure.sum() < LEAST_PIXELS or ground.sum() < LEAST_PIXELS:
             return None
         own, outside = _counts(codes[sure]), _counts(codes[ground])
@@ -211,10 +211,10 @@ def _ground_in(inside: Array, outside: Array) -> float:
 
 def _patches(mask: NDArray[np.bool_], within: NDArray[np.bool_]) -> NDArray[np.bool_]:
     """Of what may be object the patches that lie in the box for the most part, and are more than specks."""
-    names, count = ndimage.label(mask)
+    names, count = scipy.ndimage.label(mask)
     whole, inner, solid = (
         np.bincount(names[chosen], minlength=count + 1)
-        for chosen in (mask, mask & within, ndimage.binary_opening(mask))
+        for chosen in (mask, mask & within, scipy.ndimage.binary_opening(mask))
     )
     good = (inner > MOSTLY_INSIDE * whole) & (solid > 0) & (whole >= LEAST_PATCH * within.sum())
     good[0] = False
@@ -239,7 +239,7 @@ def _colour_codes(crop: NDArray[np.float32]) -> NDArray[np.int64]:
 def _counts(codes: NDArray[np.int64]) -> Array:
     """Smoothed share of each colour cell."""
     cells = np.bincount(codes, minlength=int(np.prod(LEVELS))).reshape(LEVELS).astype(np.float64)
-    smooth = ndimage.gaussian_filter(cells, 0.8, mode="nearest")
+    smooth = scipy.ndimage.gaussian_filter(cells, 0.8, mode="nearest")
     return np.asarray((smooth / max(smooth.sum(), 1e-9)).ravel())
 
 

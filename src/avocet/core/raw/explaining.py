@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.special import expit
 
 from avocet.core.boxes import Array, as_boxes, clip, iou
 from avocet.core.raw.candidates import MOST_CANDIDATES, InPicture, ScoreChange, in_picture
@@ -247,13 +247,13 @@ def work_out(
     ((48.0, 16.0), (16.0, 8.0), (80.0, 24.0, 112.0, 40.0), 0.25)
     """
     values, sizes = np.asarray(raw, np.float64).reshape(-1), np.asarray(anchor, np.float64).reshape(2)
-    sigmoid = expit(values[[0, 1, 4]])
+    sigmoid = scipy.special.expit(values[[0, 1, 4]])
     cells = np.array([column, row]) + 0.5 + reach * (sigmoid[:2] - 0.5)
     centre = cells * stride
     size = sizes * np.exp(np.minimum(values[2:4], LARGEST_LOG_SIZE))
     in_input = np.concatenate([centre - size / 2, centre + size / 2])
     unclipped = box.to_picture([in_input])
-    probabilities = expit(values[5:])
+    probabilities = scipy.special.expit(values[5:])
     best = int(probabilities.argmax())
     product = float(sigmoid[2] * probabilities[best])
 

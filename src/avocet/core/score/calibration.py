@@ -3,9 +3,8 @@
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.optimize import minimize
-from scipy.special import expit, logit
 
 from avocet.core.boxes import Array
 
@@ -131,14 +130,14 @@ class ScoreMap:
         --------
         The map that changes nothing:
 
-        >>> ScoreMap(float(logit(CALIBRATED_SCORE)), 1.0, 1.0, 0.01)([0.01, 0.4, 1.0]).round(6)
+        >>> ScoreMap(float(scipy.special.logit(CALIBRATED_SCORE)), 1.0, 1.0, 0.01)([0.01, 0.4, 1.0]).round(6)
         array([0.01, 0.4 , 1.  ])
         """
         values = np.clip(np.asarray(scores, np.float64), NEAREST_TO_ONE, 1 - NEAREST_TO_ONE)
         fitted = self.base + _features(values) @ [self.rise, self.fall]
         share = np.log(values / self.fixed) / np.log(CALIBRATED_SCORE / self.fixed)
-        below = logit(self.fixed) + share * (self.base - logit(self.fixed))
-        return np.asarray(expit(np.where(values < CALIBRATED_SCORE, below, fitted)))
+        below = scipy.special.logit(self.fixed) + share * (self.base - scipy.special.logit(self.fixed))
+        return np.asarray(scipy.special.expit(np.where(values < CALIBRATED_SCORE, below, fitted)))
 
     def back(self, mapped: ArrayLike) -> Array:
         """The scores that are mapped to values: for a minimum score, the one to look for.
@@ -237,17 +236,19 @@ def calibrate(scores: ArrayLike, right: ArrayLike, fixed: float) -> ScoreMap | N
     if len(values) < ENOUGH_DETECTIONS or hits.all() or not hits.any():
         return None
     features, sign = np.insert(_features(values), 0, 1.0, axis=1), np.where(hits, 1.0, -1.0)
-    unchanged = float(logit(CALIBRATED_SCORE))
+    unchanged = float(scipy.special.logit(CALIBRATED_SCORE))
 
     def cost(asked: Array) -> tuple[float, Array]:
         odds = features @ asked
         pull = np.array([asked[0] - unchanged, *np.log(asked[1:])])
         loss = float(np.logaddexp(0, -sign * odds).sum() + WEIGHT_OF_IDENTITY * (pull**2).sum())
         slope = 2 * WEIGHT_OF_IDENTITY * pull / np.array([1.0, *asked[1:]])
-        return loss, -(sign * expit(-sign * odds)) @ features + slope
+        return loss, -(sign * scipy.special.expit(-sign * odds)) @ features + slope
 
-    bounds = [(float(logit(fixed)) + LEAST_RISE, 20.0), (1e-2, STEEPEST), (1e-2, STEEPEST)]
-    fitted = minimize(cost, [unchanged, 1.0, 1.0], jac=True, method="L-BFGS-B", bounds=bounds).x
+    bounds = [(float(scipy.special.logit(fixed)) + LEAST_RISE, 20.0), (1e-2, STEEPEST), (1e-2, STEEPEST)]
+    fitted = scipy.optimize.minimize(
+        cost, [unchanged, 1.0, 1.0], jac=True, method="L-BFGS-B", bounds=bounds
+    ).x
     base, rise, fall = (float(each) for each in fitted)
     return ScoreMap(base, rise, fall, float(fixed))
 

@@ -4,8 +4,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy import fft
 
 from avocet.core.boxes import Array, clip
 
@@ -122,7 +122,7 @@ class Follower:
         rows, columns = (np.fft.fftfreq(count, 1 / count) for count in self._cells)
         blur = BLUR * np.sqrt(np.prod(self._size / self._pitch))
         wanted = np.exp(-(rows[:, None] ** 2 + columns[None] ** 2) / (2 * blur**2))
-        self._wanted = fft.rfft2(wanted)[..., None]
+        self._wanted = scipy.fft.rfft2(wanted)[..., None]
         self._taper = np.outer(*(np.hanning(count + 2)[1:-1] for count in self._cells))[..., None]
         own = np.ceil(self._size[::-1] / self._pitch[::-1] / 2)
         self._elsewhere = (np.abs(rows)[:, None] > own[0]) | (np.abs(columns)[None] > own[1])
@@ -209,7 +209,7 @@ class Follower:
         below = FROM_THE_FIRST * self._first[1] + (1 - FROM_THE_FIRST) * self._running[1]
         ridge = RIDGE * float(below.mean())
         return np.asarray(
-            fft.irfft2((spectra * above / (below + ridge)).sum(axis=-1), s=self._cells, axes=(1, 2))
+            scipy.fft.irfft2((spectra * above / (below + ridge)).sum(axis=-1), s=self._cells, axes=(1, 2))
         )
 
     def _spectra(self, pixels: NDArray[np.uint8], scales: ArrayLike) -> NDArray[np.complex64]:
@@ -220,7 +220,7 @@ class Follower:
             ) * self._taper
             for scale in np.asarray(scales)
         ]  # fmt: skip
-        return np.asarray(fft.rfft2(np.stack(patches).astype(np.float32), axes=(1, 2)))
+        return np.asarray(scipy.fft.rfft2(np.stack(patches).astype(np.float32), axes=(1, 2)))
 
 
 def follow_object(frames: Iterable[NDArray[np.uint8]], box: ArrayLike) -> Iterator[Followed]:

@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.optimize import linear_sum_assignment
 
 from avocet.core.boxes import Array, area, intersection, iou
 from avocet.core.detections import PictureDetections
@@ -324,7 +324,7 @@ def _paired(
         cost = np.where(part, np.minimum(cost, 2 - inside), cost)
         possible |= part
     # What is impossible costs more than all that is possible together.
-    rows, columns = linear_sum_assignment(np.where(possible, cost, 1e6))
+    rows, columns = scipy.optimize.linear_sum_assignment(np.where(possible, cost, 1e6))
     return [
         (int(row), int(chosen[column]))
         for row, column in zip(rows, columns, strict=True)

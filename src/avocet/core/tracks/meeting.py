@@ -1,8 +1,8 @@
 """Which of the boxes that were followed to a frame are which of those that are labelled there."""
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike
-from scipy.optimize import linear_sum_assignment
 
 from avocet.core.boxes import iou
 
@@ -38,7 +38,7 @@ def met(followed: ArrayLike, kinds: ArrayLike, boxes: ArrayLike, labels: ArrayLi
         return []
     worth = np.where(np.asarray(kinds)[:, None] == np.asarray(labels)[None], overlap, 0.0)
     worth = np.where(worth >= ONE_THING, worth, 0.0)
-    rows, columns = linear_sum_assignment(-worth)
+    rows, columns = scipy.optimize.linear_sum_assignment(-worth)
     return [
         (int(row), int(column)) for row, column in zip(rows, columns, strict=True) if worth[row, column] > 0
     ]

@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike, NDArray
-from scipy.signal import savgol_filter
 
 from avocet.core.boxes import Array, as_boxes, iou_of_pairs
 
@@ -144,7 +144,7 @@ def steadied(boxes: ArrayLike, around: int = 4) -> Array:
     window = min(2 * around + 1, len(corners) - 1 + len(corners) % 2)
     if window < 3:
         return corners
-    return np.asarray(savgol_filter(corners, window, 1, axis=0), dtype=np.float64)
+    return np.asarray(scipy.signal.savgol_filter(corners, window, 1, axis=0), dtype=np.float64)
 
 
 def few_boxes(frames: ArrayLike, boxes: ArrayLike, least_iou: float) -> NDArray[np.int64]:

@@ -5,9 +5,9 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
 from pydantic import BaseModel
-from scipy.special import expit
 
 from avocet.core.boxes import iou
 from avocet.core.raw.candidates import MINIMUM_SCORE
@@ -116,7 +116,7 @@ class TakenApart:
             if not anchors:
                 made.append(Level(stride, raw.shape[2], raw.shape[3], [], [], [], []))
                 continue
-            objectness = expit(raw[:, 4].astype(np.float64))
+            objectness = scipy.special.expit(raw[:, 4].astype(np.float64))
             best = objectness.argmax(axis=0)
             rows, columns = np.indices(best.shape)
             classes = raw[best, 5:, rows, columns].argmax(axis=2)

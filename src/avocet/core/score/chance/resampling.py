@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import sparse, special
 
 from avocet.core.boxes import Array
 from avocet.core.score.measurement import RECALL_POINTS, MatchedPictures
@@ -120,8 +120,8 @@ def expanded_tail(tail: float, pictures: int) -> float:
     >>> round(expanded_tail(0.025, 20), 4), round(expanded_tail(0.025, 2000), 4)
     (0.0159, 0.0249)
     """
-    reach = special.stdtrit(pictures - 1, tail) * np.sqrt(pictures / (pictures - 1))
-    return float(special.ndtr(reach))
+    reach = scipy.special.stdtrit(pictures - 1, tail) * np.sqrt(pictures / (pictures - 1))
+    return float(scipy.special.ndtr(reach))
 
 
 def resample(
@@ -203,7 +203,7 @@ def weighted_precision(
         counted = np.flatnonzero(~skipped[level, : places[-1] + 1])
         # Row h gathers what is seen after the hit before and up to hit h.
         row = np.searchsorted(places, counted, side="left")
-        between = sparse.csr_matrix(
+        between = scipy.sparse.csr_matrix(
             (np.ones(len(counted)), (row, pictures[counted])), shape=(len(places), len(weights))
         )
         seen = np.cumsum(between @ weights, axis=0)

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
+import scipy
 from numpy.typing import ArrayLike
-from scipy import special
 
 from avocet.core.boxes import Array
 
@@ -182,7 +182,7 @@ def _spread(x: Array, y: Array, missed: float) -> float:
     if among >= 2 and within / among >= missed / about:
         found, freedom = float(np.sqrt(within / among)), among
     # With few degrees of freedom the deviation is taken too small as often as too large.
-    wider = min(2.0, float(special.stdtrit(freedom, 0.95) / special.ndtri(0.95)))
+    wider = min(2.0, float(scipy.special.stdtrit(freedom, 0.95) / scipy.special.ndtri(0.95)))
     return max(LEAST_SPREAD, found) * wider
 
 
