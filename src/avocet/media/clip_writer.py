@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from avocet.core.errors import InputError
 from avocet.media.clips import open_clip
+from avocet.media.planes import KIND, Planes
 
 USUAL = {"crf": "21", "preset": "veryfast"}
 QUICK = {"crf": "24", "preset": "ultrafast"}
@@ -51,7 +52,7 @@ class ClipWriter:
         self._container = av.open(str(path), "w", format="mp4", options={"movflags": "+faststart"})
         self._stream = self._container.add_stream("libx264", rate=Fraction(rate).limit_denominator(1001))
         self._stream.width, self._stream.height = width - width % 2, height - height % 2
-        self._stream.pix_fmt = "yuv420p"
+        self._stream.pix_fmt = KIND
         self._stream.options = dict(QUICK if quick else USUAL)
         self._rate, self._written = rate, 0
         self._sound = _Sound(self._container, sound_of) if sound_of is not None else None
@@ -63,7 +64,17 @@ class ClipWriter:
     def write(self, pixels: NDArray[np.uint8]) -> None:
         """Add one (H, W, 3) frame."""
         even = np.ascontiguousarray(pixels[: self._stream.height, : self._stream.width])
-        for packet in self._stream.encode(av.VideoFrame.from_ndarray(even, format="rgb24")):
+        self._pack(av.VideoFrame.from_ndarray(even, format="rgb24"))
+
+    def write_planes(self, planes: Planes) -> None:
+        """Add one frame as another clip holds it; of the first the clip takes over what its values mean."""
+        if not self._written:
+            context = self._stream.codec_context
+            context.colorspace, context.color_range = planes.colorspace, planes.color_range
+        self._pack(av.VideoFrame.from_ndarray(planes.data, format=KIND))
+
+    def _pack(self, frame: av.VideoFrame) -> None:
+        for packet in self._stream.encode(frame):
             self._container.mux(packet)
         self._written += 1
         if self._sound is not None:

@@ -54,11 +54,12 @@ class ClipInfo:
 
 @dataclass(frozen=True)
 class ClipFrame:
-    """One decoded frame: its number, its time in seconds and its (H, W, 3) uint8 pixels."""
+    """One decoded frame: its number, its time in seconds, its (H, W, 3) uint8 pixels, and as the clip holds it."""
 
     number: int
     seconds: float
     pixels: NDArray[np.uint8]
+    held: av.VideoFrame
 
 
 def clip_info(path: Path, name: str | None = None) -> ClipInfo:
@@ -175,7 +176,7 @@ def read_frames(
                 if not choice.takes(number, seconds):
                     continue
                 seen = True
-                yield ClipFrame(number, seconds, upright(frame))
+                yield ClipFrame(number, seconds, upright(frame), frame)
         except FFmpegError as error:
             raise InputError(f"{called} is damaged after frame {number + 1}: {error.strerror}") from None
     if not seen:

@@ -12,6 +12,7 @@ from avocet.core.errors import InputError
 from avocet.files import replacing
 from avocet.media.clip_writer import ClipWriter
 from avocet.media.clips import ClipFrame, clip_info, read_frames
+from avocet.media.planes import Planes
 from avocet.work.progress import Stopped
 from avocet.work.use.running.copies import ANNOTATED, Copier
 from avocet.work.use.running.course import Course, Input
@@ -30,7 +31,7 @@ class _Shown:
     frame: ClipFrame
     row: Row
     fresh: bool
-    drawn: NDArray[np.uint8] | None = None
+    drawn: NDArray[np.uint8] | Planes | None = None
     numbers: list[int] = field(default_factory=list)
 
 
@@ -93,8 +94,10 @@ def look_at_clip(
         for each in some:
             each.numbers = objects.step(each.row, numbers)
             if copier.wanted:
-                made = copier.drawn(each.frame.pixels, each.row, each.numbers)
-                each.drawn = copier.beside(each.frame.pixels, made)
+                each.drawn = copier.drawn_planes(each.frame.held, each.row, each.numbers)
+                if each.drawn is None:
+                    made = copier.drawn(each.frame.pixels, each.row, each.numbers)
+                    each.drawn = copier.beside(each.frame.pixels, made)
             if each.fresh:
                 copier.crop(each.frame.pixels, each.row, f"{place:06d}-{each.frame.number:06d}")
         return some
@@ -146,7 +149,10 @@ class _Packer:
             if self._writer is None:
                 height, width = drawn.shape[:2]
                 self._writer = ClipWriter(self._path, width, height, self._rate, self._sound_of, quick=True)
-            self._writer.write(drawn)
+            if isinstance(drawn, Planes):
+                self._writer.write_planes(drawn)
+            else:
+                self._writer.write(drawn)
             each.drawn = None
         return some
 

@@ -5,13 +5,15 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
+from av import VideoFrame
 from numpy.typing import NDArray
 from PIL import Image
 
 from avocet.files import write_bytes
 from avocet.media.covering import cover_boxes
-from avocet.media.drawing import draw_boxes
+from avocet.media.drawing import draw_boxes, draw_on_planes
 from avocet.media.pictures import encode_jpeg
+from avocet.media.planes import Planes, planes_of
 from avocet.work.labels.classes import COLOURS
 from avocet.work.use.running.looking import Row
 from avocet.work.use.running.order import DetectionOrder
@@ -65,12 +67,26 @@ class Copier:
         if self._order.copies in ("blurred", "pixelated", "filled"):
             made = cover_boxes(pixels, boxes, self._order.copies)
         else:
-            captions = [
-                f"{f'{number} ' if number else ''}{each['class']} {each['score']:.2f}"
-                for each, number in zip(rows, numbers or [0] * len(rows), strict=True)
-            ]
-            made = draw_boxes(pixels, boxes, captions, [self._colours[each["class"]] for each in rows])
+            made = draw_boxes(pixels, boxes, *self._written_on(rows, numbers))
         return made
+
+    def drawn_planes(self, frame: VideoFrame, row: Row, numbers: Sequence[int]) -> Planes | None:
+        """A copy of a clip's frame as the clip holds it, where it can be drawn on so; else it is `drawn`."""
+        if self._order.copies != "boxes" or self._order.beside:
+            return None
+        planes = planes_of(frame)
+        if planes is not None:
+            rows = row["detections"]
+            draw_on_planes(planes, [each["box"] for each in rows], *self._written_on(rows, numbers))
+        return planes
+
+    def _written_on(self, rows: Sequence[Row], numbers: Sequence[int] | None) -> tuple[list[str], list[str]]:
+        """Caption and colour of each box."""
+        captions = [
+            f"{f'{number} ' if number else ''}{each['class']} {each['score']:.2f}"
+            for each, number in zip(rows, numbers or [0] * len(rows), strict=True)
+        ]
+        return captions, [self._colours[each["class"]] for each in rows]
 
     def beside(self, pixels: NDArray[np.uint8], made: NDArray[np.uint8]) -> NDArray[np.uint8]:
         """The copy with the original on its left, where that is wanted."""
