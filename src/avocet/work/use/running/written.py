@@ -4,8 +4,8 @@ import csv
 import itertools
 import json
 import zipfile
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import ExitStack, contextmanager
 from pathlib import Path, PurePosixPath
 from typing import IO, Any
 
@@ -26,6 +26,9 @@ COUNTS_CSV = "counts.csv"
 
 AT_A_TIME = 1000
 """Pictures of which files are made at once."""
+
+Take = Callable[[Row], object]
+"""Writes one picture's row."""
 
 Numbered = Mapping[tuple[str, int, int], int]
 """The object's number of a clip's box, by clip, frame and place among the boxes."""
@@ -52,15 +55,19 @@ def write_all(
     InputError
         If the record is damaged or a file cannot be written.
     """
-    with replacing(out / JSON_NAME) as temporary, temporary.open("w", encoding="utf-8") as opened:
-        _as_json(opened, head, _pictures(out, numbered))
-    with _table(out / CSV_NAME) as opened:
-        _as_csv(opened, _pictures(out, numbered))
-    _as_coco(out, classes)
-    _as_text(out, classes)
-    if crops:
-        with _table(out / CROPS_CSV) as opened:
-            _crop_list(opened, _pictures(out, numbered))
+    makers = [
+        _as_json(out / JSON_NAME, head),
+        _as_csv(out / CSV_NAME),
+        _as_coco(out / COCO_NAME, classes),
+        _as_text(out / TEXT_NAME, classes),
+        *([_crop_list(out / CROPS_CSV)] if crops else []),
+    ]
+    # All at once: to read the record takes longer than to write most of them.
+    with ExitStack() as stack:
+        takers = [stack.enter_context(each) for each in makers]
+        for row in _pictures(out, numbered):
+            for take in takers:
+                take(row)
 
 
 def write_objects(objects: Sequence[dict[str, Any]], out: Path) -> None:
@@ -93,31 +100,43 @@ def _pictures(out: Path, numbered: Numbered) -> Iterator[Row]:
         yield row
 
 
-def _as_json(opened: IO[str], head: dict[str, Any], pictures: Iterator[Row]) -> None:
+@contextmanager
+def _as_json(path: Path, head: dict[str, Any]) -> Iterator[Take]:
     """Written row by row: all of a long clip does not fit into memory."""
-    text = json.dumps(head, ensure_ascii=False, indent=1)
-    opened.write(f'{text.removesuffix("}").rstrip()},\n "pictures": [')
-    for number, row in enumerate(pictures):
-        opened.write(f"{',' if number else ''}\n  {json.dumps(row, ensure_ascii=False)}")
-    opened.write("\n ]\n}\n")
+    with replacing(path) as temporary, temporary.open("w", encoding="utf-8") as opened:
+        text = json.dumps(head, ensure_ascii=False, indent=1)
+        opened.write(f'{text.removesuffix("}").rstrip()},\n "pictures": [')
+        between = itertools.chain([""], itertools.repeat(","))
+        yield lambda row: opened.write(f"{next(between)}\n  {json.dumps(row, ensure_ascii=False)}")
+        opened.write("\n ]\n}\n")
 
 
-def _as_csv(opened: IO[str], pictures: Iterator[Row]) -> None:
-    writer = csv.writer(opened)
-    writer.writerow(["picture", "frame", "seconds", "class", "score", "x1", "y1", "x2", "y2", "object"])
-    for picture in pictures:
-        place = [picture["name"], picture.get("frame", ""), picture.get("seconds", "")]
-        for row in picture["detections"]:
-            writer.writerow([*place, row["class"], row["score"], *row["box"], row.get("object", "")])
+@contextmanager
+def _as_csv(path: Path) -> Iterator[Take]:
+    with _table(path) as opened:
+        writer = csv.writer(opened)
+        writer.writerow(["picture", "frame", "seconds", "class", "score", "x1", "y1", "x2", "y2", "object"])
+
+        def take(picture: Row) -> None:
+            place = [picture["name"], picture.get("frame", ""), picture.get("seconds", "")]
+            for row in picture["detections"]:
+                writer.writerow([*place, row["class"], row["score"], *row["box"], row.get("object", "")])
+
+        yield take
 
 
-def _crop_list(opened: IO[str], pictures: Iterator[Row]) -> None:
-    writer = csv.writer(opened)
-    writer.writerow(["crop", "picture", "frame", "class", "score", "x1", "y1", "x2", "y2"])
-    for picture in pictures:
-        for name, row in zip(picture.get("crops", []), picture["detections"], strict=False):
-            place = [name, picture["name"], picture.get("frame", "")]
-            writer.writerow([*place, row["class"], row["score"], *row["box"]])
+@contextmanager
+def _crop_list(path: Path) -> Iterator[Take]:
+    with _table(path) as opened:
+        writer = csv.writer(opened)
+        writer.writerow(["crop", "picture", "frame", "class", "score", "x1", "y1", "x2", "y2"])
+
+        def take(picture: Row) -> None:
+            for name, row in zip(picture.get("crops", []), picture["detections"], strict=False):
+                place = [name, picture["name"], picture.get("frame", "")]
+                writer.writerow([*place, row["class"], row["score"], *row["box"]])
+
+        yield take
 
 
 def _called(row: Row) -> str:
@@ -125,53 +144,70 @@ def _called(row: Row) -> str:
     return row["name"] if "frame" not in row else f"{row['name']}-{row['frame']:06d}.png"
 
 
-def _as_coco(out: Path, classes: Sequence[str]) -> None:
+@contextmanager
+def _as_coco(path: Path, classes: Sequence[str]) -> Iterator[Take]:
     """COCO results, and the document that says which picture and class each number means."""
     ids = {name: number for number, name in enumerate(classes, start=1)}
     images: list[dict[str, Any]] = []
     with (
-        replacing(out / COCO_NAME) as temporary,
+        replacing(path) as temporary,
         zipfile.ZipFile(temporary, "w", zipfile.ZIP_DEFLATED) as archive,
     ):
         with archive.open("results.json", "w", force_zip64=True) as opened:
             opened.write(b"[")
-            first = True
-            for number, row in enumerate(_pictures(out, {}), start=1):
+            between = itertools.chain([b"\n"], itertools.repeat(b",\n"))
+
+            def take(row: Row) -> None:
+                number = len(images) + 1
                 images.append(
                     {"id": number, "file_name": _called(row), "width": row["width"], "height": row["height"]}
                 )
-                for each in row["detections"]:
-                    x, y, width, height = to_corner_size([each["box"]])[0].round(2).tolist()
+                boxes = to_corner_size([each["box"] for each in row["detections"]]).round(2).tolist()
+                for each, box in zip(row["detections"], boxes, strict=True):
                     entry = {
-                        "image_id": number, "category_id": ids[each["class"]], "bbox": [x, y, width, height],
+                        "image_id": number,
+                        "category_id": ids[each["class"]],
+                        "bbox": box,
                         "score": each["score"],
-                    }  # fmt: skip
-                    opened.write((b"" if first else b",") + b"\n" + json.dumps(entry).encode())
-                    first = False
+                    }
+                    opened.write(next(between) + json.dumps(entry).encode())
+
+            yield take
             opened.write(b"\n]\n")
         categories = [{"id": number, "name": name} for name, number in ids.items()]
         known = {"images": images, "annotations": [], "categories": categories}
         archive.writestr("pictures.json", json.dumps(known, ensure_ascii=False))
 
 
-def _as_text(out: Path, classes: Sequence[str]) -> None:
+@contextmanager
+def _as_text(path: Path, classes: Sequence[str]) -> Iterator[Take]:
     """Centre-text, a file a picture; scores have no place there."""
     ids = {name: number for number, name in enumerate(classes)}
     stems: set[str] = set()
     into = format_called("centre-text")
+    some: list[RecordedPicture] = []
     with (
-        replacing(out / TEXT_NAME) as temporary,
+        replacing(path) as temporary,
         zipfile.ZipFile(temporary, "w", zipfile.ZIP_DEFLATED) as archive,
     ):
         written: set[str] = set()
-        rows = _pictures(out, {})
-        # Some at a time, and once where there are none: the list of the classes belongs to it.
-        while (some := list(itertools.islice(rows, AT_A_TIME))) or not written:
-            pictures = [_recorded(row, ids, stems) for row in some]
-            for name, content in into.write(Labels(list(classes), pictures)):
+
+        def write() -> None:
+            for name, content in into.write(Labels(list(classes), some)):
                 if name not in written:
                     archive.writestr(name, content)
                     written.add(name)
+            some.clear()
+
+        def take(row: Row) -> None:
+            some.append(_recorded(row, ids, stems))
+            if len(some) == AT_A_TIME:
+                write()
+
+        yield take
+        # Also where there are none: the list of the classes belongs to it.
+        if some or not written:
+            write()
 
 
 def _recorded(row: Row, ids: Mapping[str, int], stems: set[str]) -> RecordedPicture:
