@@ -30,8 +30,15 @@ class TorchEngine:
             " with bfloat16" if self._bfloat16 else ""
         )
 
+    @property
+    def side_by_side(self) -> int:
+        return 1
+
     def raw(self, inputs: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
         return forward(self._network, inputs, self.device, self._bfloat16)
+
+    def raw_beside(self, inputs: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
+        return self.raw(inputs)
 
 
 @torch.inference_mode()

@@ -1,6 +1,7 @@
 """Asking a network: pictures in, boxes in original pixels out."""
 
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -67,6 +68,7 @@ class Predictor:
 
     def __init__(self, card: ModelCard, engine: Engine) -> None:
         self.card, self.engine = card, engine
+        self._threads: ThreadPoolExecutor | None = None
 
     @property
     def classes(self) -> list[str]:
@@ -106,19 +108,36 @@ class Predictor:
         list of Candidates
             One a picture, in order.
         """
-        boxes = [letterbox(pixels.shape[1], pixels.shape[0], self.card.side) for pixels in pictures]
-        by_shape: dict[tuple[int, int], list[int]] = {}
-        for index, box in enumerate(boxes):
-            by_shape.setdefault((box.input_height, box.input_width), []).append(index)
+        if self.engine.side_by_side > 1 and len(pictures) > 1:
+            if self._threads is None:
+                self._threads = ThreadPoolExecutor(self.engine.side_by_side, "network")
+            return list(self._threads.map(lambda pixels: self._beside(pixels, minimum_score), pictures))
+        return self._together(pictures, minimum_score)
+
+    def _beside(self, pixels: NDArray[np.uint8], minimum_score: float) -> Candidates:
+        """Candidates of one of several pictures, each laid in, computed and decoded by a thread of its own."""
+        levels = self.engine.raw_beside(self.input_of(pixels)[None])
+        return self._candidates(levels, 0, pixels, minimum_score)
+
+    def _together(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]:
+        """Candidates of pictures that the network is given together, as far as their inputs have one shape."""
+        inputs = [self.input_of(pixels) for pixels in pictures]
+        by_shape: dict[tuple[int, ...], list[int]] = {}
+        for index, laid in enumerate(inputs):
+            by_shape.setdefault(laid.shape, []).append(index)
         found: dict[int, Candidates] = {}
         for group in by_shape.values():
-            inputs = np.stack([lay_in(pictures[index], boxes[index], self.card.padding) for index in group])
-            levels = self.raw(inputs)
+            levels = self.raw(np.stack([inputs[index] for index in group]))
             for row, index in enumerate(group):
-                height, width = pictures[index].shape[:2]
-                raw = [level[row] for level in levels]
-                found[index] = candidates_of(raw, self.card, boxes[index], width, height, minimum_score)
+                found[index] = self._candidates(levels, row, pictures[index], minimum_score)
         return [found[index] for index in range(len(pictures))]
+
+    def _candidates(
+        self, levels: Sequence[NDArray[np.float32]], row: int, pixels: NDArray[np.uint8], minimum_score: float
+    ) -> Candidates:
+        height, width = pixels.shape[:2]
+        box = letterbox(width, height, self.card.side)
+        return candidates_of([level[row] for level in levels], self.card, box, width, height, minimum_score)
 
     def raw_of(self, pixels: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
         """Raw outputs, level by level, of one picture laid into the input."""
