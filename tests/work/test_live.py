@@ -163,8 +163,10 @@ def put(folder, name, number=0):
 
 
 def results(out):
+    # What is still being written has a hidden name.
     return {
-        each.relative_to(out).as_posix(): json.loads(each.read_text()) for each in sorted(out.rglob("*.json"))
+        each.relative_to(out).as_posix(): json.loads(each.read_text())
+        for each in sorted(out.rglob("[!.]*.json"))
     }
 
 
