@@ -35,8 +35,9 @@ from avocet.detector.model.predictor import Predictor
 from avocet.detector.model.sizes import SIZES, size_named
 from avocet.media.clip_writer import ClipWriter
 from avocet.media.clips import read_frames
-from avocet.media.drawing import draw_boxes
+from avocet.media.drawing import draw_boxes, draw_on_planes
 from avocet.media.pictures import encode_jpeg
+from avocet.media.planes import Planes, planes_of
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.work.addresses.addresses import create_address, make_key
@@ -122,55 +123,38 @@ def model(place: Path) -> Path:
 
 
 def clip_stages(place: Path) -> None:
-    """A clip of 1280 × 720, end to end, against each stage alone."""
+    """A clip of 1280 × 720, end to end, against each stage alone, on one core and on all."""
     path = place / "belt.mp4"
     belt = MovingBelt(3, FRAMES)
     with ClipWriter(path, 1280, 720, 25) as writer:
         for number in range(FRAMES):
             writer.write(np.asarray(Image.fromarray(belt.frame(number).pixels).resize((1280, 720))))
+    cores = os.sched_getaffinity(0)
+    try:
+        os.sched_setaffinity(0, {min(cores)})
+        on_one, _ = stages_alone(path, place, threads=1)
+    finally:
+        os.sched_setaffinity(0, cores)
+    on_all, found = stages_alone(path, place)
     predictor = Predictor.from_bundle(model(place))
-    frames = [frame.pixels for frame in read_frames(path)]
-    seconds: dict[str, float] = {}
-
-    def timed(name: str, does: Callable[[], Any]) -> Any:
-        begun = time.perf_counter()
-        made = does()
-        seconds[name] = time.perf_counter() - begun
-        return made
-
-    predictor.candidates(frames[:1], 0.3)
-    timed("reading", lambda: sum(1 for _ in read_frames(path)))
-    found = timed(
-        "network",
-        lambda: [each.after_suppression(0.4, 0.5) for n in range(0, FRAMES, 4) for each in predictor.candidates(frames[n : n + 4], 0.2)],
-    )  # fmt: skip
-    drawn = timed(
-        "drawing",
-        lambda: [
-            draw_boxes(pixels, each.boxes, ["roll 0.99"] * len(each.boxes), ["#E6A03C"] * len(each.boxes))
-            for pixels, each in zip(frames, found, strict=True)
-        ],
-    )
-
-    def pack() -> None:
-        with ClipWriter(place / "packed.mp4", 1280, 720, 25, quick=True) as writer:
-            for each in drawn:
-                writer.write(each)
-
-    timed("packing", pack)
     order = DetectionOrder(minimum_score=0.4)
-    whole = timed(
-        "end to end", lambda: detect(predictor, [Input(path, path.name)], place / "out", order, SILENT)
-    )
-    alone = {name: FRAMES / each for name, each in seconds.items() if name != "end to end"}
-    slowest = min(alone, key=lambda name: alone[name])
-    speed = FRAMES / seconds["end to end"]
-    print("  alone, frames a second: " + ", ".join(f"{name} {each:.0f}" for name, each in alone.items()))
-    in_turn = 1 / sum(1 / each for each in alone.values())
+    detect(predictor, [Input(path, path.name)], place / "out", order, SILENT)
+    begun = time.perf_counter()
+    whole = detect(predictor, [Input(path, path.name)], place / "out", order, SILENT)
+    speed = FRAMES / (time.perf_counter() - begun)
     print(
-        f"  end to end {speed:.1f} frames a second ({whole['detections']} boxes): {speed / alone[slowest]:.2f} of the slowest "
-        f"stage alone ({slowest}), {speed / in_turn:.2f} times all in turn"
+        f"  end to end {speed:.1f} frames a second ({whole['detections']} boxes), in {predictor.engine.name}"
     )
+    for cores_told, alone in (("one core", on_one), (f"{len(cores)} cores", on_all)):
+        slowest = min(alone, key=lambda name: alone[name])
+        in_turn = 1 / sum(1 / each for each in alone.values())
+        print(
+            f"  alone on {cores_told}: "
+            + ", ".join(f"{name} {each:.0f}" for name, each in alone.items())
+            + "; end to end "
+            f"is {speed / alone[slowest]:.2f} of the slowest ({slowest}), {speed / in_turn:.2f} times all in turn"
+        )
+    frames = [frame.pixels for frame in read_frames(path)]
     drawing, encoding = [], []
     for pixels, each in zip(frames, found, strict=True):
         # One after the other, as a run does it: copies that are all held at once cost what memory costs, not drawing.
@@ -181,6 +165,53 @@ def clip_stages(place: Path) -> None:
         drawing.append(between - begun)
         encoding.append(time.perf_counter() - between)
     print(f"  copies of pictures: drawing takes {np.median(drawing) / np.median(encoding):.2f} of encoding")
+
+
+def stages_alone(
+    path: Path, place: Path, threads: int | None = None
+) -> tuple[dict[str, float], list[PictureDetections]]:
+    """Frames a second of each stage of a clip by itself, and what was found."""
+    card, weights = read_bundle(model(place))
+    predictor = Predictor(card, OnnxEngine(graph_of(card, weights).SerializeToString(), card, threads))
+    frames = list(read_frames(path))
+    pixels = [each.pixels for each in frames]
+    predictor.candidates(pixels[:2], 0.3)
+    speeds: dict[str, float] = {}
+
+    def timed(name: str, does: Callable[[], Any]) -> Any:
+        begun = time.perf_counter()
+        made = does()
+        speeds[name] = len(frames) / (time.perf_counter() - begun)
+        return made
+
+    timed("reading", lambda: sum(1 for _ in read_frames(path)))
+    found = timed(
+        "network",
+        lambda: [
+            each.after_suppression(0.4, 0.5)
+            for n in range(0, len(frames), 4)
+            for each in predictor.candidates(pixels[n : n + 4], 0.2)
+        ],
+    )
+
+    def draw() -> list[Planes]:
+        made = []
+        for frame, each in zip(frames, found, strict=True):
+            planes = planes_of(frame.held)
+            assert planes is not None
+            draw_on_planes(planes, each.boxes, ["roll 0.99"] * len(each.boxes), ["#E6A03C"] * len(each.boxes))
+            made.append(planes)
+        return made
+
+    drawn = timed("drawing", draw)
+
+    def pack() -> None:
+        with ClipWriter(place / "packed.mp4", 1280, 720, 25, quick=True) as writer:
+            for each in drawn:
+                writer.write_planes(each)
+
+    timed("packing", pack)
+    return speeds, found
 
 
 def folder(place: Path) -> None:
