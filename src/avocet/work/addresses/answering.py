@@ -4,7 +4,7 @@ import base64
 import hashlib
 import io
 import json
-import queue
+import math
 import threading
 import time
 from collections import OrderedDict, deque
@@ -33,8 +33,11 @@ from avocet.work.use.running.looking import Looker, Row
 from avocet.work.use.running.order import DetectionOrder
 
 DECODERS = 2
+LOOKERS = 2
+"""While one sums up what was found, the other has the network: else it would wait."""
+
 TOGETHER = 8
-"""Pictures that the network looks at in one go: what waits when it is free, never waited for."""
+"""Pictures that one looks at in one go at most: what waits when it is free, never waited for."""
 
 MOST_MODELS = 3
 MOST_PICTURES = 16
@@ -54,7 +57,7 @@ class _Picture:
     row: Row = field(default_factory=dict)
 
 
-@dataclass
+@dataclass(eq=False)
 class _Request:
     head: dict[str, Any]
     reply: Callable[[dict[str, Any], bytes], None]
@@ -73,12 +76,18 @@ class Answerer:
 
     def __init__(self) -> None:
         self._decoding = ThreadPoolExecutor(DECODERS, "decode")
-        self._ready: queue.Queue[_Request | None] = queue.Queue()
+        self._ready: deque[_Request] = deque()
+        self._changed, self._closed = threading.Condition(), False
         self._telling = ThreadPoolExecutor(1, "tell")
         self._models: OrderedDict[str, Finder] = OrderedDict()
         self._keeping: dict[str, _Keeper] = {}
-        self._thread = threading.Thread(target=self._look, name="look", daemon=True)
-        self._thread.start()
+        self._opening = threading.Lock()
+        self._lookers = [
+            threading.Thread(target=self._look, name=f"look {number}", daemon=True)
+            for number in range(LOOKERS)
+        ]
+        for each in self._lookers:
+            each.start()
 
     def take(self, head: dict[str, Any], body: bytes, reply: Callable[[dict[str, Any], bytes], None]) -> None:
         """Take a request; the reply comes from another thread."""
@@ -86,8 +95,11 @@ class Answerer:
 
     def close(self) -> None:
         self._decoding.shutdown(wait=True, cancel_futures=True)
-        self._ready.put(None)
-        self._thread.join()
+        with self._changed:
+            self._closed = True
+            self._changed.notify_all()
+        for each in self._lookers:
+            each.join()
         self._telling.shutdown(wait=True)
 
     def _decode(
@@ -108,35 +120,33 @@ class Answerer:
         except Exception as error:
             _refuse(reply, 500, "Not answered", f"{type(error).__name__}: {error}")
         else:
-            self._ready.put(_Request(head, reply, pictures, begun))
+            with self._changed:
+                self._ready.append(_Request(head, reply, pictures, begun))
+                self._changed.notify()
 
     def _look(self) -> None:
-        held: deque[_Request] = deque()
-        while True:
-            first = held.popleft() if held else self._ready.get()
-            if first is None:
-                return
+        while batch := self._next():
+            self._look_at(batch)
+
+    def _next(self) -> list[_Request]:
+        """The request that has waited longest, and those that want the same, as far as it is this thread's share."""
+        with self._changed:
+            self._changed.wait_for(lambda: self._ready or self._closed)
+            if not self._ready:
+                return []
+            share = min(TOGETHER, math.ceil(sum(len(each.pictures) for each in self._ready) / LOOKERS))
+            first = self._ready.popleft()
             batch, count = [first], len(first.pictures)
-            # What waits already and wants the same goes along.
-            while True:
-                try:
-                    more = self._ready.get_nowait()
-                except queue.Empty:
-                    break
-                if more is None:
-                    self._ready.put(None)
-                    break
-                held.append(more)
-            for each in list(held):
+            for each in list(self._ready):
                 same = (
                     each.head["bundles"] == first.head["bundles"]
                     and each.head["order"] == first.head["order"]
                 )
-                if same and count + len(each.pictures) <= TOGETHER:
-                    held.remove(each)
+                if same and count + len(each.pictures) <= share:
+                    self._ready.remove(each)
                     batch.append(each)
                     count += len(each.pictures)
-            self._look_at(batch)
+            return batch
 
     def _look_at(self, batch: Sequence[_Request]) -> None:
         try:
@@ -176,17 +186,20 @@ class Answerer:
         # A file that was written anew is another model; one that is gone answers on while it is known.
         stamps = [str(path.stat().st_mtime_ns) if path.is_file() else "" for path in bundles.paths]
         key = json.dumps([said, stamps])
-        found = self._models.get(key)
-        if found is None and not all(stamps):
-            found = next((model for kept, model in self._models.items() if json.loads(kept)[0] == said), None)
-        if found is None:
-            found = open_bundles(bundles)
-            self._models[key] = found
-            while len(self._models) > MOST_MODELS:
-                self._models.popitem(last=False)
-        if key in self._models:
-            self._models.move_to_end(key)
-        return found
+        with self._opening:
+            found = self._models.get(key)
+            if found is None and not all(stamps):
+                found = next(
+                    (model for kept, model in self._models.items() if json.loads(kept)[0] == said), None
+                )
+            if found is None:
+                found = open_bundles(bundles)
+                self._models[key] = found
+                while len(self._models) > MOST_MODELS:
+                    self._models.popitem(last=False)
+            if key in self._models:
+                self._models.move_to_end(key)
+            return found
 
     def _tell(self, request: _Request, looker: Looker) -> None:
         try:
