@@ -104,7 +104,7 @@ def test_planted_mistakes_are_what_they_say():
         if each.kind == "wrong class":
             assert wrong.classes[index] != frame.classes[index] and (wrong.boxes == frame.boxes).all()
         elif each.kind == "too loose":
-            assert 0.4 < iou(wrong.boxes[[index]], frame.boxes[[index]])[0, 0] < 0.6
+            assert 0.35 < iou(wrong.boxes[[index]], frame.boxes[[index]])[0, 0] < 0.6
         elif each.kind == "missing":
             assert len(wrong.boxes) == len(wrong.classes) == len(frame.boxes) - 1
         else:

@@ -31,6 +31,7 @@ def run(belt, *more):
     return CliRunner().invoke(detect, asked, catch_exceptions=False)
 
 
+@pytest.mark.slow
 def test_lines_and_regions_are_counted(belt, tmp_path):
     done = run(
         belt, "--out", tmp_path, "--copies", "none", "--count-line", "gate: 0,0.5 1,0.5: oven | packing",
@@ -54,6 +55,7 @@ def test_lines_and_regions_are_counted(belt, tmp_path):
     assert not (tmp_path / "counts.csv").exists()
 
 
+@pytest.mark.slow
 def test_how_densely_and_what_counts(belt, tmp_path):
     done = run(
         belt, "--out", tmp_path, "--copies", "none", "--a-second", 5, "--tile", 480, "--suppression", "gaussian",

@@ -62,6 +62,7 @@ def test_the_same_model_is_the_same_bytes(bundle, tmp_path):
     assert (tmp_path / "again.zip").read_bytes() == bundle.read_bytes()
 
 
+@pytest.mark.slow
 def test_folded_network_answers_the_same(bundle):
     _, network = read_bundle(bundle)
     picture = torch.rand(1, 3, 64, 64, generator=torch.Generator().manual_seed(0))

@@ -54,6 +54,7 @@ def small(belt, ranges, tmp_path):
     return path
 
 
+@pytest.mark.slow
 def test_ranges_are_what_torch_sees(belt, inputs, ranges):
     _, network = read_bundle(belt)
     network.fold()
@@ -75,6 +76,7 @@ def test_ranges_are_what_torch_sees(belt, inputs, ranges):
     assert all(ranges[name][0] <= low <= 0 <= high <= ranges[name][1] for name, (low, high) in ours.items())
 
 
+@pytest.mark.slow
 def test_nearly_the_same_boxes_from_a_third_of_the_bytes(belt, graph, small):
     pictures = [render_still(300 + number).pixels for number in range(6)]
     usual, tried = Predictor.from_bundle(belt), Predictor.from_bundle(small)

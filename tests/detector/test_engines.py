@@ -85,6 +85,7 @@ def test_the_same_boxes_from_a_trained_model(belt):
         np.testing.assert_array_equal(one.classes, other.classes)
 
 
+@pytest.mark.slow
 def test_the_graph_is_made_once_and_needs_no_torch(tmp_path):
     path = demo_bundle(tmp_path)
     look = (
@@ -146,6 +147,7 @@ def test_torch_answers_where_it_is_wanted_or_there_is_nothing_else(belt, monkeyp
     assert open_engine(belt)[1].name.startswith("torch")
 
 
+@pytest.mark.slow
 def test_the_script_alone_finds_the_same_boxes(belt, tmp_path):
     """Five pictures, one much larger than the input and one of odd sides, by a program that knows only NumPy."""
     write_onnx(belt, tmp_path / "belt-onnx.zip", "belt")
@@ -235,3 +237,20 @@ def test_finding_from_a_program(belt):
         model.find(render_still(3).pixels, minimum_score=7)
     with pytest.raises(InputError, match="does not know the class 'brick'"):
         model.find(render_still(3).pixels, classes=["brick"])
+
+
+def test_several_at_once_are_what_each_is_alone(belt):
+    """Pictures of several sizes, more of them than threads."""
+    card, network = read_bundle(belt)
+    graph = graph_of(card, network).SerializeToString()
+    alone, several = (Predictor(card, OnnxEngine(graph, card, threads)) for threads in (1, 3))
+    generator = np.random.default_rng(6)
+    sizes = [(720, 1280), (300, 300), (540, 960), (33, 77), (540, 960), (900, 500)]
+    pictures = [render_still(3).pixels]
+    pictures += [generator.integers(0, 256, (*size, 3), dtype=np.uint8) for size in sizes]
+    for one, other in zip(
+        alone.candidates(pictures, 0.005), several.candidates(pictures, 0.005), strict=True
+    ):
+        np.testing.assert_allclose(one.boxes, other.boxes, atol=1e-3)
+        np.testing.assert_allclose(one.scores, other.scores, atol=1e-4)
+        np.testing.assert_array_equal(one.classes, other.classes)

@@ -98,6 +98,7 @@ def normalised(team, folder):
     return [[each for part in parts for each in part[which]] for which in (0, 1)] + slopes + statistics
 
 
+@pytest.mark.slow
 def test_normalisation_is_over_the_whole_batch(tmp_path):
     alone = normalised(ALONE, tmp_path)
     for told in together(normalised, tmp_path / "three", size=3):
@@ -211,6 +212,7 @@ def test_a_loss_that_runs_away_ends_it_for_all_with_the_names_of_the_whole_batch
     assert "is no longer a finite number" in first and first.count(".png") >= 3
 
 
+@pytest.mark.slow
 def test_whoever_does_not_come_is_missed(monkeypatch):
     monkeypatch.setattr("tests.detector.test_team.PATIENCE", 1)
     with (

@@ -68,6 +68,7 @@ def test_every_kind_of_job_names_a_function_that_takes_and_gives_what_it_says(ki
     assert kind.key in kinds_of(kind.lane) and sum(kind.key in kinds_of(lane) for lane in Lane) == 1
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("error", "state", "message"),
     [
@@ -215,6 +216,7 @@ def test_no_worker_outlives_its_server(data, started):
     wait_for(gone)
 
 
+@pytest.mark.slow
 def test_a_worker_is_up_without_what_only_some_of_its_jobs_need():
     """Each lane has a process: what all of them import is paid for so many times at every start."""
     look = "import sys, avocet.cli.server.working, avocet.jobs.worker; print(*{'scipy', 'av', 'torch', 'onnxruntime', 'PIL'} & set(sys.modules))"

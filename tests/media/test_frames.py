@@ -154,6 +154,7 @@ def repeated(path, times, **order):
     return path
 
 
+@pytest.mark.slow
 def test_of_an_hour_every_frame_is_found_and_the_last_is_as_near_as_the_first(tmp_path):
     path = repeated(tmp_path / "hour.mp4", times=1800, count=50, options={"bf": "0", "g": "25"})
     index = index_frames(path)

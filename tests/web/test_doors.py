@@ -27,6 +27,7 @@ def test_openapi_document_is_valid(client):
     assert "/api/v1/pictures/{picture_id}/labels" in document["paths"]
 
 
+@pytest.mark.slow
 def test_generated_types_are_of_this_server(client):
     kept = Path(__file__).parents[2] / "frontend" / "openapi.json"
     assert kept.read_text() == openapi_document(client.application), "run make types"

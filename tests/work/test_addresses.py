@@ -206,6 +206,7 @@ def test_pictures_are_answered_in_their_own_pixels(belt, answered):
         assert inside.all(axis=1).any(), "a box that lies on no good"
 
 
+@pytest.mark.slow
 def test_many_at_once_are_each_answered_with_their_own(belt, answered):
     pictures = [render_still(50 + number).pixels for number in range(4)]
     pictures += [pictures[0][:400, :600], np.ascontiguousarray(pictures[1][::2, ::2])]
@@ -297,6 +298,7 @@ def test_a_model_whose_file_is_gone_answers_on_while_it_is_known(belt, answered)
     assert reply["status"] == 503 and "no such model" in reply["detail"]
 
 
+@pytest.mark.slow
 def test_the_pictures_that_it_was_least_sure_of_are_kept(belt, answered, tmp_path):
     folder, sessions, address_id, *_ = belt
     with sessions.begin() as session:

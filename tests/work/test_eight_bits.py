@@ -48,6 +48,7 @@ def engine_used(data, run_id):
     return opened.about["engine"]
 
 
+@pytest.mark.slow
 def test_used_where_it_serves_and_32_bits_again(data, ready, twice_as_quick):
     made = do_try_eight_bits(task_of(data, TRY_EIGHT_BITS, run_id=ready))
     assert made.used and made.said.startswith("8 bits are used: 2.0 times as quick"), made.said
@@ -64,6 +65,7 @@ def test_used_where_it_serves_and_32_bits_again(data, ready, twice_as_quick):
     assert bundle_of(data, ready).read_bytes() == trained_bundle()
 
 
+@pytest.mark.slow
 def test_not_used_where_it_loses_or_is_no_quicker(data, ready, twice_as_quick, monkeypatch):
     monkeypatch.setattr(eight_bits, "PRECISE", -1.0)
     made = do_try_eight_bits(task_of(data, TRY_EIGHT_BITS, run_id=ready))
@@ -77,6 +79,7 @@ def test_not_used_where_it_loses_or_is_no_quicker(data, ready, twice_as_quick, m
     assert bundle_of(data, ready).read_bytes() == trained_bundle()
 
 
+@pytest.mark.slow
 def test_what_is_measured_is_what_is_used(data, ready, twice_as_quick):
     """The figures told are those of a model opened anew, not of one that only served to measure."""
     from avocet.work.judge.report import find_candidates, measure
@@ -126,6 +129,7 @@ def test_what_cannot_be_tried(data, labelled, ready, monkeypatch):
         assert "eight_bits" not in get_run(session, ready).facts
 
 
+@pytest.mark.slow
 def test_ranges_do_not_come_upon_weights_that_they_are_not_of(data, ready, twice_as_quick, monkeypatch):
     """While it is tried, the run is extended: the ranges are of weights that are gone."""
     path, measured = bundle_of(data, ready), eight_bits._side_by_side

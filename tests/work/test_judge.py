@@ -318,6 +318,7 @@ def test_what_lies_behind_the_figures_adds_up(frozen, doubted):
         assert recalls == sorted(recalls) and (not recalls or curve.point[0] == recalls[-1])
 
 
+@pytest.mark.slow
 def test_two_side_by_side_in_words(frozen, tmp_path):
     perfect = measure_detections(frozen, tmp_path / "all.json", results(frozen[4], Part.VALIDATION))
     half = measure_detections(

@@ -191,6 +191,7 @@ def test_what_is_left_out_of_an_archive_or_a_picture_is_said(data, project, tmp_
     }  # fmt: skip
 
 
+@pytest.mark.slow
 def test_many_at_once_become_what_they_become_one_by_one(data, tmp_path):
     """Equal ones among them, one that is there, one in the bin, damaged ones and what is no picture."""
     folder, sessions = data

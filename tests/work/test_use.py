@@ -149,6 +149,7 @@ def results(out):
     )
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("stop_at", [1, 4, 7, 18])
 def test_a_run_goes_on_where_it_was_stopped(frames, tmp_path, stop_at):
     """Stopped among the pictures, between them and the clip, within the clip and near its end."""
@@ -418,6 +419,7 @@ def test_the_record_in_other_formats(frames, tmp_path):
     )
 
 
+@pytest.mark.slow
 def test_sound_goes_along(frames, tmp_path):
     """A tone of two seconds beside twenty frames is heard in the copy, as long as before."""
     with av.open(str(tmp_path / "loud.mp4"), "w") as container:
@@ -453,6 +455,7 @@ def test_sound_goes_along(frames, tmp_path):
         assert sum(1 for _ in made.decode(made.streams.video[0])) == 20
 
 
+@pytest.mark.slow
 def test_a_damaged_stretch_of_a_clip_is_told_and_passed_over(frames, tmp_path):
     write_clip(tmp_path / "belt.mp4", [frames[n % 6] for n in range(60)])
     content = bytearray((tmp_path / "belt.mp4").read_bytes())

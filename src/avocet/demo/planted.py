@@ -26,7 +26,7 @@ def _wrong_class(frame: Frame, index: int) -> Frame:
 
 def _too_loose(frame: Frame, index: int) -> Frame:
     boxes = frame.boxes.copy()
-    grown = (boxes[index, 2:] - boxes[index, :2]) * 0.22
+    grown = (boxes[index, 2:] - boxes[index, :2]) * 0.3
     boxes[index] = clip([boxes[index] + np.concatenate([-grown, grown])], WIDTH, HEIGHT)[0]
     return replace(frame, boxes=boxes)
 

@@ -52,6 +52,7 @@ def followed(scene, frames=50):
     return list(follow_object((scene.frame(number) for number in range(frames)), scene.boxes[0]))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", range(6))
 @pytest.mark.parametrize(
     "change", [{}, {"growth": 0.008}, {"growth": -0.006}, {"dimming": 0.5}, {"speed": 1.2}]

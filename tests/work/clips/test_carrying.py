@@ -47,6 +47,7 @@ def right(filmed, good, found):
     return iou_of_pairs(made.boxes_at(frames), truth)
 
 
+@pytest.mark.slow
 def test_several_objects_forwards_and_back(data, clip, filmed):
     goods = filmed.whole_on(20)
     assert len(goods) > 3
@@ -66,6 +67,7 @@ def test_several_objects_forwards_and_back(data, clip, filmed):
             )
 
 
+@pytest.mark.slow
 def test_from_both_ends_and_to_a_frame(data, clip, filmed):
     good = next(g for g in filmed.whole_on(5) if g in filmed.whole_on(30))
     start, target = box_of(filmed, good, 5), box_of(filmed, good, 30)
@@ -165,6 +167,7 @@ def proposed(data, clip, run_id, **class_map):
         return job.outcome, {row.number: (row.revision, labels_of_track(row)) for row in rows}
 
 
+@pytest.mark.slow
 def test_a_model_proposes_objects_and_what_was_refused_does_not_come_back(
     data, labelled, clip, class_ids, filmed
 ):
@@ -196,6 +199,7 @@ def test_a_model_proposes_objects_and_what_was_refused_does_not_come_back(
     assert standing.count(Standing.PROPOSED) == again["tracks"]
 
 
+@pytest.mark.slow
 def test_classes_that_the_project_has_under_another_name_or_not_at_all(data, labelled, clip, class_ids):
     folder, sessions = data
     with sessions.begin() as session:
@@ -222,6 +226,7 @@ def test_classes_that_the_project_has_under_another_name_or_not_at_all(data, lab
         start_proposing_tracks(session, folder, given)
 
 
+@pytest.mark.slow
 def test_on_a_damaged_frame_a_model_is_not_asked(data, labelled, clip, class_ids, monkeypatch):
     folder, sessions = data
     with sessions.begin() as session:

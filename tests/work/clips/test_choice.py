@@ -124,6 +124,7 @@ def test_a_snapshot_takes_the_frames_that_a_clip_is_thinned_out_to(data, clip, c
     assert frozen(data, clip, [clip.id]) == frozen(data, clip, [clip.id])
 
 
+@pytest.mark.slow
 def test_a_clip_of_pictures_is_thinned_out_but_gives_no_new_ones(data, clip, class_ids):
     sessions = data[1]
     done(data, clip.project_id, SAMPLE_CLIP, ClipFrames(clip_id=clip.id, per_second=12.5))
@@ -174,6 +175,7 @@ def gather(data, clip):
     return do_gather(task_of(data, GATHER_TRACKS, Silent(), clip_id=clip.id))
 
 
+@pytest.mark.slow
 def test_boxes_on_pictures_become_the_objects_that_they_are(data, clip, class_ids, filmed):
     sessions = data[1]
     frames = (2, 12, 22)
@@ -213,6 +215,7 @@ def test_boxes_on_pictures_become_the_objects_that_they_are(data, clip, class_id
     assert not kept(data, clip)
 
 
+@pytest.mark.slow
 def test_where_one_is_not_drawn_an_object_ends_and_another_begins(data, clip, class_ids, filmed):
     good = next(each for each in filmed.whole_on(2) if each in filmed.whole_on(22))
     label(data, clip, class_ids, filmed, (2, 12, 22), skipped={(12, good)})
@@ -242,6 +245,7 @@ def test_objects_of_a_file_go_with_its_undo_unless_they_were_worked_on(data, cli
     assert [each.class_id for each in kept(data, clip)] == [class_ids["ring"]]
 
 
+@pytest.mark.slow
 def test_a_clip_removed_while_it_is_read_is_said_by_name(data, clip, class_ids, filmed):
     """Its file, in the midst of work on it; and its record, between being asked for and being read."""
     folder, sessions = data

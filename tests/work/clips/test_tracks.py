@@ -272,6 +272,7 @@ def test_frames_become_pictures_with_the_boxes_of_the_tracks(data, clip, class_i
     assert len(latest_changes(sessions(), clip.project_id)) == before
 
 
+@pytest.mark.slow
 def test_only_frames_that_differ_and_only_from_here_to_there(data, clip):
     outcome = sample(data, clip, differing=0.08, first=5, last=30)
     frames = sorted(labels_by_frame(data, clip))

@@ -146,12 +146,11 @@ def suppressed(boxes: Array, classes: Array, overlap_limit: float) -> list[int]:
 
 
 def scaled(pixels: Array, width: int, height: int) -> Array:
-    """A picture of another size: a triangle filter as wide as an output pixel, axis after axis."""
+    """A picture of another size: averaged over whole blocks, the rest by a triangle filter, axis after axis."""
     if pixels.shape[1] == width and pixels.shape[0] == height:
         return pixels
     size_x, size_y = float(pixels.shape[1]), float(pixels.shape[0])
-    # Very large pictures are first averaged over whole blocks.
-    block_x, block_y = max(1, int(size_x / width / 3)), max(1, int(size_y / height / 3))
+    block_x, block_y = max(1, int(size_x / width)), max(1, int(size_y / height))
     if block_x > 1 or block_y > 1:
         pixels = averaged(pixels, block_x, block_y)
         size_x, size_y = size_x / block_x, size_y / block_y

@@ -68,8 +68,25 @@ def lay_in(pixels: NDArray[np.uint8], box: Letterbox, padding: Colour = MIDDLE_G
 
 
 def scale_to(pixels: NDArray[np.uint8], width: int, height: int) -> NDArray[np.uint8]:
-    """Scale a picture by area-weighted bilinear filtering."""
+    """Scale a picture: averaged over whole blocks of pixels, and the rest, less than twice, by a triangle filter.
+
+    A filter as wide as all that falls into one pixel takes twice the time, and a network finds no more on what it makes.
+
+    Parameters
+    ----------
+    pixels : (H, W, 3) ndarray of uint8
+    width, height : int
+
+    Returns
+    -------
+    (height, width, 3) ndarray of uint8
+
+    Examples
+    --------
+    >>> scale_to(np.array([[[0] * 3, [100] * 3], [[200] * 3, [100] * 3]], np.uint8), 1, 1).tolist()
+    [[[100, 100, 100]]]
+    """
     if pixels.shape[1] == width and pixels.shape[0] == height:
         return pixels
     picture = Image.fromarray(pixels)
-    return np.asarray(picture.resize((width, height), Image.Resampling.BILINEAR, reducing_gap=3.0))
+    return np.asarray(picture.resize((width, height), Image.Resampling.BILINEAR, reducing_gap=1.0))

@@ -77,6 +77,7 @@ def test_every_fraction_is_read_as_the_fraction_it_is():
         )
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", POPULATIONS)
 def test_intervals_hold_the_truth_and_are_never_a_point(name):
     population = POPULATIONS[name]

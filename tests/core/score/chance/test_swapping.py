@@ -85,6 +85,7 @@ def test_pairing_is_surer_than_two_intervals():
     assert paired.high - paired.low < 0.7 * (alone[1] - alone[0])
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", POPULATIONS)
 def test_detectors_that_are_alike_are_rarely_called_different(name):
     generator, verdicts = np.random.default_rng(3), 0
@@ -96,6 +97,7 @@ def test_detectors_that_are_alike_are_rarely_called_different(name):
     assert verdicts <= 7, f"{verdicts} verdicts of 60 at 5 in 100"
 
 
+@pytest.mark.slow
 def test_a_difference_that_is_there_is_found_and_held():
     better = Population((1.0,), 0.93, 0.8, 0.85, 1.6)
     worse = POPULATIONS["one class, AP .75"]
