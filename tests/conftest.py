@@ -81,6 +81,27 @@ def data(tmp_path, made_once, request):
     return folder, open_database(folder.database)
 
 
+@pytest.fixture(scope="session")
+def built_once(tmp_path_factory):
+    """An application for no data folder in particular: to make one takes longer than most requests."""
+    from avocet.web.app import create_app
+
+    folder = DataFolder(tmp_path_factory.mktemp("nothing") / "data")
+    return create_app(folder, open_database(folder.database), lambda *_: None)
+
+
+@pytest.fixture
+def app_of(built_once):
+    """The application for a data folder, its sessions, and what takes its jobs."""
+    from avocet.web.context import context_of
+
+    def handed(folder, sessions, enqueue=lambda *_: None):
+        built_once.extensions["avocet"] = context_of(folder, sessions, enqueue)
+        return built_once
+
+    return handed
+
+
 @pytest.fixture
 def labelled(data):
     """A project with four training and two validation pictures, all labelled; its number."""

@@ -13,7 +13,6 @@ from avocet.detector.model.bundle import read_bundle
 from avocet.formats.coco import parse_coco
 from avocet.media.clips import read_frames
 from avocet.media.pictures import encode_jpeg, read_picture
-from avocet.web.app import create_app
 from tests.conftest import examples
 
 BASE = "/api/v1"
@@ -34,9 +33,8 @@ labels = st.fixed_dictionaries({}, optional={
 
 
 @pytest.fixture
-def client(data):
-    folder, sessions = data
-    return create_app(folder, sessions, lambda job_id, kind: None).test_client()
+def client(data, app_of):
+    return app_of(*data).test_client()
 
 
 @quietly

@@ -5,7 +5,7 @@ import json
 
 import pytest
 
-from avocet.web.app import create_app, openapi_document
+from avocet.web.app import openapi_document
 from avocet.work.labels.classes import add_classes, list_classes
 from avocet.work.project.projects import create_project
 
@@ -14,9 +14,8 @@ HUGE = 2**70
 
 
 @pytest.fixture
-def client(data, labelled):
-    folder, sessions = data
-    return create_app(folder, sessions, lambda job_id, kind: None).test_client()
+def client(data, labelled, app_of):
+    return app_of(*data).test_client()
 
 
 def operations(client):

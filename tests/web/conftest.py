@@ -6,7 +6,6 @@ import pytest
 
 from avocet.jobs.worker import run_job
 from avocet.media.pictures import encode_jpeg
-from avocet.web.app import create_app
 
 BASE = "/api/v1"
 
@@ -17,9 +16,8 @@ def queued():
 
 
 @pytest.fixture
-def client(data, queued):
-    folder, sessions = data
-    return create_app(folder, sessions, lambda job_id, kind: queued.append(job_id)).test_client()
+def client(data, queued, app_of):
+    return app_of(*data, lambda job_id, kind: queued.append(job_id)).test_client()
 
 
 @pytest.fixture

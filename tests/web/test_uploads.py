@@ -8,13 +8,15 @@ from flask import Flask
 
 from avocet.core.errors import InputError
 from avocet.web import uploads
+from avocet.web.context import context_of
 
 
 @pytest.fixture
 def door(data):
     """A page that takes files, and what it saw of them."""
     app, seen = Flask(__name__), []
-    uploads.accept_uploads(app, data[0])
+    app.extensions["avocet"] = context_of(*data, lambda *_: None)
+    uploads.accept_uploads(app)
 
     @app.post("/")
     def take():

@@ -12,17 +12,15 @@ from avocet.core.labels.splitting import RATIOS
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.raw.fusion import FUSION_IOU
 from avocet.core.score.measurement import AREA_BOUNDS
-from avocet.store.database import Sessions, reading
+from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
-from avocet.web.context import Context
+from avocet.web.context import context_of
 from avocet.web.document import DescribedAPI
 from avocet.web.door.keeper import Doorkeeper
-from avocet.web.kept import KeptLabels
 from avocet.web.problems import handle_problems, invalid_request, problem
 from avocet.web.routes import ALL
 from avocet.web.schemas.common import Problem
 from avocet.web.uploads import accept_uploads
-from avocet.work.clips.frames import OpenClips
 from avocet.work.train.ahead.choices import AugmentationIn, SettingsIn
 from avocet.work.train.ahead.plan import LEARNABLE_SIDE, RESOLVED_SIDE, USUAL_SIDE
 
@@ -96,18 +94,10 @@ def create_app(
         validation_error_callback=invalid_request,
         static_folder=None,
     )
-    readers = reading(sessions)
-    app.extensions["avocet"] = Context(
-        folder,
-        sessions,
-        readers,
-        enqueue,
-        KeptLabels(readers),
-        OpenClips(folder),
-        tuple(each.resolve() for each in roots),
-        keeper := Doorkeeper(password) if password else None,
-    )
-    accept_uploads(app, folder)
+    keeper = Doorkeeper(password) if password else None
+    allowed = tuple(each.resolve() for each in roots)
+    app.extensions["avocet"] = context_of(folder, sessions, enqueue, allowed, keeper)
+    accept_uploads(app)
     app.config["MAX_CONTENT_LENGTH"] = LARGEST_REQUEST
     app.config["MAX_FORM_PARTS"] = 100_000
     handle_problems(app)

@@ -8,7 +8,7 @@ from pathlib import Path
 from flask import Response, current_app
 from pydantic import BaseModel, ValidationError
 
-from avocet.store.database import Sessions
+from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Change, Job, JobState
 from avocet.web.door.keeper import Doorkeeper
@@ -49,6 +49,19 @@ class Context:
     making: Making | None = None
     addresses_changed: Callable[[], None] = lambda: None
     """Called whenever an address, its model or its keys were changed."""
+
+
+def context_of(
+    folder: DataFolder,
+    sessions: Sessions,
+    enqueue: Callable[[int, str], None],
+    roots: tuple[Path, ...] = (),
+    keeper: Doorkeeper | None = None,
+) -> Context:
+    """What an application is handed for a data folder."""
+    readers = reading(sessions)
+    kept = KeptLabels(readers)
+    return Context(folder, sessions, readers, enqueue, kept, OpenClips(folder), roots, keeper)
 
 
 def context() -> Context:

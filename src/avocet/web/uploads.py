@@ -13,6 +13,7 @@ from werkzeug.datastructures import FileStorage
 from avocet.core.errors import InputError
 from avocet.readable import is_readable, readable
 from avocet.store.folder import DataFolder
+from avocet.web.context import context
 from avocet.work.pictures.files import check_space
 
 SPARE = 200_000_000
@@ -60,8 +61,8 @@ class _Arriving:
         return getattr(self._file, name)
 
 
-def accept_uploads(app: Flask, folder: DataFolder) -> None:
-    """Let the application's requests write their files into the data folder."""
+def accept_uploads(app: Flask) -> None:
+    """Let the application's requests write their files into its data folder."""
 
     class ArrivingRequest(Request):
         def _get_file_stream(
@@ -71,6 +72,7 @@ def accept_uploads(app: Flask, folder: DataFolder) -> None:
             filename: str | None = None,
             content_length: int | None = None,
         ) -> IO[bytes]:
+            folder = context().folder
             try:
                 check_space(folder, (total_content_length or 0) + SPARE)
             except InputError as error:
