@@ -57,7 +57,7 @@ TOGETHER := OMP_NUM_THREADS=1 PYTHONDONTWRITEBYTECODE= $(PYTHON) -m pytest --num
 
 test: setup $(VENV)/tested
 	cd frontend && npm run --silent test
-	$(TOGETHER)
+	$(TOGETHER) --durations 40 --durations-min 5
 
 # Many callers for three minutes and sixteen people for ten, by themselves as they look at the clock; then, at length, the
 # fuzzers, kills at any moment, and a cluster that loses machines.
