@@ -108,7 +108,8 @@ class Predictor:
         list of Candidates
             One a picture, in order.
         """
-        if self.engine.side_by_side > 1 and len(pictures) > 1:
+        # Fewer would leave threads without a picture: then all work on all of them.
+        if 1 < self.engine.side_by_side <= len(pictures):
             if self._threads is None:
                 self._threads = ThreadPoolExecutor(self.engine.side_by_side, "network")
             return list(self._threads.map(lambda pixels: self._beside(pixels, minimum_score), pictures))
