@@ -11,7 +11,7 @@ BENCHES := suppression evaluation judging uncertainty intake reading pages train
 help:
 	@echo "make run          set up what is missing, make the demo project, serve it on 127.0.0.1:$(PORT)"
 	@echo "make setup        install and build only"
-	@echo "make test         everything that is tested; make quick: what takes under a minute"
+	@echo "make test         everything that is tested; make quick: all but what takes seconds each"
 	@echo "make soak         the fuzzers at length"
 	@echo "make check        style and types      make bench        ratios of speed, and the learning test"
 	@echo "make package      a wheel in dist/ that pip installs anywhere: page, weights and demo are in it"

@@ -68,7 +68,8 @@ class Predictor:
 
     def __init__(self, card: ModelCard, engine: Engine) -> None:
         self.card, self.engine = card, engine
-        self._threads: ThreadPoolExecutor | None = None
+        # It has no thread before it is given a picture.
+        self._threads = ThreadPoolExecutor(engine.side_by_side, "network")
 
     @property
     def classes(self) -> list[str]:
@@ -110,8 +111,6 @@ class Predictor:
         """
         # Fewer would leave threads without a picture: then all work on all of them.
         if 1 < self.engine.side_by_side <= len(pictures):
-            if self._threads is None:
-                self._threads = ThreadPoolExecutor(self.engine.side_by_side, "network")
             return list(self._threads.map(lambda pixels: self._beside(pixels, minimum_score), pictures))
         return self._together(pictures, minimum_score)
 
