@@ -4,7 +4,7 @@ DATA ?= data
 VENV := .venv
 PYTHON := $(VENV)/bin/python
 PAGE := src/avocet/web/page/index.html
-BENCHES := suppression evaluation judging uncertainty intake reading pages training busy learning digits quality using following ordering cluster
+BENCHES := suppression evaluation judging uncertainty intake reading pages gestures training busy learning digits quality using following ordering cluster
 
 .PHONY: help run setup test soak quick check bench package screenshots types clean $(BENCHES)
 

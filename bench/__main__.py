@@ -11,6 +11,7 @@ BENCHES = (
     "intake",
     "reading",
     "pages",
+    "gestures",
     "training",
     "busy",
     "learning",

@@ -317,50 +317,48 @@ def test_sizes_and_looks_are_remembered(page):
     page.driver.execute_script("localStorage.clear()")
 
 
-FRAMES = """
+CHANGES = """
 const [moves, done] = arguments;
 const stage = document.querySelector('[data-test=stage]');
-const box = stage.getBoundingClientRect();
+const at = stage.getBoundingClientRect();
 const send = (kind, x, y, more = {}) => stage.dispatchEvent(new PointerEvent(kind,
-  {clientX: box.left + x, clientY: box.top + y, pointerId: 1, bubbles: true, ...more}));
+  {clientX: at.left + x, clientY: at.top + y, pointerId: 1, bubbles: true, ...more}));
+const turn = (n) => stage.dispatchEvent(new WheelEvent('wheel',
+  {deltaY: n % 20 < 10 ? -40 : 40, clientX: at.left + 300, clientY: at.top + 300, cancelable: true}));
 stage.setPointerCapture = () => {};
-let frames = 0;
-let begun = 0;
-function run(step, after) {
-  frames = 0;
-  begun = performance.now();
+const watcher = new MutationObserver((changes) => { changed += changes.length; });
+watcher.observe(document.body, {subtree: true, childList: true, attributes: true, characterData: true});
+let changed = 0;
+const each = (step) => new Promise((finish) => {
+  changed = 0;
+  let shown = 0;
   const tick = () => {
-    frames += 1;
-    if (frames > moves) return after(frames / (performance.now() - begun) * 1000);
-    step(frames);
+    shown += 1;
+    if (shown > moves) return finish(changed / moves);
+    step(shown);
     requestAnimationFrame(tick);
   };
   requestAnimationFrame(tick);
-}
-const found = {};
-run(() => {}, (idle) => {
-  found.idle = idle;
-  send('pointerdown', 300, 300, {button: 1});
-  run((n) => send('pointermove', 300 + n, 300, {movementX: n % 2 ? 3 : -2, movementY: 1}), (pan) => {
-    found.pan = pan;
-    send('pointerup', 300, 300, {button: 1});
-    run((n) => stage.dispatchEvent(new WheelEvent('wheel',
-      {deltaY: n % 20 < 10 ? -40 : 40, clientX: box.left + 300, clientY: box.top + 300, cancelable: true})), (zoom) => {
-      found.zoom = zoom;
-      send('pointerdown', 300, 300, {button: 0, shiftKey: true});
-      run((n) => send('pointermove', 300 + 2 * n, 300 + n), (drag) => {
-        found.drag = drag;
-        send('pointerup', 300 + 2 * moves, 300 + moves);
-        done(found);
-      });
-    });
-  });
 });
+(async () => {
+  const found = {};
+  send('pointerdown', 300, 300, {button: 1});
+  found.pan = await each((n) => send('pointermove', 300 + n, 300, {movementX: n % 2 ? 3 : -2, movementY: 1}));
+  send('pointerup', 300, 300, {button: 1});
+  found.zoom = await each(turn);
+  send('pointerdown', 300, 300, {button: 0, shiftKey: true});
+  found.drag = await each((n) => send('pointermove', 300 + 2 * n, 300 + n));
+  send('pointerup', 300 + 2 * moves, 300 + moves);
+  done(found);
+})();
 """
 
 
-def test_many_boxes_on_a_large_picture_stay_smooth(page, server, sessions, tmp_path):
-    """500 boxes on 3840×2160: panning, zooming and dragging keep most of an idle page's frames."""
+def test_many_boxes_on_a_large_picture_cost_no_more_than_few(page, server, sessions, tmp_path):
+    """500 boxes on 3840×2160: panning, zooming and dragging change a handful of things a frame, not one for each box.
+
+    The frames that this keeps are measured by ``make bench gestures``.
+    """
     belt = np.asarray(render_still(3).pixels)
     large = np.kron(belt, np.ones((4, 4, 1), np.uint8))
     path = tmp_path / "large.jpg"
@@ -380,10 +378,9 @@ def test_many_boxes_on_a_large_picture_stay_smooth(page, server, sessions, tmp_p
     page.stage()
     count(page, 500)
     page.driver.set_script_timeout(60)
-    rates = page.driver.execute_async_script(FRAMES, 60)
-    assert rates["idle"] > 5
-    for gesture in ("pan", "zoom", "drag"):
-        assert rates[gesture] > 0.4 * rates["idle"], rates
+    changes = page.driver.execute_async_script(CHANGES, 60)
+    assert changes["pan"] > 1 and changes["zoom"] > 1, "the gestures were taken"
+    assert max(changes.values()) < 10, changes
     count(page, 501)
     page.saved()
 
