@@ -5,6 +5,11 @@ export function precision(value: number | null | undefined): string {
   return value === null || value === undefined ? "–" : value.toFixed(3);
 }
 
+/** A range of average precisions such as 0.832 to 0.911; nothing where there is none. */
+export function between(range: readonly number[] | null | undefined): string {
+  return range ? `${precision(range[0])} to ${precision(range[1])}` : "";
+}
+
 /** A minimum score or a limit, whole: two digits, or as many as it has. */
 export function threshold(value: number): string {
   const said = String(Number(value.toFixed(6)));

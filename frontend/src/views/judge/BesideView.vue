@@ -5,13 +5,13 @@ import { useRoute, useRouter } from "vue-router";
 
 import { api, type Beside, type Evaluation, take } from "@/api/client";
 import { count, precision } from "@/parts/format";
-import PlainChart from "@/parts/charts/PlainChart.vue";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import JudgeHead from "@/views/judge/JudgeHead.vue";
 import { useMarked, type Wanted } from "@/views/judge/wall/marked";
 import MarkedThumbnail from "@/views/judge/wall/MarkedThumbnail.vue";
 import OtherModels from "@/views/judge/OtherModels.vue";
+import SpeedChart from "@/views/judge/SpeedChart.vue";
 import { latestOnly, useThresholds } from "@/views/judge/figures/thresholds";
 import ThresholdSliders from "@/views/judge/figures/ThresholdSliders.vue";
 import { wordsOf } from "@/state/notes";
@@ -85,70 +85,6 @@ const range = (low: number | null, high: number | null): string =>
     : `${low >= 0 ? "+" : "−"}${Math.abs(low).toFixed(3)} to ${high >= 0 ? "+" : "−"}${Math.abs(high).toFixed(3)}`;
 
 const mate = computed(() => evaluations.value.find((each) => each.id === first.value) ?? evaluations.value[0]);
-/** The chosen two and the latest measurement of every other model on the same pictures as the first. */
-const cloud = computed(() => {
-  const latest = new Map<string, Evaluation>();
-  const chosenFirst = [...evaluations.value].sort(
-    (a, b) => Number([first.value, second.value].includes(b.id)) - Number([first.value, second.value].includes(a.id)),
-  );
-  for (const each of chosenFirst) {
-    const model = each.run_id
-      ? `run ${each.run_id}, ${each.settings.checkpoint}`
-      : each.ensemble_id
-        ? `ensemble ${each.ensemble_id}`
-        : each.name;
-    if (
-      each.report?.milliseconds &&
-      each.part === mate.value?.part &&
-      each.snapshot_id === mate.value?.snapshot_id &&
-      !latest.has(model)
-    )
-      latest.set(model, each);
-  }
-  return [...latest.values()];
-});
-const option = computed(() => ({
-  grid: { left: 56, right: 24, top: 14, bottom: 42 },
-  tooltip: { trigger: "item" },
-  xAxis: {
-    type: "value",
-    name: "Milliseconds a picture on this machine",
-    nameLocation: "middle",
-    nameGap: 25,
-    min: 0,
-    max: (range: { max: number }) => Math.ceil((1.35 * range.max) / 10) * 10,
-    splitLine: { show: false },
-  },
-  yAxis: {
-    type: "value",
-    name: "mAP at 0.50:0.95",
-    nameLocation: "middle",
-    nameGap: 38,
-    scale: true,
-    splitLine: { lineStyle: { color: "#ddd7c9" } },
-  },
-  series: [
-    {
-      type: "scatter",
-      symbolSize: 13,
-      data: cloud.value.map((each) => ({
-        value: [each.report!.milliseconds, each.report!.map, each.id],
-        name: each.name,
-        itemStyle: {
-          color: each.id === first.value ? "#4A7397" : each.id === second.value ? "#B5492F" : "#C9B79C",
-          borderColor: "#15181b",
-          borderWidth: 1,
-        },
-      })),
-      label: { show: true, position: "right", formatter: "{b}", color: "#15181b" },
-      labelLayout: { moveOverlap: "shiftY" },
-      tooltip: {
-        formatter: (point: { name: string; value: number[] }) =>
-          `${point.name}: ${point.value[0]!.toFixed(0)} ms, mAP ${point.value[1]!.toFixed(3)}`,
-      },
-    },
-  ],
-}));
 const thresholds = (id: number | undefined): Wanted => ({
   evaluationId: id,
   minimumScore: minimumScore.value,
@@ -228,8 +164,7 @@ useKeys([{ keys: ["Shift+c"], label: "Swap the two", run: swap }]);
           </section>
           <section class="plot">
             <h2>Speed against accuracy</h2>
-            <PlainChart v-if="cloud.length" class="chart" :option="option" label="mAP against milliseconds a picture" />
-            <p v-else class="soft">Measure again to see how fast each model is.</p>
+            <SpeedChart :evaluations="evaluations" :first="first" :second="second" />
             <OtherModels v-if="mate" :like="mate" :evaluations="all" @measured="load" />
           </section>
           <section v-if="found" class="wide" data-test="beside-pictures">
@@ -309,9 +244,6 @@ i {
 }
 .wide {
   grid-column: 1 / -1;
-}
-.chart {
-  height: 260px;
 }
 .sure {
   font-weight: 600;

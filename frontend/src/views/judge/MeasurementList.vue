@@ -4,7 +4,7 @@ import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 
 import { api, type Evaluation, take } from "@/api/client";
-import { count, day, precision } from "@/parts/format";
+import { between, count, day, precision } from "@/parts/format";
 import JobState from "@/parts/jobs/JobState.vue";
 import { useLiveJob } from "@/parts/jobs/liveJob";
 import { useKeys } from "@/state/keys";
@@ -49,9 +49,6 @@ const beside = computed(() => {
 });
 const idle = (each: Evaluation): boolean => !["running", "waiting"].includes(live(each.job).state);
 const where = (each: Evaluation): string => each.part ?? (each.settings.sent as Record<string, string>).truth ?? "";
-const between = (range?: readonly number[] | null): string =>
-  range ? `${precision(range[0])} to ${precision(range[1])}` : "";
-
 useKeys([
   {
     keys: ["c"],

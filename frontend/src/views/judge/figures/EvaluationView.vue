@@ -4,7 +4,7 @@ import { computed, onBeforeUnmount, onMounted, reactive, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
 import { api, type Evaluation, type Run, take, type WallRow } from "@/api/client";
-import { count, precision } from "@/parts/format";
+import { between, count, precision } from "@/parts/format";
 import JobState from "@/parts/jobs/JobState.vue";
 import { useLiveJob } from "@/parts/jobs/liveJob";
 import { useKeys } from "@/state/keys";
@@ -71,9 +71,6 @@ const sums = computed(() => ({
   flawless: wall.value.filter((row) => !row.misses && !row.false_alarms).length,
 }));
 const share = (part: number, whole: number) => (whole ? `${((100 * part) / whole).toFixed(1)} %` : "–");
-const between = (range?: readonly number[] | null): string =>
-  range ? `${precision(range[0])} to ${precision(range[1])}` : "";
-
 let counted = false;
 async function load(): Promise<void> {
   try {

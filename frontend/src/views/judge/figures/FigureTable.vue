@@ -3,13 +3,13 @@
 import type { Evaluation } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
 import Explained from "@/parts/Explained.vue";
-import { count, precision } from "@/parts/format";
+import { between, count, precision } from "@/parts/format";
 
 const props = defineProps<{ report: NonNullable<Evaluation["report"]> }>();
 const emit = defineEmits<{ open: [name: string] }>();
 /** Of a figure without a range there were too few pictures, or another rule was asked for. */
-const between = (range: readonly number[] | null | undefined, figure: number | null | undefined): string => {
-  if (range) return `${precision(range[0])} to ${precision(range[1])}`;
+const rangeOf = (range: readonly number[] | null | undefined, figure: number | null | undefined): string => {
+  if (range) return between(range);
   return props.report.resamples && figure !== null && figure !== undefined ? "too few to tell" : "–";
 };
 const problems = props.report.problems ?? [];
@@ -19,7 +19,7 @@ const sizes = [
   { key: "medium", said: `medium, to ${bounds[1]}²` },
   { key: "large", said: "large, above" },
 ];
-const ofSize = (held?: readonly number[] | null): string => `95 % range: ${between(held, null)}.`;
+const ofSize = (held?: readonly number[] | null): string => `95 % range: ${rangeOf(held, null)}.`;
 const precisionRule = `Precision averaged over recall by the ${props.report.interpolation} rule. A recall equal to a point reaches it: 7 of 20 found read precision at 0.35.`;
 const range = props.report.resamples
   ? "Over many such sets of pictures, the mean of this figure lies in 95 of 100 such ranges. One other set of as " +
@@ -66,9 +66,9 @@ const worst = Object.entries(props.report.classes).reduce<string>(
           <td class="number">
             <b>{{ precision(figures.ap50) }}</b>
           </td>
-          <td class="number soft">{{ between(figures.ap50_interval, figures.ap50) }}</td>
+          <td class="number soft">{{ rangeOf(figures.ap50_interval, figures.ap50) }}</td>
           <td class="number">{{ precision(figures.ap) }}</td>
-          <td class="number soft">{{ between(figures.ap_interval, figures.ap) }}</td>
+          <td class="number soft">{{ rangeOf(figures.ap_interval, figures.ap) }}</td>
           <td v-for="size in sizes" :key="size.key" class="number">
             <Explained v-if="figures.sizes?.[size.key]?.interval" :says="ofSize(figures.sizes[size.key]!.interval)">{{
               precision(figures.sizes[size.key]!.ap)
@@ -88,14 +88,14 @@ const worst = Object.entries(props.report.classes).reduce<string>(
           <td class="number">
             <b>{{ precision(report.map50) }}</b>
           </td>
-          <td class="number soft">{{ between(report.map50_interval, report.map50) }}</td>
+          <td class="number soft">{{ rangeOf(report.map50_interval, report.map50) }}</td>
           <td class="number">{{ precision(report.map) }}</td>
-          <td class="number soft">{{ between(report.map_interval, report.map) }}</td>
+          <td class="number soft">{{ rangeOf(report.map_interval, report.map) }}</td>
           <td v-for="size in sizes" :key="size.key" class="number">
             {{ precision(report.sizes?.[size.key]?.map) }}
             <small v-if="report.sizes?.[size.key]" class="soft">({{ report.sizes![size.key]!.truths }})</small>
             <div v-if="report.sizes?.[size.key]?.truths" class="soft range" :data-test="`range-${size.key}`">
-              {{ between(report.sizes![size.key]!.interval, report.sizes![size.key]!.map) }}
+              {{ rangeOf(report.sizes![size.key]!.interval, report.sizes![size.key]!.map) }}
             </div>
           </td>
           <td colspan="5" />

@@ -1,0 +1,103 @@
+<script setup lang="ts">
+/** Speed against accuracy: the chosen two, and every other model measured on the same pictures. */
+import { computed } from "vue";
+
+import type { Evaluation } from "@/api/client";
+import PlainChart from "@/parts/charts/PlainChart.vue";
+import { between, precision } from "@/parts/format";
+
+const props = defineProps<{ evaluations: Evaluation[]; first: number | undefined; second: number | undefined }>();
+
+const mate = computed(() => props.evaluations.find((each) => each.id === props.first) ?? props.evaluations[0]);
+const chosen = (each: Evaluation): boolean => [props.first, props.second].includes(each.id);
+
+/** What measurements of one and the same model have in common. */
+function model(each: Evaluation): string {
+  if (each.run_id) return `run ${each.run_id}, ${each.settings.checkpoint}`;
+  return each.ensemble_id ? `ensemble ${each.ensemble_id}` : each.name;
+}
+
+/** Of each model the chosen measurement, else the latest. */
+const shown = computed(() => {
+  const found = new Map<string, Evaluation>();
+  for (const each of [...props.evaluations].sort((a, b) => Number(chosen(b)) - Number(chosen(a)))) {
+    const alike = each.part === mate.value?.part && each.snapshot_id === mate.value?.snapshot_id;
+    if (each.report?.milliseconds && alike && !found.has(model(each))) found.set(model(each), each);
+  }
+  return [...found.values()];
+});
+const colour = (each: Evaluation): string =>
+  each.id === props.first ? "#4A7397" : each.id === props.second ? "#B5492F" : "#C9B79C";
+
+/** A model's range, so that a difference by chance looks like one. */
+const range = (each: Evaluation) => ({
+  type: "line",
+  data: each.report!.map_interval?.map((end) => [each.report!.milliseconds, end]) ?? [],
+  symbol: "rect",
+  symbolSize: [11, 2],
+  itemStyle: { color: colour(each) },
+  lineStyle: { color: colour(each), width: 2 },
+  silent: true,
+  tooltip: { show: false },
+});
+const option = computed(() => ({
+  grid: { left: 56, right: 24, top: 14, bottom: 42 },
+  tooltip: { trigger: "item" },
+  xAxis: {
+    type: "value",
+    name: "Milliseconds a picture on this machine",
+    nameLocation: "middle",
+    nameGap: 25,
+    min: 0,
+    max: (ends: { max: number }) => Math.ceil((1.35 * ends.max) / 10) * 10,
+    splitLine: { show: false },
+  },
+  yAxis: {
+    type: "value",
+    name: "mAP at 0.50:0.95",
+    nameLocation: "middle",
+    nameGap: 38,
+    scale: true,
+    axisLabel: { formatter: (value: number) => value.toFixed(2) },
+    minInterval: 0.01,
+    splitLine: { lineStyle: { color: "#ddd7c9" } },
+  },
+  series: [
+    ...shown.value.map(range),
+    {
+      type: "scatter",
+      symbolSize: 13,
+      data: shown.value.map((each) => ({
+        value: [each.report!.milliseconds, each.report!.map, each.id],
+        name: each.name,
+        itemStyle: { color: colour(each), borderColor: "#15181b", borderWidth: 1 },
+      })),
+      label: { show: true, position: "right", formatter: "{b}", color: "#15181b" },
+      labelLayout: { moveOverlap: "shiftY" },
+      tooltip: {
+        formatter: (point: { name: string; value: number[]; dataIndex: number }) =>
+          `${point.name}: ${point.value[0]!.toFixed(0)} ms, mAP ${precision(point.value[1])}` +
+          ` (${between(shown.value[point.dataIndex]?.report?.map_interval)})`,
+      },
+    },
+  ],
+}));
+</script>
+
+<template>
+  <template v-if="shown.length">
+    <PlainChart class="chart" :option="option" label="mAP against milliseconds a picture" />
+    <p class="soft note">Bars are the 95 % range of each by itself; the table has that of the difference.</p>
+  </template>
+  <p v-else class="soft">Measure again to see how fast each model is.</p>
+</template>
+
+<style scoped>
+.chart {
+  height: 260px;
+}
+.note {
+  font-size: 13px;
+  margin: 0 0 6px;
+}
+</style>
