@@ -5,27 +5,11 @@ import { computed } from "vue";
 import type { Evaluation } from "@/api/client";
 import PlainChart from "@/parts/charts/PlainChart.vue";
 import { between, precision } from "@/parts/format";
+import { comparable } from "@/views/judge/comparable";
 
 const props = defineProps<{ evaluations: Evaluation[]; first: number | undefined; second: number | undefined }>();
 
-const mate = computed(() => props.evaluations.find((each) => each.id === props.first) ?? props.evaluations[0]);
-const chosen = (each: Evaluation): boolean => [props.first, props.second].includes(each.id);
-
-/** What measurements of one and the same model have in common. */
-function model(each: Evaluation): string {
-  if (each.run_id) return `run ${each.run_id}, ${each.settings.checkpoint}`;
-  return each.ensemble_id ? `ensemble ${each.ensemble_id}` : each.name;
-}
-
-/** Of each model the chosen measurement, else the latest. */
-const shown = computed(() => {
-  const found = new Map<string, Evaluation>();
-  for (const each of [...props.evaluations].sort((a, b) => Number(chosen(b)) - Number(chosen(a)))) {
-    const alike = each.part === mate.value?.part && each.snapshot_id === mate.value?.snapshot_id;
-    if (each.report?.milliseconds && alike && !found.has(model(each))) found.set(model(each), each);
-  }
-  return [...found.values()];
-});
+const shown = computed(() => comparable(props.evaluations, props.first, props.second));
 const colour = (each: Evaluation): string =>
   each.id === props.first ? "#4A7397" : each.id === props.second ? "#B5492F" : "#C9B79C";
 
@@ -70,7 +54,7 @@ const option = computed(() => ({
       data: shown.value.map((each) => ({
         value: [each.report!.milliseconds, each.report!.map, each.id],
         name: each.name,
-        itemStyle: { color: colour(each), borderColor: "#15181b", borderWidth: 1 },
+        itemStyle: { color: colour(each), borderColor: "#15181b", borderWidth: 1, opacity: 1 },
       })),
       label: { show: true, position: "right", formatter: "{b}", color: "#15181b" },
       labelLayout: { moveOverlap: "shiftY" },
