@@ -19,6 +19,7 @@ from avocet.jobs.worker import run_job
 from avocet.media.pictures import encode_jpeg
 from avocet.store.address_tables import AddressCalls
 from avocet.store.tables import JobState, Proposal
+from avocet.work.addresses import answering as answering_module
 from avocet.work.addresses import calls
 from avocet.work.addresses.addresses import (
     answer_with,
@@ -204,6 +205,32 @@ def test_pictures_are_answered_in_their_own_pixels(belt, answered):
         middle = (np.array(each["box"])[:2] + np.array(each["box"])[2:]) / 2
         inside = (frame.boxes[:, :2] <= middle) & (middle <= frame.boxes[:, 2:])
         assert inside.all(axis=1).any(), "a box that lies on no good"
+
+
+@pytest.mark.parametrize("orientation", [1, 6])
+def test_large_pictures_come_no_larger_than_the_model_needs_them(belt, answered, monkeypatch, orientation):
+    """As in a detection run; the boxes are told in pixels of the picture that was sent, turned as it is to be seen."""
+    small = render_still(40).pixels
+    large = Image.fromarray(small).resize((2880, 1620), Image.Resampling.BICUBIC)
+    turned = large if orientation == 1 else large.transpose(Image.Transpose.ROTATE_90)
+    exif, file = Image.Exif(), io.BytesIO()
+    exif[0x0112] = orientation
+    turned.save(file, "JPEG", quality=95, exif=exif)
+    _, body = answered.ask(head_of(belt), encode_jpeg(small)).result(60)
+    wanted = json.loads(body)["pictures"][0]["detections"]
+    read, whole = [], answering_module.read_picture
+    monkeypatch.setattr(answering_module, "read_picture", lambda *given: read.append(given) or whole(*given))
+    for annotated in (False, True):
+        _, body = answered.ask(head_of(belt, annotated=annotated), file.getvalue()).result(60)
+        assert len(read) == annotated
+        (picture,) = json.loads(body)["pictures"]
+        assert (picture["width"], picture["height"]) == (2880, 1620)
+        found = sorted(picture["detections"], key=lambda each: each["box"])
+        alike = sorted(wanted, key=lambda each: each["box"])
+        sure = [[each for each in some if each["score"] > 0.5] for some in (found, alike)]
+        assert [each["class"] for each in sure[0]] == [each["class"] for each in sure[1]]
+        boxes = [[each["box"] for each in some] for some in sure]
+        np.testing.assert_allclose(boxes[0], np.array(boxes[1]) * 3, atol=12)
 
 
 @pytest.mark.slow

@@ -5,7 +5,7 @@ import struct
 import threading
 import warnings
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import BinaryIO
 
@@ -91,11 +91,11 @@ def read_picture(source: Path | BinaryIO, name: str | None = None) -> NDArray[np
     InputError
         If it is not a picture of a known format, is damaged, too small or too large.
     """
-    with _loaded(source, name or (source.name if isinstance(source, Path) else "picture")) as loaded:
+    with _loaded(source, _called(source, name)) as loaded:
         return _upright(_rgb(loaded), _orientation(loaded))
 
 
-def picture_size(path: Path, name: str | None = None) -> tuple[int, int]:
+def picture_size(source: Path | BinaryIO, name: str | None = None) -> tuple[int, int]:
     """Width and height of the upright picture in pixels, from its header alone.
 
     Raises
@@ -103,11 +103,10 @@ def picture_size(path: Path, name: str | None = None) -> tuple[int, int]:
     InputError
         If it is not a picture of a known format, too small or too large.
     """
-    called = name or path.name
-    with _opened(path, called) as opened:
+    with _opened(source, _called(source, name)) as opened:
         width, height = opened.size
         # Pillow would decode a whole PNG to see whether a note on its orientation comes after the pixels.
-        found = _png_orientation(path) if opened.format == "PNG" else _orientation(opened)
+        found = _png_orientation(source) if opened.format == "PNG" else _orientation(opened)
         return (height, width) if found in (5, 6, 7, 8) else (width, height)
 
 
@@ -214,7 +213,7 @@ def crop_pixels(
     return np.asarray(canvas)
 
 
-def small_picture(path: Path, longest: int, name: str | None = None) -> NDArray[np.uint8]:
+def small_picture(source: Path | BinaryIO, longest: int, name: str | None = None) -> NDArray[np.uint8]:
     """A picture upright, as 8-bit RGB and no larger than ``longest`` pixels on its longer side.
 
     The whole file is read, so that damage is noticed, but where its format allows it no more pixels
@@ -222,7 +221,7 @@ def small_picture(path: Path, longest: int, name: str | None = None) -> NDArray[
 
     Parameters
     ----------
-    path : Path
+    source : Path or binary file
     longest : int
     name : str, optional
 
@@ -235,7 +234,7 @@ def small_picture(path: Path, longest: int, name: str | None = None) -> NDArray[
     InputError
         As `read_picture`.
     """
-    with _loaded(path, name or path.name, longest) as loaded:
+    with _loaded(source, _called(source, name), longest) as loaded:
         plain = loaded.mode in ("RGB", "L") and "transparency" not in loaded.info
         small = _shrunk(loaded if plain else Image.fromarray(_rgb(loaded)), longest)
         return _upright(np.asarray(small.convert("RGB")), _orientation(loaded))
@@ -268,6 +267,10 @@ def encode_png(pixels: NDArray[np.uint8]) -> bytes:
     buffer = io.BytesIO()
     Image.fromarray(pixels).save(buffer, "PNG", compress_level=1)
     return buffer.getvalue()
+
+
+def _called(source: Path | BinaryIO, name: str | None) -> str:
+    return name or (source.name if isinstance(source, Path) else "picture")
 
 
 @contextmanager
@@ -327,9 +330,9 @@ def _orientation(opened: Picture) -> int:
     return 1 if opened.format == "TIFF" else int(opened.getexif().get(ORIENTATION, 1) or 1)
 
 
-def _png_orientation(path: Path) -> int:
+def _png_orientation(source: Path | BinaryIO) -> int:
     """The orientation that a PNG notes before or after its pixels, found without decoding them."""
-    with path.open("rb") as file:
+    with source.open("rb") if isinstance(source, Path) else nullcontext(source) as file:
         file.seek(8)
         while len(head := file.read(8)) == 8:
             length, kind = struct.unpack(">I4s", head)

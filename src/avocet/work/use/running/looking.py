@@ -20,6 +20,9 @@ WEAKER = 0.5
 """Boxes down to this share of the minimum score are recorded too: they may carry an object of a clip on, and the page
 can show them without looking again."""
 
+FINER = 2
+"""Where nothing is drawn, a picture is read with so many times the pixels of the network's input a side."""
+
 MOST_OTHERS = 300
 """Of one picture, best first."""
 
@@ -52,6 +55,15 @@ class Looker:
         self.soft = is_soft(order.suppression)
         # Where several models' boxes are combined, weaker ones would move those that are told.
         self.weakest = 1.0 if finder.about.get("method") == "fusion" else WEAKER
+
+    @property
+    def enough(self) -> int | None:
+        """Pixels of the longer side with which pictures may come; None where all of them are wanted, to cut tiles."""
+        if self.order.tile is not None:
+            return None
+        about = self.finder.about
+        sides = [int(each.get("side", 0)) for each in about.get("members", [about])]
+        return FINER * max(*sides, 320)
 
     def look(self, pictures: Sequence[NDArray[np.uint8]], sizes: Sequence[tuple[int, int]]) -> list[Row]:
         """What is recorded of pictures, but for their names.

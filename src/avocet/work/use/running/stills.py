@@ -19,9 +19,6 @@ TOGETHER = 8
 MOST_PIXELS = 24_000_000
 """Of pictures that are in memory together, unless one alone has more."""
 
-FINER = 2
-"""Where nothing is drawn, a picture is read with so many times the pixels of the network's input a side."""
-
 READERS = 2
 
 
@@ -49,9 +46,7 @@ class StillWork:
 
     def __init__(self, looker: Looker, copier: Copier, names: Mapping[int, str]) -> None:
         self._looker, self._copier, self._names = looker, copier, names
-        # Tiles are cut from all the pixels there are.
-        whole = copier.whole_pictures or looker.order.tile is not None
-        self._longest = None if whole else FINER * _input_side(looker)
+        self._longest = None if copier.whole_pictures else looker.enough
 
     def read(self, some: Sequence[tuple[int, Input]]) -> list[_Read]:
         """Decode them; of what cannot be read the reason is kept."""
@@ -159,10 +154,3 @@ def _read(place: int, item: Input, longest: int | None, looker: Looker) -> _Read
         )
     except InputError as error:
         return _Read(place, item, problem=str(error))
-
-
-def _input_side(looker: Looker) -> int:
-    """The longest side of the inputs of the model, or of the several that answer together."""
-    about = looker.finder.about
-    sides = [each.get("side", 0) for each in about.get("members", [about])]
-    return max([*(int(each) for each in sides), 320])
