@@ -13,6 +13,7 @@ from typing import Any
 
 from avocet.web.door import sign_in
 from avocet.web.door.keeper import Doorkeeper
+from avocet.web.door.patience import Patience
 
 Message = dict[str, Any]
 Receive = Callable[[], Awaitable[Message]]
@@ -33,6 +34,9 @@ SLOWEST, MEASURED_AFTER = 1000.0, 30.0
 UPLOADS = 8
 """Uploads at once; further ones wait without holding a thread."""
 
+SMALL_UPLOAD = 1_000_000
+"""Bytes up to which an upload is taken whole, as any other body is, before a thread takes it up."""
+
 STILL_IN = "avocet.still_in"
 """Where what is handed on asks whether whoever came in still may."""
 
@@ -52,6 +56,7 @@ class FrontDoor:
     def __init__(self, inner: Any, keeper: Doorkeeper | None = None) -> None:
         self._inner, self._keeper = inner, keeper
         self._uploads = asyncio.Semaphore(UPLOADS)
+        self._patience = Patience()
 
     async def __call__(self, scope: Message, receive: Receive, send: Send) -> None:
         """Answer a request, or hand it on once it may be."""
@@ -62,11 +67,13 @@ class FrontDoor:
         if self._keeper is not None and not await self._may_come_in(scope, headers, receive, send):
             return
         patient = read_in_time(send)
-        if headers.get(b"content-type", b"").startswith(b"multipart/form-data"):
+        length = int(headers.get(b"content-length", b"0") or 0)
+        form = headers.get(b"content-type", b"").startswith(b"multipart/form-data")
+        if form and not 0 < length <= SMALL_UPLOAD:
             async with self._uploads:
                 await self._inner(scope, _fast_enough(receive), patient)
             return
-        if int(headers.get(b"content-length", b"0") or 0) > LARGEST_BODY:
+        if length > LARGEST_BODY:
             await _refuse_large(send)
             return
         try:
@@ -79,7 +86,8 @@ class FrontDoor:
         if len(body) > LARGEST_BODY:
             await _refuse_large(send)
             return
-        await self._inner(scope, _once(body, receive), patient)
+        async with self._patience.turn(scope, patient) as told:
+            await self._inner(scope, _once(body, receive), told)
 
     async def _may_come_in(
         self, scope: Message, headers: dict[bytes, bytes], receive: Receive, send: Send
