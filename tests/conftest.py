@@ -1,5 +1,6 @@
 """Fixtures that the whole suite shares: a data folder, rendered belt pictures, one trained model."""
 
+import gc
 import json
 import os
 import shutil
@@ -49,6 +50,11 @@ def pytest_collection_modifyitems(items):
     for item in items:
         if "hostile" in item.path.parts or TRAINING & set(getattr(item, "fixturenames", ())):
             item.add_marker(pytest.mark.slow)
+
+
+def pytest_collection_finish():
+    """Tests and modules stay to the end: Python need not go through them again whenever it looks for rubbish."""
+    gc.freeze()
 
 
 @pytest.fixture(scope="session")

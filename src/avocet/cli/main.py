@@ -10,6 +10,7 @@ import click
 
 from avocet import __version__
 from avocet.core.errors import InputError
+from avocet.loading import loading
 from avocet.work.problems import NotFound
 
 THREADS_THAT_WAIT = {"GOMP_SPINCOUNT": "20000"}
@@ -69,7 +70,8 @@ class LazyGroup(click.Group):
         if cmd_name not in COMMANDS:
             return None
         module, name = COMMANDS[cmd_name][0].split(":")
-        command: click.Command = getattr(importlib.import_module(module), name)
+        with loading():
+            command: click.Command = getattr(importlib.import_module(module), name)
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:

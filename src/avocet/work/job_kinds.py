@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from importlib import import_module
 from typing import Any, Generic, TypeVar
 
+from avocet.loading import loading
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.work import job_outcomes as outcomes
@@ -135,7 +136,8 @@ class JobKind(Generic[G, O]):
     def action(self) -> Callable[[Task[G]], O]:
         """The function that does it."""
         module, name = self.does.split(":")
-        found: Callable[[Task[G]], O] = getattr(import_module(f"avocet.work.{module}"), name)
+        with loading():
+            found: Callable[[Task[G]], O] = getattr(import_module(f"avocet.work.{module}"), name)
         return found
 
 

@@ -141,8 +141,8 @@ def _serve(
     logging.getLogger("uvicorn.error").addFilter(lambda record: not server.should_exit)
     # The server hands a signal on once it has ended: a termination then ends the rest as Ctrl-C does.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
-    # What is there by now stays. Python's search for rubbish would go through it every few seconds, and stop all
-    # requests for a fifth of a second each time.
+    # The application stays, as its modules do: searched through every few seconds, they would stop all requests for a
+    # fifth of a second each time.
     gc.freeze()
     try:
         server.run(sockets=[listener])

@@ -5,6 +5,7 @@ from pathlib import Path
 import click
 
 from avocet.cli.common import data_option
+from avocet.loading import loading
 from avocet.store.folder import DataFolder
 from avocet.work.job_kinds import Lane
 
@@ -15,7 +16,8 @@ from avocet.work.job_kinds import Lane
 @click.option("--parent", type=int, required=True, help="Process to end with.")
 def worker(data: Path, lane: str, parent: int) -> None:
     """Do the long work of one lane; started by serve."""
-    from avocet.jobs.worker import work
+    with loading():
+        from avocet.jobs.worker import work
 
     work(DataFolder(data), Lane(lane), parent)
 
@@ -25,6 +27,7 @@ def worker(data: Path, lane: str, parent: int) -> None:
 def answerer(parent: int) -> None:
     """Answer other programs; started by serve."""
     # Not with the workers, which need little of what this needs.
-    from avocet.jobs.answerer import answer
+    with loading():
+        from avocet.jobs.answerer import answer
 
     answer(parent)
