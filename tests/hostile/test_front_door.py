@@ -114,6 +114,21 @@ def test_an_upload_that_falls_silent_or_drips_is_broken_off(door, monkeypatch):
     assert [ended for _, ended in door["bodies"]] == ["broken off", "broken off", "whole"]
 
 
+@pytest.mark.parametrize(
+    ("length", "handed_on"),
+    [(b"300", False), (str(front.SMALL_UPLOAD + 1).encode(), True), (b"0", True), (None, True)],
+)
+def test_a_small_upload_is_whole_before_a_thread_sees_it(door, monkeypatch, length, handed_on):
+    """A large one, and one of an unknown length, are handed on as they come."""
+    monkeypatch.setattr(front, "BODY_SECONDS", 0.2)
+    headers = [MULTIPART, *([(b"content-length", length)] if length is not None else [])]
+    sent, _ = asked(door, headers, [b"x" * 100] * 3, pause=0.15)
+    assert sent[0]["status"] == (200 if handed_on else 408)
+    assert door["bodies"] == ([(b"x" * 300, "whole")] if handed_on else [])
+    sent, _ = asked(door, headers, [b"y" * 100] * 3)
+    assert sent[0]["status"] == 200 and door["bodies"][-1] == (b"y" * 300, "whole")
+
+
 def test_a_reader_that_does_not_read_is_left(monkeypatch):
     monkeypatch.setattr(front, "SILENCE", 0.1)
 

@@ -34,8 +34,9 @@ SLOWEST, MEASURED_AFTER = 1000.0, 30.0
 UPLOADS = 8
 """Uploads at once; further ones wait without holding a thread."""
 
-SMALL_UPLOAD = 1_000_000
-"""Bytes up to which an upload is taken whole, as any other body is, before a thread takes it up."""
+SMALL_UPLOAD = 100_000
+"""Bytes up to which an upload is taken whole, as any other body is, before a thread takes it up: slow lines have them
+together in time."""
 
 STILL_IN = "avocet.still_in"
 """Where what is handed on asks whether whoever came in still may."""
