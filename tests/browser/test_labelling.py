@@ -12,9 +12,10 @@ from avocet.store.tables import JobState, PictureState
 from avocet.work.job_givens import FolderToTake
 from avocet.work.job_kinds import TAKE_FOLDER
 from avocet.work.jobs import create_job
-from avocet.work.labels.boxes import NewBox, save_labels
+from avocet.work.labels.boxes import save_labels
 from avocet.work.labels.classes import list_classes
 from avocet.work.pictures.adding import add_picture
+from tests.gestures import BOXES, GESTURES, very_many_boxes, write_large_picture
 
 pytestmark = [pytest.mark.browser, pytest.mark.slow]
 UNLABELLED = 7
@@ -317,71 +318,27 @@ def test_sizes_and_looks_are_remembered(page):
     page.driver.execute_script("localStorage.clear()")
 
 
-CHANGES = """
-const [moves, done] = arguments;
-const stage = document.querySelector('[data-test=stage]');
-const at = stage.getBoundingClientRect();
-const send = (kind, x, y, more = {}) => stage.dispatchEvent(new PointerEvent(kind,
-  {clientX: at.left + x, clientY: at.top + y, pointerId: 1, bubbles: true, ...more}));
-const turn = (n) => stage.dispatchEvent(new WheelEvent('wheel',
-  {deltaY: n % 20 < 10 ? -40 : 40, clientX: at.left + 300, clientY: at.top + 300, cancelable: true}));
-stage.setPointerCapture = () => {};
-const watcher = new MutationObserver((changes) => { changed += changes.length; });
-watcher.observe(document.body, {subtree: true, childList: true, attributes: true, characterData: true});
-let changed = 0;
-const each = (step) => new Promise((finish) => {
-  changed = 0;
-  let shown = 0;
-  const tick = () => {
-    shown += 1;
-    if (shown > moves) return finish(changed / moves);
-    step(shown);
-    requestAnimationFrame(tick);
-  };
-  requestAnimationFrame(tick);
-});
-(async () => {
-  const found = {};
-  send('pointerdown', 300, 300, {button: 1});
-  found.pan = await each((n) => send('pointermove', 300 + n, 300, {movementX: n % 2 ? 3 : -2, movementY: 1}));
-  send('pointerup', 300, 300, {button: 1});
-  found.zoom = await each(turn);
-  send('pointerdown', 300, 300, {button: 0, shiftKey: true});
-  found.drag = await each((n) => send('pointermove', 300 + 2 * n, 300 + n));
-  send('pointerup', 300 + 2 * moves, 300 + moves);
-  done(found);
-})();
-"""
-
-
 def test_many_boxes_on_a_large_picture_cost_no_more_than_few(page, server, sessions, tmp_path):
     """500 boxes on 3840×2160: panning, zooming and dragging change a handful of things a frame, not one for each box.
 
     The frames that this keeps are measured by ``make bench gestures``.
     """
-    belt = np.asarray(render_still(3).pixels)
-    large = np.kron(belt, np.ones((4, 4, 1), np.uint8))
     path = tmp_path / "large.jpg"
-    path.write_bytes(encode_jpeg(large))
-    random = np.random.default_rng(0)
+    write_large_picture(path)
     with sessions.begin() as session:
         classes = [each.id for each in list_classes(session, page.project)]
         picture = add_picture(session, server[1], page.project, path, "large.jpg").picture
-        corners = random.uniform((0, 0), (3700, 2040), (500, 2))
-        boxes = [
-            NewBox(classes[i % 5], (x, y, x + 60 + i % 60, y + 50 + i % 50))
-            for i, (x, y) in enumerate(corners.tolist())
-        ]
-        save_labels(session, picture, 0, boxes, PictureState.IN_PROGRESS)
+        save_labels(session, picture, 0, very_many_boxes(classes), PictureState.IN_PROGRESS)
         picture_id = picture.id
     page.open(f"collect/{picture_id}")
     page.stage()
-    count(page, 500)
+    count(page, BOXES)
     page.driver.set_script_timeout(60)
-    changes = page.driver.execute_async_script(CHANGES, 60)
-    assert changes["pan"] > 1 and changes["zoom"] > 1, "the gestures were taken"
+    found = page.driver.execute_async_script(GESTURES, 60)
+    changes = {name: each["changes"] for name, each in found.items()}
+    assert changes["panning"] > 1 and changes["zooming"] > 1, "the gestures were taken"
     assert max(changes.values()) < 10, changes
-    count(page, 501)
+    count(page, BOXES + 1)
     page.saved()
 
 

@@ -63,24 +63,24 @@ async def settled():
         await asyncio.sleep(0)
 
 
-def test_hasty_ones_take_turns_and_the_others_pass(clock):
+def test_restless_ones_take_turns_and_the_others_pass(clock):
     async def run():
         door = Patience()
         for client in range(AT_ONCE + 3):
             await answered(door, client)
-        hasty = [Held(door, client) for client in range(AT_ONCE + 2)]
+        restless = [Held(door, client) for client in range(AT_ONCE + 2)]
         await settled()
-        assert [each.working.is_set() for each in hasty] == [True] * AT_ONCE + [False] * 2
+        assert [each.working.is_set() for each in restless] == [True] * AT_ONCE + [False] * 2
         stranger = Held(door, 999)
         clock.now += 1
         rested = Held(door, AT_ONCE + 2)
         await settled()
         assert stranger.working.is_set() and rested.working.is_set()
-        await hasty[0].end()
+        await restless[0].end()
         await settled()
         # In the order in which they came.
-        assert [each.working.is_set() for each in hasty] == [True] * (AT_ONCE + 1) + [False]
-        for each in [*hasty[1:], stranger, rested]:
+        assert [each.working.is_set() for each in restless] == [True] * (AT_ONCE + 1) + [False]
+        for each in [*restless[1:], stranger, rested]:
             await each.end()
 
     asyncio.run(run())

@@ -49,6 +49,7 @@ const beside = computed(() => {
 });
 const idle = (each: Evaluation): boolean => !["running", "waiting"].includes(live(each.job).state);
 const where = (each: Evaluation): string => each.part ?? (each.settings.sent as Record<string, string>).truth ?? "";
+
 useKeys([
   {
     keys: ["c"],

@@ -59,9 +59,11 @@ const option = computed(() => ({
       label: { show: true, position: "right", formatter: "{b}", color: "#15181b" },
       labelLayout: { moveOverlap: "shiftY" },
       tooltip: {
-        formatter: (point: { name: string; value: number[]; dataIndex: number }) =>
-          `${point.name}: ${point.value[0]!.toFixed(0)} ms, mAP ${precision(point.value[1])}` +
-          ` (${between(shown.value[point.dataIndex]?.report?.map_interval)})`,
+        formatter: (point: { name: string; value: number[]; dataIndex: number }) => {
+          const held = between(shown.value[point.dataIndex]?.report?.map_interval);
+          const figure = `${point.name}: ${point.value[0]!.toFixed(0)} ms, mAP ${precision(point.value[1])}`;
+          return held ? `${figure} (${held})` : figure;
+        },
       },
     },
   ],
@@ -71,7 +73,9 @@ const option = computed(() => ({
 <template>
   <template v-if="shown.length">
     <PlainChart class="chart" :option="option" label="mAP against milliseconds a picture" />
-    <p class="soft note">Bars are the 95 % range of each by itself; the table has that of the difference.</p>
+    <p v-if="shown.some((each) => each.report?.map_interval)" class="soft note">
+      Bars are the 95 % range of each by itself; the table has that of the difference.
+    </p>
   </template>
   <p v-else class="soft">Measure again to see how fast each model is.</p>
 </template>

@@ -25,7 +25,7 @@ REMEMBERED = 1_000
 
 
 class Patience:
-    """Lets requests of hasty connections be worked on a few at a time, all others at once."""
+    """Lets requests of restless connections be worked on a few at a time, all others at once."""
 
     def __init__(self) -> None:
         self._reading, self._changing = asyncio.Semaphore(AT_ONCE), asyncio.Semaphore(AT_ONCE)
@@ -42,8 +42,8 @@ class Patience:
         """
         client = scope.get("client")
         client = tuple(client) if client else None
-        hasty = client is not None and time.monotonic() - self._answered.get(client, -PAUSE) < PAUSE
-        room = (self._reading if scope["method"] in ("GET", "HEAD") else self._changing) if hasty else None
+        restless = client is not None and time.monotonic() - self._answered.get(client, -PAUSE) < PAUSE
+        room = (self._reading if scope["method"] in ("GET", "HEAD") else self._changing) if restless else None
 
         def done() -> None:
             nonlocal room

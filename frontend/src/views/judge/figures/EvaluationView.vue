@@ -71,6 +71,7 @@ const sums = computed(() => ({
   flawless: wall.value.filter((row) => !row.misses && !row.false_alarms).length,
 }));
 const share = (part: number, whole: number) => (whole ? `${((100 * part) / whole).toFixed(1)} %` : "–");
+
 let counted = false;
 async function load(): Promise<void> {
   try {
