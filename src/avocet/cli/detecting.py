@@ -112,7 +112,7 @@ def detect(
     cluster: str | None,
     **wished: Any,
 ) -> None:
-    """Find objects in pictures, folders of pictures and clips.
+    """Find boxes in pictures, folders of pictures and clips.
 
     Writes detections.jsonl as pictures are looked at, annotated copies, and at the end the same as JSON,
     CSV, COCO results and centre-text; boxes are in pixels of the original pictures. Objects of clips

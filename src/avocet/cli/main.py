@@ -37,7 +37,7 @@ COMMANDS = {
         "avocet.cli.explaining:explain",
         "Say how raw outputs became boxes: every candidate, where it came from and what became of it.",
     ),
-    "detect": ("avocet.cli.detecting:detect", "Find objects in pictures, folders of pictures and clips."),
+    "detect": ("avocet.cli.detecting:detect", "Find boxes in pictures, folders of pictures and clips."),
     "convert": (
         "avocet.cli.converting:convert",
         "Write a model for other programs: an ONNX graph, and a script that finds boxes with it.",
