@@ -129,13 +129,10 @@ class Answerer:
         if head.get("annotated"):
             return None
         try:
-            return self._looker_for(head).enough
+            finder = self._model(head["bundles"])
+            return Looker(finder, DetectionOrder.for_model(finder.about, head["order"])).enough
         except InputError:
             return None  # said to each request when it is looked at
-
-    def _looker_for(self, head: dict[str, Any]) -> Looker:
-        finder = self._model(head["bundles"])
-        return Looker(finder, DetectionOrder.for_model(finder.about, head["order"]))
 
     def _look(self) -> None:
         while batch := self._next():

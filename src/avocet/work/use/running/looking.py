@@ -63,7 +63,7 @@ class Looker:
             return None
         about = self.finder.about
         sides = [int(each.get("side", 0)) for each in about.get("members", [about])]
-        return FINER * max(*sides, 320)
+        return FINER * max([*sides, 320])
 
     def look(self, pictures: Sequence[NDArray[np.uint8]], sizes: Sequence[tuple[int, int]]) -> list[Row]:
         """What is recorded of pictures, but for their names.
