@@ -5,7 +5,7 @@ import asyncio
 import pytest
 
 from avocet.web.door import patience
-from avocet.web.door.patience import AT_ONCE, REMEMBERED, Patience
+from avocet.web.door.patience import AT_ONCE, CROWD, REMEMBERED, Patience
 
 START = {"type": "http.response.start", "status": 200, "headers": []}
 
@@ -97,6 +97,41 @@ def test_those_that_read_do_not_wait_for_those_that_change(clock):
         assert not changing[-1].working.is_set() and reading.working.is_set()
         for each in [*changing, reading]:
             await each.end()
+
+    asyncio.run(run())
+
+
+def test_a_crowd_is_let_in_one_by_one(clock):
+    async def run():
+        door = Patience()
+        changing, reading = range(10), range(10, 10 + CROWD)
+        for client in [*changing, *reading]:
+            await answered(door, client)
+        saves = [Held(door, client, "PUT") for client in changing[:4]]
+        await settled()
+        assert [each.working.is_set() for each in saves] == [True, True, False, False]
+        # Those of the other kind count as well.
+        looks = [Held(door, client) for client in reading]
+        saves += [Held(door, client, "PUT") for client in changing[4:]]
+        await settled()
+        await saves[0].end()
+        await settled()
+        assert [each.working.is_set() for each in saves[1:4]] == [True, False, False]
+        await saves[1].end()
+        await settled()
+        assert [each.working.is_set() for each in saves[2:5]] == [True, False, False]
+        # Whoever gives up while waiting takes no place.
+        saves[3].task.cancel()
+        await saves[2].end()
+        await settled()
+        assert saves[4].working.is_set() and not saves[3].working.is_set()
+        for each in [*looks, *saves]:
+            each.let_go.set()
+        await asyncio.wait_for(
+            asyncio.gather(*(each.task for each in [*looks, *saves]), return_exceptions=True), 5
+        )
+        rooms = [door._reading, door._changing]
+        assert [(len(each.waiting), each._inside) for each in rooms] == [(0, 0), (0, 0)]
 
     asyncio.run(run())
 

@@ -6,16 +6,19 @@ programs that ask without a pause would make a page wait for all of them.
 
 import asyncio
 import time
-from collections import OrderedDict
-from collections.abc import AsyncIterator
+from collections import OrderedDict, deque
+from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from typing import Any
 
 PAUSE = 0.02
 """Seconds: whoever asks sooner after an answer does so as a program does."""
 
-AT_ONCE = 2
+AT_ONCE, IN_A_CROWD = 2, 1
 """Such requests that are worked on at once, of those that read and of those that change something."""
+
+CROWD = 6
+"""A browser has no more connections to one server: where more requests wait, programs are among them."""
 
 LONGEST_TURN = 0.25
 """Seconds after which the next ones begin beside a request that takes longer: figures of all labels hold nobody up."""
@@ -28,8 +31,12 @@ class Patience:
     """Lets requests of restless connections be worked on a few at a time, all others at once."""
 
     def __init__(self) -> None:
-        self._reading, self._changing = asyncio.Semaphore(AT_ONCE), asyncio.Semaphore(AT_ONCE)
+        self._reading, self._changing = _Room(self._most), _Room(self._most)
         self._answered: OrderedDict[Any, float] = OrderedDict()
+
+    def _most(self) -> int:
+        waiting = len(self._reading.waiting) + len(self._changing.waiting)
+        return IN_A_CROWD if waiting > CROWD else AT_ONCE
 
     @asynccontextmanager
     async def turn(self, scope: dict[str, Any], send: Any) -> AsyncIterator[Any]:
@@ -48,11 +55,11 @@ class Patience:
         def done() -> None:
             nonlocal room
             if room is not None:
-                room.release()
+                room.leave()
                 room = None
 
         if room is not None:
-            await room.acquire()
+            await room.enter()
             asyncio.get_running_loop().call_later(LONGEST_TURN, done)
 
         async def told(message: dict[str, Any]) -> None:
@@ -69,3 +76,34 @@ class Patience:
                 self._answered.move_to_end(client)
                 while len(self._answered) > REMEMBERED:
                     self._answered.popitem(last=False)
+
+
+class _Room:
+    """A semaphore whose number of places is asked for each time, and that lets in by who came first."""
+
+    def __init__(self, most: Callable[[], int]) -> None:
+        self._most, self._inside = most, 0
+        self.waiting: deque[asyncio.Future[None]] = deque()
+
+    async def enter(self) -> None:
+        if not self.waiting and self._inside < self._most():
+            self._inside += 1
+            return
+        place = asyncio.get_running_loop().create_future()
+        self.waiting.append(place)
+        try:
+            await place
+        except asyncio.CancelledError:
+            if not place.cancelled():
+                self.leave()
+            elif place in self.waiting:
+                self.waiting.remove(place)
+            raise
+
+    def leave(self) -> None:
+        self._inside -= 1
+        while self.waiting and self._inside < self._most():
+            place = self.waiting.popleft()
+            if not place.done():
+                place.set_result(None)
+                self._inside += 1

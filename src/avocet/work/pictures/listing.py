@@ -69,7 +69,7 @@ def list_pictures(
     """
     chosen = conditions(project_id, wanted, looked_up=_is_frequent(session, wanted.class_id))
     query = select(Picture).options(selectinload(Picture.tags)).where(*chosen)
-    column = _columns()[order]
+    column = _COLUMNS[order]
     if after:
         last = session.get(Picture, after)
         if last is None:
@@ -89,7 +89,7 @@ def picture_ids(
     session: Session, project_id: int, wanted: Filter, order: Order = "added", descending: bool = False
 ) -> list[int]:
     """Ids of all pictures a filter leaves, in order: what next and previous walk along."""
-    column = _columns()[order]
+    column = _COLUMNS[order]
     keys = (column.desc(), Picture.id.desc()) if descending else (column, Picture.id)
     return list(session.scalars(select(Picture.id).where(*conditions(project_id, wanted)).order_by(*keys)))
 
@@ -106,14 +106,13 @@ def list_tags(session: Session, project_id: int) -> list[str]:
     return list(session.scalars(query.order_by(PictureTag.tag)))
 
 
-def _columns() -> dict[str, Any]:
-    return {
-        "added": Picture.id,
-        "name": Picture.name,
-        "boxes": Picture.box_count,
-        "labelled": func.coalesce(type_coerce(Picture.labelled_at, String), ""),
-        "size": Picture.width * Picture.height,
-    }
+_COLUMNS: dict[str, Any] = {
+    "added": Picture.id,
+    "name": Picture.name,
+    "boxes": Picture.box_count,
+    "labelled": func.coalesce(type_coerce(Picture.labelled_at, String), ""),
+    "size": Picture.width * Picture.height,
+}
 
 
 def _value(session: Session, column: Any, picture_id: int) -> Any:
@@ -122,8 +121,9 @@ def _value(session: Session, column: Any, picture_id: int) -> Any:
 
 def _is_frequent(session: Session, class_id: int | None) -> bool:
     """Whether a class has so many boxes that nobody lists all its pictures to show some of them."""
-    boxes = select(Box.id).where(Box.class_id == class_id).offset(MANY).limit(1)
-    return class_id is not None and session.scalar(boxes) is not None
+    if class_id is None:
+        return False
+    return session.scalar(select(Box.id).where(Box.class_id == class_id).offset(MANY).limit(1)) is not None
 
 
 def conditions(project_id: int, wanted: Filter, looked_up: bool = False) -> list[ColumnElement[bool]]:

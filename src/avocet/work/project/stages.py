@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from sqlalchemy import func, select
+from sqlalchemy import Integer, bindparam, case, func, select
 from sqlalchemy.orm import Session
 
 from avocet.store.tables import (
@@ -37,47 +37,60 @@ class Stages:
     last_source: str | None
 
 
+# Questions put together once: the page asks them after every change, and that takes longer than to answer them.
+_PROJECT = bindparam("project", type_=Integer)
+
+_PICTURES = select(
+    func.count(),
+    func.coalesce(func.sum(case((Picture.state.in_(LABELLED), 1), else_=0)), 0),
+    func.coalesce(func.sum(case((Picture.state == PictureState.IN_PROGRESS, 1), else_=0)), 0),
+    func.coalesce(func.sum(Picture.box_count), 0),
+).where(Picture.project_id == _PROJECT, Picture.binned_at.is_(None))
+
+_RUNS = select(func.count(), func.max(Run.best_map50)).where(
+    Run.project_id == _PROJECT, Run.binned_at.is_(None)
+)
+
+_TRAINING = select(Job.id).where(
+    Job.project_id == _PROJECT,
+    Job.kind.in_((TRAIN.key, TRAIN_APART.key)),
+    Job.state.in_((JobState.RUNNING, JobState.WAITING)),
+)
+
+_MEASURED = (
+    select(Evaluation.report["map50"].as_float(), Evaluation.part, func.count().over())
+    .join(Job)
+    .where(Evaluation.project_id == _PROJECT, Evaluation.binned_at.is_(None), Job.state == JobState.DONE)
+    .order_by(Evaluation.id.desc())
+    .limit(1)
+)
+
+_USED = (
+    select(Detection.source, func.count().over())
+    .where(Detection.project_id == _PROJECT)
+    .order_by(Detection.id.desc())
+    .limit(1)
+)
+
+
 def stages(session: Session, project_id: int) -> Stages:
     """How far the project is, for the left rail."""
-    here = (Picture.project_id == project_id) & Picture.binned_at.is_(None)
-    pictures = session.scalar(select(func.count()).select_from(Picture).where(here)) or 0
-    labelled = session.scalar(select(func.count()).where(here, Picture.state.in_(LABELLED))) or 0
-    begun = select(func.count()).where(here, Picture.state == PictureState.IN_PROGRESS)
-    boxes = session.scalar(select(func.sum(Picture.box_count)).where(here)) or 0
-    kept = (Run.project_id == project_id) & Run.binned_at.is_(None)
-    runs = session.scalar(select(func.count(Run.id)).where(kept)) or 0
-    best = session.scalar(select(func.max(Run.best_map50)).where(kept))
-    training = session.scalar(
-        select(Job.id).where(
-            Job.project_id == project_id,
-            Job.kind.in_((TRAIN.key, TRAIN_APART.key)),
-            Job.state.in_((JobState.RUNNING, JobState.WAITING)),
-        )
-    )
-    measured = (
-        select(Evaluation)
-        .join(Job)
-        .where(
-            Evaluation.project_id == project_id,
-            Evaluation.binned_at.is_(None),
-            Job.state == JobState.DONE,
-        )
-        .order_by(Evaluation.id.desc())
-    )
-    last = session.scalar(measured.limit(1))
-    used = select(Detection).where(Detection.project_id == project_id).order_by(Detection.id.desc())
-    last_used = session.scalar(used.limit(1))
+    of = {"project": project_id}
+    pictures, labelled, in_progress, boxes = session.execute(_PICTURES, of).one()
+    runs, best = session.execute(_RUNS, of).one()
+    last_map50, last_part, evaluations = session.execute(_MEASURED, of).one_or_none() or (None, None, 0)
+    last_source, detections = session.execute(_USED, of).one_or_none() or (None, 0)
     return Stages(
         pictures=pictures,
         labelled=labelled,
-        in_progress=session.scalar(begun) or 0,
+        in_progress=in_progress,
         boxes=boxes,
         runs=runs,
-        training=training is not None,
+        training=session.execute(_TRAINING, of).first() is not None,
         best_map50=best,
-        evaluations=session.scalar(select(func.count()).select_from(measured.subquery())) or 0,
-        last_map50=last.report.get("map50") if last else None,
-        last_part=last.part if last else None,
-        detections=session.scalar(select(func.count()).select_from(used.subquery())) or 0,
-        last_source=last_used.source if last_used else None,
+        evaluations=evaluations,
+        last_map50=last_map50,
+        last_part=last_part,
+        detections=detections,
+        last_source=last_source,
     )
