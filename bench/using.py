@@ -174,8 +174,8 @@ def stages_alone(
     card, weights = read_bundle(model(place))
     predictor = Predictor(card, OnnxEngine(graph_of(card, weights).SerializeToString(), card, threads))
     frames = list(read_frames(path))
-    pixels = [each.pixels for each in frames]
-    predictor.candidates(pixels[:2], 0.3)
+    held = [each.held for each in frames]
+    predictor.candidates(held[:2], 0.3)
     speeds: dict[str, float] = {}
 
     def timed(name: str, does: Callable[[], Any]) -> Any:
@@ -190,14 +190,14 @@ def stages_alone(
         lambda: [
             each.after_suppression(0.4, 0.5)
             for n in range(0, len(frames), 4)
-            for each in predictor.candidates(pixels[n : n + 4], 0.2)
+            for each in predictor.candidates(held[n : n + 4], 0.2)
         ],
     )
 
     def draw() -> list[Planes]:
         made = []
         for frame, each in zip(frames, found, strict=True):
-            planes = planes_of(frame.held)
+            planes = planes_of(frame.held.frame)
             assert planes is not None
             draw_on_planes(planes, each.boxes, ["roll 0.99"] * len(each.boxes), ["#E6A03C"] * len(each.boxes))
             made.append(planes)

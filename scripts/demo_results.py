@@ -3,8 +3,9 @@
     python scripts/demo_results.py FOLDER
     python scripts/demo_results.py FOLDER --clip-only
 
-The second makes only the detection run anew, with the weights that are shipped. FOLDER gets the data folder in which all is made. Everything is done by the functions that the worker calls, with
-one thread, so that the same machine makes the same results again, but for how long each thing took.
+The second makes only the detection run anew, with the weights that are shipped. FOLDER gets the data folder in which all
+is made. Everything is done by the functions that the worker calls, with one thread, so that the same machine makes the same
+results again, but for how long each thing took.
 """
 
 import argparse

@@ -85,12 +85,12 @@ def test_colours_are_those_that_the_decoder_makes_of_them(shares, space, full, r
 )
 def test_a_frame_comes_through_as_it_was(tmp_path, meaning):
     source = clip(tmp_path / "a.mp4", meaning=meaning)
-    before = [planes_of(frame.held) for frame in read_frames(source)]
+    before = [planes_of(frame.held.frame) for frame in read_frames(source)]
     with ClipWriter(tmp_path / "b.mp4", WIDTH, HEIGHT, 10, quick=True) as writer:
         for planes in before:
             draw_on_planes(planes, [[10, 20, 50, 50]], ["roll"], ["#E8A33D"])
             writer.write_planes(planes)
-    after = [frame.held for frame in read_frames(tmp_path / "b.mp4")]
+    after = [frame.held.frame for frame in read_frames(tmp_path / "b.mp4")]
     assert len(after) == 3
     for old, new in zip(before, after, strict=True):
         assert (int(new.colorspace), int(new.color_range)) == (old.colorspace, old.color_range)
@@ -103,4 +103,4 @@ def test_a_frame_comes_through_as_it_was(tmp_path, meaning):
 @pytest.mark.parametrize("kind, size", [("yuv444p", (WIDTH, HEIGHT)), ("yuv444p", (33, 17))])
 def test_other_frames_are_drawn_on_as_pictures(tmp_path, kind, size):
     frame = next(read_frames(clip(tmp_path / "a.mp4", kind, size=size)))
-    assert planes_of(frame.held) is None and frame.pixels.shape == (size[1], size[0], 3)
+    assert planes_of(frame.held.frame) is None and frame.pixels.shape == (size[1], size[0], 3)

@@ -71,7 +71,7 @@ class ClipWriter:
         if not self._written:
             context = self._stream.codec_context
             context.colorspace, context.color_range = planes.colorspace, planes.color_range
-        self._pack(av.VideoFrame.from_ndarray(planes.data, format=KIND))
+        self._pack(av.VideoFrame.from_numpy_buffer(planes.data, KIND))
 
     def _pack(self, frame: av.VideoFrame) -> None:
         for packet in self._stream.encode(frame):

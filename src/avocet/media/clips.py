@@ -11,6 +11,7 @@ from av.error import FFmpegError
 from numpy.typing import NDArray
 
 from avocet.core.errors import InputError
+from avocet.media.held import HeldFrame
 
 MP4_BOXES = frozenset({b"ftyp", b"moov", b"mdat", b"free", b"skip", b"wide", b"pnot"})
 """What a file of the MP4 family begins with (ISO/IEC 14496-12, and Apple's QuickTime before it)."""
@@ -54,12 +55,16 @@ class ClipInfo:
 
 @dataclass(frozen=True)
 class ClipFrame:
-    """One decoded frame: its number, its time in seconds, its (H, W, 3) uint8 pixels, and as the clip holds it."""
+    """One decoded frame: its number, its time in seconds, and what is seen on it."""
 
     number: int
     seconds: float
-    pixels: NDArray[np.uint8]
-    held: av.VideoFrame
+    held: HeldFrame
+
+    @property
+    def pixels(self) -> NDArray[np.uint8]:
+        """(H, W, 3) uint8."""
+        return self.held.pixels
 
 
 def clip_info(path: Path, name: str | None = None) -> ClipInfo:
@@ -83,7 +88,7 @@ def clip_info(path: Path, name: str | None = None) -> ClipInfo:
         first = next(readable_frames(container), None)
         if first is None:
             raise InputError(f"{name or path.name} holds no frame that can be read")
-        height, width = upright(first).shape[:2]
+        height, width, _ = HeldFrame(first).shape
         return ClipInfo(width, height, rate, believed)
 
 
@@ -176,7 +181,7 @@ def read_frames(
                 if not choice.takes(number, seconds):
                     continue
                 seen = True
-                yield ClipFrame(number, seconds, upright(frame), frame)
+                yield ClipFrame(number, seconds, HeldFrame(frame))
         except FFmpegError as error:
             raise InputError(f"{called} is damaged after frame {number + 1}: {error.strerror}") from None
     if not seen:
@@ -267,13 +272,6 @@ def _reason(error: Exception) -> str:
     return (error.strerror if isinstance(error, FFmpegError) else None) or str(error)
 
 
-def upright(frame: av.VideoFrame) -> NDArray[np.uint8]:
-    """The pixels of a decoded frame, (H, W, 3), turned as the clip says that it is to be shown."""
-    pixels = np.asarray(frame.to_ndarray(format="rgb24"), dtype=np.uint8)
-    turns = round(frame.rotation / 90) % 4
-    return np.ascontiguousarray(np.rot90(pixels, turns)) if turns else pixels
-
-
 def frame_at(path: Path, seconds: float, name: str | None = None) -> NDArray[np.uint8]:
     """The frame that is shown at a moment, from the nearest place before from which a clip can be decoded.
 
@@ -312,4 +310,4 @@ def frame_at(path: Path, seconds: float, name: str | None = None) -> NDArray[np.
                 raise InputError(f"{called} is damaged at {seconds:.2f} s: {error.strerror}") from None
         if last is None:
             raise InputError(f"{called} holds no frame at {seconds:.2f} s")
-        return upright(last)
+        return HeldFrame(last).pixels

@@ -12,10 +12,11 @@ from av.error import FFmpegError
 from numpy.typing import NDArray
 
 from avocet.core.errors import InputError
-from avocet.media.clips import open_clip, readable_frames, upright
+from avocet.media.clips import open_clip, readable_frames
+from avocet.media.held import HeldFrame
 
 KEPT = 96 * 2**20
-"""Bytes of decoded frames that a reader keeps: some sixty of 960 × 540, or four of 3840 × 2160."""
+"""Bytes of decoded frames that a reader keeps: some forty of 960 × 540, or three of 3840 × 2160."""
 
 FAR = 12
 """Frames that are rather decoded in passing than sought."""
@@ -77,7 +78,7 @@ def index_frames(
     trusted = base > 0 and len(stamps) >= len(first) and all(
         frame.pts is not None and frame.pts == stamp for frame, stamp in zip(first, stamps, strict=False)
     )  # fmt: skip
-    height, width = upright(first[0]).shape[:2]
+    height, width, _ = HeldFrame(first[0]).shape
     if trusted:
         return FrameIndex(np.asarray(stamps * base, dtype=np.float64), stamps, width, height)
     seconds = _counted(path, called, looked_at)
@@ -154,9 +155,10 @@ class FrameReader:
 
     def __init__(self, path: Path, index: FrameIndex, name: str | None = None, kept: int = KEPT) -> None:
         self._path, self._index, self._called = path, index, name or path.name
-        frame_bytes = max(1, index.width * index.height * 3)
+        # As the clip holds it, and the pixels that are made of it.
+        frame_bytes = max(1, index.width * index.height * 9 // 2)
         self._most = max(3, kept // frame_bytes)
-        self._held: OrderedDict[int, NDArray[np.uint8]] = OrderedDict()
+        self._held: OrderedDict[int, HeldFrame] = OrderedDict()
         self._container: av.container.InputContainer | None = None
         self._coming: Iterator[av.VideoFrame] = iter(())
         self._next = 0
@@ -192,23 +194,25 @@ class FrameReader:
         InputError
             If the clip has no such frame, or it is damaged there.
         """
-        if not 0 <= number < len(self._index):
-            raise InputError(f"{self._called} has frames 0 to {len(self._index) - 1}, not {number}")
         with self._lock:
-            found = self._held.get(number)
-            if found is None:
-                found = self._read(number)
-            self._held.move_to_end(number)
-            return found
+            return self._at(number).pixels
 
-    def readable(self, number: int) -> NDArray[np.uint8] | None:
-        """The same, or None where the clip is damaged there."""
+    def readable(self, number: int) -> HeldFrame | None:
+        """The same before its pixels are made, for one thread; None where the clip is damaged there."""
         try:
-            return self.frame(number)
+            with self._lock:
+                return self._at(number)
         except InputError:
             return None
 
-    def _read(self, number: int) -> NDArray[np.uint8]:
+    def _at(self, number: int) -> HeldFrame:
+        if not 0 <= number < len(self._index):
+            raise InputError(f"{self._called} has frames 0 to {len(self._index) - 1}, not {number}")
+        found = self._held.get(number) or self._read(number)
+        self._held.move_to_end(number)
+        return found
+
+    def _read(self, number: int) -> HeldFrame:
         if self._container is None or not self._next <= number <= self._next + FAR:
             self._seek(number)
         while True:
@@ -220,7 +224,7 @@ class FrameReader:
             self._next = at + 1
             if at <= number - self._most or at < 0:
                 continue
-            self._keep(at, upright(frame))
+            self._keep(at, HeldFrame(frame))
             if at == number:
                 return self._held[number]
             if at > number:
@@ -252,8 +256,8 @@ class FrameReader:
                 self._container.streams.video[0].thread_type = "AUTO"
         self._coming = readable_frames(self._container)
 
-    def _keep(self, number: int, pixels: NDArray[np.uint8]) -> None:
-        self._held[number] = pixels
+    def _keep(self, number: int, frame: HeldFrame) -> None:
+        self._held[number] = frame
         self._held.move_to_end(number)
         while len(self._held) > self._most:
             self._held.popitem(last=False)

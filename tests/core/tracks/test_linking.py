@@ -39,7 +39,7 @@ def test_pairs_are_the_cheapest_of_all_ways(seed):
     kinds = random.integers(0, 2, tracks + many)
     found = PictureDetections(boxes[tracks:], random.random(many), kinds[tracks:])
     opened = [_Open(box, 0, votes={int(kind): 1.0}) for box, kind in zip(boxes, kinds[:tracks], strict=False)]
-    made = _paired(list(boxes[:tracks]), opened, found, np.arange(many))
+    made = _paired(boxes[:tracks], opened, found, np.arange(many))
     costs = [[cost_of(boxes[t], kinds[t], found, d) for d in range(many)] for t in range(tracks)]
 
     def total(pairs):

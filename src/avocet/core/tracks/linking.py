@@ -108,8 +108,8 @@ class _Open:
     def predicted(self, frame: int) -> Array:
         """Where the box will be if it goes on as it did; all of it, where it was not seen lately."""
         if frame - self.last > 1:
-            return self.whole() + np.tile(self.shift + self.velocity, 2)
-        return self.box + np.tile(self.velocity * (frame - self.last), 2)
+            return _moved(self.whole(), self.shift + self.velocity)
+        return _moved(self.box, self.velocity * (frame - self.last))
 
     def wait(self, common: Array | None) -> None:
         """It is not seen on a frame: it moves on as it did, or as all others do now."""
@@ -206,15 +206,17 @@ class Linker:
                 self._ended.append(each)
         is_sure = found.scores >= (limits[found.classes] if limits.ndim else limits)
         left, unpaired = going_on, np.flatnonzero(is_sure)
+        predicted = np.array([each.predicted(number) for each in left]).reshape(-1, 4)
         whose: dict[int, _Open] = {}
         for chosen in (unpaired, np.flatnonzero(~is_sure)):
-            pairs = _paired([each.predicted(number) for each in left], left, found, chosen, number)
+            pairs = _paired(predicted, left, found, chosen, number)
             for track, place in pairs:
                 left[track].see(number, place, found)
                 whose[place] = left[track]
-            unpaired = np.array([each for each in unpaired if each not in whose], dtype=np.int64)
             gone = {track for track, _ in pairs}
+            predicted = np.delete(predicted, list(gone), axis=0)
             left = [each for place, each in enumerate(left) if place not in gone]
+        unpaired = np.array([each for each in unpaired if each not in whose], dtype=np.int64)
         common = self._common_motion(going_on, number)
         for each in left:
             each.wait(common)
@@ -251,7 +253,7 @@ class Linker:
         """Of which track, if any, a box is the part that comes out on the other side."""
         for each in tracks:
             if each.number and each.is_cut and each.kind == int(found.classes[place]):
-                where = each.whole() + np.tile(each.shift, 2)
+                where = _moved(each.whole(), each.shift)
                 if _share_within(found.boxes[place][None], where[None])[0, 0] >= WITHIN:
                     return each
         return None
@@ -299,7 +301,7 @@ def link(
 
 
 def _paired(
-    predicted: list[Array],
+    foreseen: Array,
     tracks: list[_Open],
     found: PictureDetections,
     chosen: NDArray[np.int64],
@@ -308,7 +310,7 @@ def _paired(
     """Pairs of a track's place and a detection's, of the least cost in all."""
     if not tracks or not len(chosen):
         return []
-    boxes, foreseen = found.boxes[chosen], np.array(predicted)
+    boxes = found.boxes[chosen]
     overlap = iou(foreseen, boxes)
     gap = np.linalg.norm(_middle(foreseen)[:, None] - _middle(boxes)[None], axis=2)
     apart = gap / np.maximum(np.linalg.norm(boxes[:, 2:] - boxes[:, :2], axis=1), 1e-9)
@@ -335,6 +337,11 @@ def _paired(
 def _share_within(boxes: Array, others: Array) -> Array:
     """Which share of each box lies within each other one, (N, M)."""
     return intersection(boxes, others) / np.maximum(area(boxes), 1e-9)[:, None]
+
+
+def _moved(box: Array, by: Array) -> Array:
+    """A box moved by (x, y)."""
+    return (box.reshape(2, 2) + by).ravel()
 
 
 def _middle(boxes: Array) -> Array:

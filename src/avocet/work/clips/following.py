@@ -67,7 +67,7 @@ def follow_boxes(
 def _frames(reader: FrameReader, numbers: Sequence[int]) -> Iterator[NDArray[np.uint8]]:
     """The frames, up to the first that is damaged."""
     for number in numbers:
-        pixels = reader.readable(number)
-        if pixels is None:
+        frame = reader.readable(number)
+        if frame is None:
             return
-        yield pixels
+        yield frame.pixels

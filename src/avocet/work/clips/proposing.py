@@ -93,9 +93,9 @@ def do_propose_tracks(task: Task[TracksToPropose]) -> TracksProposed:
             if task.reporter.should_stop():
                 raise Stopped
             some = range(start, min(start + TOGETHER, last + 1))
-            pixels = {number: frame for number in some if (frame := reader.readable(number)) is not None}
-            rows = looker.look(list(pixels.values()), [(clip.width, clip.height)] * len(pixels))
-            seen = dict(zip(pixels, rows, strict=True))
+            frames = {number: frame for number in some if (frame := reader.readable(number)) is not None}
+            rows = looker.look(list(frames.values()), [(clip.width, clip.height)] * len(frames))
+            seen = dict(zip(frames, rows, strict=True))
             for number in some:
                 # On a damaged frame nothing is found: what moves on is waited for.
                 row = seen.get(number, {"detections": [], "others": []})

@@ -74,8 +74,8 @@ def sample_clip(
         for number in chosen:
             if number in there:
                 known += 1
-            elif (pixels := reader.readable(number)) is not None:
-                fresh = _take(sessions, folder, clip, number, pixels)
+            elif (frame := reader.readable(number)) is not None:
+                fresh = _take(sessions, folder, clip, number, frame.pixels)
                 added, known = added + fresh, known + (not fresh)
             if added + known > MOST_SAMPLED:
                 raise InputError(
@@ -137,8 +137,8 @@ def _chosen(
         if reporter.should_stop():
             raise Stopped
         if wanted is not None:
-            pixels = reader.readable(number)
-            if pixels is None or not wanted.is_new(pixels):
+            frame = reader.readable(number)
+            if frame is None or not wanted.is_new(frame.pixels):
                 continue
         taken += 1
         yield number

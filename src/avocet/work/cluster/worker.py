@@ -93,8 +93,8 @@ class RemoteLooker:
         rows: list[Row] = []
         for start in range(0, len(numbers), TOGETHER):
             some = numbers[start : start + TOGETHER]
-            pixels = [reader.readable(number) for number in some]
-            whole = [each for each in pixels if each is not None]
+            frames = [reader.readable(number) for number in some]
+            whole = [each for each in frames if each is not None]
             if len(whole) < len(some) or any(each.shape[:2] != (index.height, index.width) for each in whole):
                 break
             found = self._looker.look(whole, [(index.width, index.height)] * len(whole))

@@ -1,5 +1,6 @@
 """Detection over a clip: decoded, looked at, drawn and packed at the same time, in the memory of a few frames."""
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from itertools import islice
@@ -84,8 +85,8 @@ def look_at_clip(
             row = next(recorded, None)
             some.append(_Shown(frame, row or _of_others(found, frame), fresh=row is None))
         seen = [each for each in some if not each.row]
-        sizes = [(each.frame.pixels.shape[1], each.frame.pixels.shape[0]) for each in seen]
-        for each, row in zip(seen, looker.look([each.frame.pixels for each in seen], sizes), strict=True):
+        sizes = [(each.frame.held.shape[1], each.frame.held.shape[0]) for each in seen]
+        for each, row in zip(seen, looker.look([each.frame.held for each in seen], sizes), strict=True):
             when = {"frame": each.frame.number, "seconds": round(each.frame.seconds, 4)}
             each.row = {"name": item.name, **when} | row
         return some
@@ -94,11 +95,11 @@ def look_at_clip(
         for each in some:
             each.numbers = objects.step(each.row, numbers)
             if copier.wanted:
-                each.drawn = copier.drawn_planes(each.frame.held, each.row, each.numbers)
+                each.drawn = copier.drawn_planes(each.frame.held.frame, each.row, each.numbers)
                 if each.drawn is None:
                     made = copier.drawn(each.frame.pixels, each.row, each.numbers)
                     each.drawn = copier.beside(each.frame.pixels, made)
-            if each.fresh:
+            if each.fresh and order.crops:
                 copier.crop(each.frame.pixels, each.row, f"{place:06d}-{each.frame.number:06d}")
         return some
 
@@ -181,12 +182,12 @@ def _go(pipeline: Pipeline, frames: Iterator[ClipFrame], course: Course, copy: s
 def _together(frames: Iterator[ClipFrame]) -> Iterator[list[ClipFrame]]:
     some: list[ClipFrame] = []
     for frame in frames:
-        if some and frame.pixels.shape != some[0].pixels.shape:
+        if some and frame.held.shape != some[0].held.shape:
             raise InputError(
                 f"the frames change their size from {_size(some[0])} to {_size(frame)} at {frame.seconds:.2f} s"
             )
         some.append(frame)
-        if len(some) == TOGETHER or len(some) * frame.pixels.size // 3 > MOST_PIXELS:
+        if len(some) == TOGETHER or len(some) * math.prod(frame.held.shape[:2]) > MOST_PIXELS:
             yield some
             some = []
     if some:
@@ -194,4 +195,4 @@ def _together(frames: Iterator[ClipFrame]) -> Iterator[list[ClipFrame]]:
 
 
 def _size(frame: ClipFrame) -> str:
-    return f"{frame.pixels.shape[1]}×{frame.pixels.shape[0]}"
+    return f"{frame.held.shape[1]}×{frame.held.shape[0]}"

@@ -14,6 +14,7 @@ from avocet.core.raw.suppression import suppress
 from avocet.core.raw.tiling import join_tiles, tiles_of
 from avocet.core.regions import inside
 from avocet.detector.model.finder import Finder
+from avocet.detector.pictures.resizing import AnyPicture, pixels_of
 from avocet.work.use.running.order import DetectionOrder
 
 WEAKER = 0.5
@@ -65,12 +66,12 @@ class Looker:
         sides = [int(each.get("side", 0)) for each in about.get("members", [about])]
         return FINER * max([*sides, 320])
 
-    def look(self, pictures: Sequence[NDArray[np.uint8]], sizes: Sequence[tuple[int, int]]) -> list[Row]:
+    def look(self, pictures: Sequence[AnyPicture], sizes: Sequence[tuple[int, int]]) -> list[Row]:
         """What is recorded of pictures, but for their names.
 
         Parameters
         ----------
-        pictures : sequence of (H, W, 3) ndarray of uint8
+        pictures : sequence of (H, W, 3) ndarray of uint8, or of Scalable
             May be smaller than the originals.
         sizes : sequence of (int, int)
             Width and height of the originals, in whose pixels the boxes are told.
@@ -79,9 +80,10 @@ class Looker:
         if self.order.tile is None:
             found = self.finder.candidates(pictures, floor) if pictures else []
         else:
-            found = [self._in_tiles(each, floor) for each in pictures]
+            found = [self._in_tiles(pixels_of(each), floor) for each in pictures]
         return [
-            self._row(each, pixels, size) for each, pixels, size in zip(found, pictures, sizes, strict=True)
+            self._row(each, seen.shape[:2], size)
+            for each, seen, size in zip(found, pictures, sizes, strict=True)
         ]
 
     def check_size(self, width: int, height: int) -> None:
@@ -104,9 +106,9 @@ class Looker:
             found += self.finder.candidates(views, floor)
         return join_tiles(found, tiles, width, height)
 
-    def _row(self, found: Candidates, pixels: NDArray[np.uint8], size: tuple[int, int]) -> Row:
+    def _row(self, found: Candidates, seen: tuple[int, ...], size: tuple[int, int]) -> Row:
         width, height = size
-        scale = np.tile([width / pixels.shape[1], height / pixels.shape[0]], 2)
+        scale = np.tile([width / seen[1], height / seen[0]], 2)
         boxes = found.boxes * scale
         counts = found.scores >= self.weakest * self.least[found.classes]
         if self.order.region:
