@@ -5,7 +5,7 @@ import asyncio
 import pytest
 
 from avocet.web.door import patience
-from avocet.web.door.patience import AT_ONCE, CROWD, REMEMBERED, Patience
+from avocet.web.door.patience import AT_ONCE, CROWD, LONGEST_TURN, REMEMBERED, Patience
 
 START = {"type": "http.response.start", "status": 200, "headers": []}
 
@@ -132,6 +132,40 @@ def test_a_crowd_is_let_in_one_by_one(clock):
         )
         rooms = [door._reading, door._changing]
         assert [(len(each.waiting), each._inside) for each in rooms] == [(0, 0), (0, 0)]
+
+    asyncio.run(run())
+
+
+def test_a_crowd_waits_while_a_guest_is_answered_but_not_for_ever(clock):
+    async def run():
+        door = Patience()
+        many = range(AT_ONCE + 2 * CROWD)
+        for client in many:
+            await answered(door, client)
+        crowd = [Held(door, client) for client in many]
+        await settled()
+        guest = Held(door, 999)
+        await settled()
+        assert guest.working.is_set()
+        for each in crowd[:AT_ONCE]:
+            await each.end()
+        await settled()
+        assert not crowd[AT_ONCE].working.is_set()
+        await guest.end()
+        await settled()
+        assert [each.working.is_set() for each in crowd[AT_ONCE:]] == [True] + [False] * (2 * CROWD - 1)
+        # Guests without end: after a while one goes on beside them.
+        others = [Held(door, 1000), Held(door, 1001)]
+        await crowd[AT_ONCE].end()
+        await settled()
+        assert not crowd[AT_ONCE + 1].working.is_set()
+        clock.now += LONGEST_TURN
+        await others[0].end()
+        await settled()
+        assert [each.working.is_set() for each in crowd[AT_ONCE + 1 :]] == [True] + [False] * (2 * CROWD - 2)
+        for each in [others[1], *crowd]:
+            each.let_go.set()
+        await asyncio.wait_for(asyncio.gather(*(each.task for each in [others[1], *crowd])), 5)
 
     asyncio.run(run())
 

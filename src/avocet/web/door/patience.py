@@ -15,7 +15,8 @@ PAUSE = 0.02
 """Seconds: whoever asks sooner after an answer does so as a program does."""
 
 AT_ONCE, IN_A_CROWD = 2, 1
-"""Such requests that are worked on at once, of those that read and of those that change something."""
+"""Such requests that are worked on at once, of those that read and of those that change something. In a crowd none is begun
+while somebody else is being answered."""
 
 CROWD = 6
 """A browser has no more connections to one server: where more requests wait, programs are among them."""
@@ -32,11 +33,16 @@ class Patience:
 
     def __init__(self) -> None:
         self._reading, self._changing = _Room(self._most), _Room(self._most)
+        self._guests = _Guests(self._reading.let_in, self._changing.let_in)
         self._answered: OrderedDict[Any, float] = OrderedDict()
 
-    def _most(self) -> int:
-        waiting = len(self._reading.waiting) + len(self._changing.waiting)
-        return IN_A_CROWD if waiting > CROWD else AT_ONCE
+    def _most(self, begun: float) -> int:
+        """How many may be worked on in a room in which the last one has begun at a moment."""
+        if len(self._reading.waiting) + len(self._changing.waiting) <= CROWD:
+            return AT_ONCE
+        # Guests who come without end hold nobody up for ever.
+        waits = self._guests.inside and time.monotonic() - begun < LONGEST_TURN
+        return 0 if waits else IN_A_CROWD
 
     @asynccontextmanager
     async def turn(self, scope: dict[str, Any], send: Any) -> AsyncIterator[Any]:
@@ -50,7 +56,8 @@ class Patience:
         client = scope.get("client")
         client = tuple(client) if client else None
         restless = client is not None and time.monotonic() - self._answered.get(client, -PAUSE) < PAUSE
-        room = (self._reading if scope["method"] in ("GET", "HEAD") else self._changing) if restless else None
+        own = self._reading if scope["method"] in ("GET", "HEAD") else self._changing
+        room: _Room | _Guests | None = own if restless else self._guests
 
         def done() -> None:
             nonlocal room
@@ -58,9 +65,9 @@ class Patience:
                 room.leave()
                 room = None
 
-        if room is not None:
-            await room.enter()
-            asyncio.get_running_loop().call_later(LONGEST_TURN, done)
+        assert room is not None
+        await room.enter()
+        asyncio.get_running_loop().call_later(LONGEST_TURN, done)
 
         async def told(message: dict[str, Any]) -> None:
             if message["type"] == "http.response.start":
@@ -78,19 +85,32 @@ class Patience:
                     self._answered.popitem(last=False)
 
 
+class _Guests:
+    """Those who pause: they pass at once, and the crowd goes on when the last of them is answered."""
+
+    def __init__(self, *let_in: Callable[[], None]) -> None:
+        self._let_in, self.inside = let_in, 0
+
+    async def enter(self) -> None:
+        self.inside += 1
+
+    def leave(self) -> None:
+        self.inside -= 1
+        for each in self._let_in:
+            each()
+
+
 class _Room:
     """A semaphore whose number of places is asked for each time, and that lets in by who came first."""
 
-    def __init__(self, most: Callable[[], int]) -> None:
-        self._most, self._inside = most, 0
+    def __init__(self, most: Callable[[float], int]) -> None:
+        self._most, self._inside, self._begun = most, 0, time.monotonic()
         self.waiting: deque[asyncio.Future[None]] = deque()
 
     async def enter(self) -> None:
-        if not self.waiting and self._inside < self._most():
-            self._inside += 1
-            return
         place = asyncio.get_running_loop().create_future()
         self.waiting.append(place)
+        self.let_in()
         try:
             await place
         except asyncio.CancelledError:
@@ -102,8 +122,12 @@ class _Room:
 
     def leave(self) -> None:
         self._inside -= 1
-        while self.waiting and self._inside < self._most():
+        self.let_in()
+
+    def let_in(self) -> None:
+        """Let in as many as may be; whoever gave up meanwhile takes no place."""
+        while self.waiting and self._inside < self._most(self._begun):
             place = self.waiting.popleft()
             if not place.done():
                 place.set_result(None)
-                self._inside += 1
+                self._inside, self._begun = self._inside + 1, time.monotonic()
