@@ -56,8 +56,9 @@ class Patience:
         client = scope.get("client")
         client = tuple(client) if client else None
         restless = client is not None and time.monotonic() - self._answered.get(client, -PAUSE) < PAUSE
-        own = self._reading if scope["method"] in ("GET", "HEAD") else self._changing
-        room: _Room | _Guests | None = own if restless else self._guests
+        room: _Room | _Guests | None = self._guests
+        if restless:
+            room = self._reading if scope["method"] in ("GET", "HEAD") else self._changing
 
         def done() -> None:
             nonlocal room
