@@ -1,5 +1,6 @@
 """Requests made to harm: every answer is a problem document that says what was wrong, none is a 500."""
 
+import gc
 import io
 import json
 
@@ -52,6 +53,26 @@ def test_numbers_beyond_all_measure_in_bodies_and_queries(client):
     ):
         assert reply.status_code in (409, 422), reply.data
         assert reply.mimetype == "application/problem+json"
+
+
+def test_nothing_is_kept_of_what_was_refused(client):
+    """Programs that ask wrongly all day would fill the memory, and each search for rubbish would take longer."""
+
+    def kept():
+        gc.collect()
+        return sum(type(each) is client.application.request_class for each in gc.get_objects())
+
+    before = kept()
+    for method, path in operations(client):
+        for number, body in (
+            (HUGE, {}),
+            (1, {"revision": HUGE, "state": "done", "settings": {"side": 1}, "name": "\n"}),
+        ):
+            getattr(client, method)(filled(path, number), json=body)
+    for order in ({"threshold": HUGE}, {"run_id": HUGE}, {"counting": "belt: 0,0"}):
+        client.post(f"{BASE}/detections/upload", data=order, content_type="multipart/form-data")
+        client.post(f"{BASE}/projects/1/evaluations/upload", data={"order": json.dumps(order)})
+    assert kept() - before <= 1
 
 
 @pytest.mark.parametrize(

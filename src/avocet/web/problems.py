@@ -9,6 +9,7 @@ from sqlalchemy.exc import IntegrityError, OperationalError
 from werkzeug.exceptions import HTTPException
 
 from avocet.core.errors import InputError
+from avocet.faults import first_fault
 from avocet.web.context import context
 from avocet.web.schemas.common import Problem
 from avocet.work.problems import Conflict, NotFound
@@ -80,7 +81,7 @@ def handle_problems(app: Flask) -> None:
 
 def invalid_request(error: ValidationError) -> Response:
     """The problem document of a request that does not fit its schema."""
-    first = error.errors()[0]
+    first = first_fault(error)
     where = ".".join(str(part) for part in first["loc"])
     value = repr(first.get("input"))
     shown = value if len(value) <= 80 else value[:77] + "…"

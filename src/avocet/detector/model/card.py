@@ -18,6 +18,7 @@ from avocet.core.errors import InputError
 from avocet.core.raw.candidates import MEASURING_SCORE, MINIMUM_SCORE
 from avocet.core.score.calibration import ScoreMap
 from avocet.detector.model.sizes import MOST_ANCHORS, STRIDES, size_named
+from avocet.faults import first_fault
 
 FORMAT_VERSION = 1
 CARD, WEIGHTS = "model.json", "weights.safetensors"
@@ -179,7 +180,7 @@ def _card(raw: bytes, name: str) -> ModelCard:
     try:
         card = ModelCard.model_validate(values)
     except ValidationError as error:
-        first = error.errors()[0]
+        first = first_fault(error)
         where = ".".join(str(part) for part in first["loc"])
         raise InputError(f"{name}: {CARD} is not valid at {where or 'its top'}: {first['msg']}") from None
     size_named(card.size)

@@ -12,6 +12,7 @@ from avocet.core.errors import InputError
 from avocet.detector.model.sizes import LEAST_INPUT, MOST_ANCHORS, MOST_INPUT, STRIDES, size_named
 from avocet.detector.pictures.augmentation import Augmentation
 from avocet.detector.training.field import declared, setting
+from avocet.faults import first_fault
 
 Optimizer = Literal["adamw", "sgd"]
 Schedule = Literal["cosine", "linear", "constant"]
@@ -244,7 +245,7 @@ def default_epochs(pictures: int, passes: int = 1) -> int:
 
 def _in_words(error: ValidationError) -> str:
     """What is wrong with the first value, with the bounds that it should keep."""
-    first = error.errors()[0]
+    first = first_fault(error)
     if first["type"] == "value_error":
         return str(first["ctx"]["error"])
     name = str(first["loc"][-1]) if first["loc"] else ""

@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 from avocet.core.errors import InputError
 from avocet.core.tracks.crossing import crossings, inside_by_frame, stays
 from avocet.core.tracks.linking import Track
+from avocet.faults import first_fault
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Detection
 from avocet.work.problems import NotFound
@@ -88,7 +89,7 @@ def shape_of(kind: Literal["line", "region"], text: str) -> Shape:
     try:
         return Shape.model_validate(fields)
     except ValidationError as error:
-        said = error.errors()[0]["msg"].removeprefix("Value error, ")
+        said = first_fault(error)["msg"].removeprefix("Value error, ")
         raise InputError(f"{text!r} is no {kind}: {said}") from None
 
 

@@ -10,6 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.raw.suppressing import Method
+from avocet.faults import first_fault
 
 Copies = Literal["boxes", "blurred", "pixelated", "filled", "none"]
 
@@ -99,7 +100,7 @@ class DetectionOrder(BaseModel):
         try:
             return cls.model_validate(fields)
         except ValidationError as error:
-            first = error.errors()[0]
+            first = first_fault(error)
             name, value = ".".join(str(part) for part in first["loc"]), first.get("input")
             said = first["msg"].removeprefix("Input ")
             raise InputError(f"{name.replace('_', ' ')} {said}, not {value!r}") from None
