@@ -30,7 +30,7 @@ MEASURED = """
 import resource, sys
 from pathlib import Path
 from avocet.core.errors import InputError
-from avocet.media.pictures import {function}
+from avocet.media import cropping, pictures
 before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
 try:
     {function}(Path(sys.argv[1]){more})
@@ -41,7 +41,7 @@ print((resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) // 1024, sai
 """
 
 
-def taken_by(path, function="read_picture", more=""):
+def taken_by(path, function="pictures.read_picture", more=""):
     """Megabytes that a process of its own took to read a picture, and what it said."""
     code = MEASURED.format(function=function, more=more)
     told = subprocess.run(
@@ -73,7 +73,7 @@ class TestPictures:
         row = bytes(1 + width * (bits // 8) * {2: 3, 6: 4}[kind])
         path = png(tmp_path / "huge.png", width, height, bits, kind, zlib.compress(row * 200, 9))
         assert path.stat().st_size < 1_000_000
-        megabytes, said = taken_by(path, function)
+        megabytes, said = taken_by(path, f"pictures.{function}")
         assert megabytes < 50 and "huge.png" in said and "at most 105 million are read" in said
 
     @pytest.mark.slow
@@ -88,13 +88,13 @@ class TestPictures:
         megabytes, said = taken_by(path)
         assert said == "read" and megabytes < 1000
         # Thumbnails and crops are decoded small.
-        megabytes, said = taken_by(path, "small_picture", ", 320")
+        megabytes, said = taken_by(path, "pictures.small_picture", ", 320")
         assert said == "read" and megabytes < 100
 
     def test_a_crop_far_outside_costs_nothing(self, tmp_path):
         path = tmp_path / "a.png"
         Image.new("RGB", (60, 40)).save(path)
-        megabytes, said = taken_by(path, "crop_picture", ", (-3e7, -3e7, 3e7, 3e7), 160")
+        megabytes, said = taken_by(path, "cropping.crop_picture", ", (-3e7, -3e7, 3e7, 3e7), 160")
         assert megabytes < 20 and said == "read"
 
 

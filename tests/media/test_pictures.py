@@ -4,13 +4,10 @@ import zlib
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
 from PIL import Image, ImageOps
 
 from avocet.core.errors import InputError
 from avocet.media.pictures import (
-    crop_picture,
     encode_jpeg,
     has_more_pages,
     picture_size,
@@ -187,33 +184,3 @@ def test_twelve_bits_in_sixteen_are_not_black(tmp_path, highest, shown):
     values[5:] = highest
     pixels = read_picture(saved(tmp_path, Image.fromarray(values), "a.png"))
     assert pixels[0, 0].tolist() == [0] * 3 and pixels[10, 10].tolist() == [shown] * 3
-
-
-@given(st.data())
-def test_crops_are_those_of_the_whole_picture(tmp_path_factory, data):
-    """Pixel for pixel where nothing is scaled; black beyond the edge."""
-    path = tmp_path_factory.getbasetemp() / "crop.png"
-    pixels = np.random.default_rng(0).integers(1, 255, (30, 50, 3), dtype=np.uint8)
-    Image.fromarray(pixels).save(path)
-    side = data.draw(st.integers(1, 40))
-    x, y = data.draw(st.integers(1 - side, 49)), data.draw(st.integers(1 - side, 29))
-    framed = np.zeros((30 + 2 * side, 50 + 2 * side, 3), np.uint8)
-    framed[side:-side, side:-side] = pixels
-    expected = framed[y + side : y + 2 * side, x + side : x + 2 * side]
-    assert np.array_equal(crop_picture(path, (x, y, x + side, y + side), side), expected)
-
-
-def test_a_crop_of_nothing_is_refused(tmp_path):
-    path = saved(tmp_path, marked(), "a.png")
-    for region in ((-9, 0, 0, 9), (40, 0, 50, 10), (0, 24, 9, 33), (5, 5, 5, 5)):
-        with pytest.raises(InputError, match=r"a\.png: .* holds nothing of the picture"):
-            crop_picture(path, region, 16)
-
-
-def test_a_crop_of_a_large_jpeg_is_decoded_small_and_right(tmp_path):
-    path = saved(tmp_path, marked(1600, 960), "a.jpg", quality=95)
-    whole = crop_picture(path, (0, -320, 1600, 1280), 160)
-    assert whole.shape == (160, 160, 3)
-    for (row, column), colour in {(40, 20): 0, (40, 120): 1, (120, 20): 2}.items():
-        assert whole[row, column].argmax() == colour and whole[row, column].max() > 200
-    assert whole[:30].max() < 12 and whole[131:].max() < 12

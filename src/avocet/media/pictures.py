@@ -4,7 +4,7 @@ import io
 import struct
 import threading
 import warnings
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import BinaryIO
@@ -44,9 +44,6 @@ UPRIGHT: dict[int, Callable[[NDArray[np.uint8]], NDArray[np.uint8]]] = {
 # The limit is checked below, against the header, with a message that names the file.
 Image.MAX_IMAGE_PIXELS = None
 
-AROUND = 0.18
-"""Share of a box's longer side that crops show around it."""
-
 
 class _Room:
     """Lets only so many pixels be decoded at once: several large pictures wait for one another."""
@@ -70,7 +67,9 @@ class _Room:
 _room = _Room(LARGEST_PIXELS)
 
 
-def read_picture(source: Path | BinaryIO, name: str | None = None) -> NDArray[np.uint8]:
+def read_picture(
+    source: Path | BinaryIO, name: str | None = None, longest: float | None = None
+) -> NDArray[np.uint8]:
     """Read a picture upright and as 8-bit RGB.
 
     EXIF orientation is applied; grey, palette and CMYK pictures are converted; a transparent picture
@@ -81,6 +80,9 @@ def read_picture(source: Path | BinaryIO, name: str | None = None) -> NDArray[np
     source : Path or binary file
     name : str, optional
         What to call it in messages; by default the file's name.
+    longest : float, optional
+        So many pixels of the longer side are enough: a JPEG comes with a half, a quarter or an eighth of its
+        sides where that leaves as many.
 
     Returns
     -------
@@ -91,7 +93,7 @@ def read_picture(source: Path | BinaryIO, name: str | None = None) -> NDArray[np
     InputError
         If it is not a picture of a known format, is damaged, too small or too large.
     """
-    with _loaded(source, _called(source, name)) as loaded:
+    with _loaded(source, _called(source, name), longest) as loaded:
         return _upright(_rgb(loaded), _orientation(loaded))
 
 
@@ -121,96 +123,6 @@ def has_more_pages(path: Path) -> bool:
         except EOFError:
             return False
         return True
-
-
-def crop_picture(
-    path: Path, region: Sequence[float], side: int, name: str | None = None
-) -> NDArray[np.uint8]:
-    """A square part of a picture, drawn ``side`` pixels wide; what lies beyond the edge is black.
-
-    Parameters
-    ----------
-    path : Path
-    region : four float
-        ``x1, y1, x2, y2`` of a square in the upright picture's pixels; it may reach over the edge.
-    side : int
-    name : str, optional
-
-    Returns
-    -------
-    (side, side, 3) ndarray of uint8
-
-    Raises
-    ------
-    InputError
-        As `read_picture`, and if the region lies outside.
-    """
-    called = name or path.name
-    width, height = picture_size(path, called)
-    x1, y1, x2, y2 = region
-    if not (x2 > 0 and y2 > 0 and x1 < width and y1 < height and x2 > x1 and y2 > y1):
-        raise InputError(f"{called}: [{x1:g}, {y1:g}, {x2:g}, {y2:g}] holds nothing of the picture")
-    wanted = max(width, height) * side / max(x2 - x1, 1.0)
-    with _loaded(path, called, wanted) as loaded:
-        whole = _upright(_rgb(loaded), _orientation(loaded))
-    return crop_pixels(whole, region, side, width)
-
-
-def square_around(box: Sequence[float], around: float = AROUND) -> tuple[float, float, float, float]:
-    """The square region that shows a box with a little surrounding.
-
-    Parameters
-    ----------
-    box : four float
-    around : float
-        Share of the box's longer side that is shown on each side of it.
-
-    Raises
-    ------
-    InputError
-        If the box has no area.
-
-    Examples
-    --------
-    >>> square_around([10, 10, 30, 20], around=0.1)
-    (8.0, 3.0, 32.0, 27.0)
-    """
-    x1, y1, x2, y2 = box
-    if not np.isfinite(box).all() or not (x2 > x1 and y2 > y1):
-        raise InputError(f"a crop needs corners with an area, not {list(box)}")
-    half = max(x2 - x1, y2 - y1) * (0.5 + around)
-    middle_x, middle_y = (x1 + x2) / 2, (y1 + y2) / 2
-    return middle_x - half, middle_y - half, middle_x + half, middle_y + half
-
-
-def crop_pixels(
-    whole: NDArray[np.uint8], region: Sequence[float], side: int, width: int
-) -> NDArray[np.uint8]:
-    """A square part of pixels that are there already, as `crop_picture`.
-
-    Parameters
-    ----------
-    whole : (H, W, 3) ndarray of uint8
-        May be smaller than the picture that the region is told for.
-    region : four float
-    side : int
-    width : int
-        Of that picture.
-    """
-    x1, y1, x2, y2 = region
-    scale = whole.shape[1] / width
-    zoom = side / ((x2 - x1) * scale)
-    left, top = max(0, round(x1 * scale)), max(0, round(y1 * scale))
-    right = min(whole.shape[1], max(round(x2 * scale), left + 1))
-    bottom = min(whole.shape[0], max(round(y2 * scale), top + 1))
-    left, top = min(left, right - 1), min(top, bottom - 1)
-    part = Image.fromarray(whole[top:bottom, left:right])
-    size = (_within(zoom * (right - left), side), _within(zoom * (bottom - top), side))
-    small = part.resize(size, Image.Resampling.BOX if zoom < 1 else Image.Resampling.BICUBIC)
-    canvas = Image.new("RGB", (side, side))
-    place = (round((left - x1 * scale) * zoom), round((top - y1 * scale) * zoom))
-    canvas.paste(small, (min(place[0], side - 1), min(place[1], side - 1)))
-    return np.asarray(canvas)
 
 
 def small_picture(source: Path | BinaryIO, longest: int, name: str | None = None) -> NDArray[np.uint8]:
@@ -297,10 +209,6 @@ def _shrunk(picture: Picture, longest: int) -> Picture:
     small = picture.reduce(factor) if factor > 1 else picture.copy()
     small.thumbnail((longest, longest), Image.Resampling.BILINEAR)
     return small
-
-
-def _within(length: float, most: int) -> int:
-    return min(max(1, round(length)), most)
 
 
 @contextmanager

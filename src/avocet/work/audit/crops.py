@@ -9,7 +9,8 @@ from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.core.labels.looks import crop_brightness, crop_features
-from avocet.media.pictures import crop_picture, encode_jpeg, read_picture, square_around
+from avocet.media.cropping import crop_picture, square_around
+from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.rows import plain_rows

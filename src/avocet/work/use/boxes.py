@@ -9,7 +9,8 @@ import numpy as np
 from avocet.core.boxes import area
 from avocet.core.errors import InputError
 from avocet.media.clips import frame_at
-from avocet.media.pictures import crop_picture, crop_pixels, encode_jpeg, square_around
+from avocet.media.cropping import crop_picture, crop_pixels, square_around
+from avocet.media.pictures import encode_jpeg
 from avocet.work.problems import NotFound
 from avocet.work.use.found import Found, Whole, looked_at
 

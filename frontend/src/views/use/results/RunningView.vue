@@ -59,6 +59,7 @@ onBeforeUnmount(() => {
     <FittedPicture :width="newest?.width" :height="newest?.height">
       <img :src="address" :alt="newest?.name" />
       <BoxOverlay v-if="newest" :picture="newest" :classes="classes" :line="2" captions />
+      <template v-if="!newest" #beside><p>The first picture appears here with its boxes</p></template>
     </FittedPicture>
     <p v-if="newest" class="told soft">
       {{ newest.name }}<template v-if="newest.seconds !== null">, {{ newest.seconds.toFixed(1) }} s</template>
