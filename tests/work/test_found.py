@@ -4,6 +4,7 @@ import csv
 import io
 import json
 import shutil
+import threading
 
 import numpy as np
 import pytest
@@ -13,8 +14,9 @@ from sqlalchemy import select
 from avocet.core.errors import InputError
 from avocet.core.raw.suppression import suppress
 from avocet.jobs.worker import run_job
+from avocet.media import clips
 from avocet.media.clip_writer import ClipWriter
-from avocet.media.clips import frame_at, read_frames
+from avocet.media.clips import frame_at, frames_at, read_frames
 from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.store.tables import JobState, Picture, PictureState, Proposal
 from avocet.work.job_givens import FoundToCollect
@@ -22,8 +24,10 @@ from avocet.work.job_kinds import COLLECT_FOUND
 from avocet.work.jobs import create_job
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
+from avocet.work.use import crops_ahead
 from avocet.work.use.boxes import box_rows, crop_of, sorted_boxes
 from avocet.work.use.counting import Shape, count_by, counts_as_csv
+from avocet.work.use.crops_ahead import CropsAhead, clips_of_boxes
 from avocet.work.use.detections import Source, get_detection, start_detection
 from avocet.work.use.found import clips_of, found_by, pictures_with_boxes, sorted_pictures, timeline
 from avocet.work.use.running.course import Input
@@ -237,6 +241,69 @@ def test_the_frame_at_a_moment_is_the_one_shown_then(run, tmp_path):
             shown = frame_at(tmp_path / "kept.mp4", each.seconds + late)
             np.testing.assert_array_equal(shown, each.pixels)
     np.testing.assert_array_equal(frame_at(tmp_path / "kept.mp4", 99), frames[-1].pixels)
+
+
+@pytest.mark.parametrize("passed", [0.0, 0.25, 99.0])
+def test_frames_at_moments_in_any_order_are_those_at_each(run, tmp_path, monkeypatch, passed):
+    """Whether they are sought or decoded in passing."""
+    monkeypatch.setattr(clips, "PASSED", passed)
+    frames = list(read_frames(tmp_path / "kept.mp4"))
+    generator = np.random.default_rng(3)
+    for order in (np.arange(FRAMES), generator.integers(0, FRAMES, 30), np.array([5, 5, 5, 0, 11, 11])):
+        moments = [frames[each].seconds + 0.03 for each in order]
+        for each, shown in zip(order, frames_at(tmp_path / "kept.mp4", moments), strict=True):
+            np.testing.assert_array_equal(shown, frames[each].pixels)
+
+
+def test_crops_of_a_page_are_those_that_are_cut_out_one_by_one(run):
+    folder, sessions, detection, place = run
+    found = found_by(folder, detection)
+    numbers = sorted_boxes(found, found.kept(None, 0.5), "surest").tolist()
+    with sessions() as session:
+        where = clips_of_boxes(session, folder, get_detection(session, detection.id), found, numbers)
+    assert where == {"in/belt.mp4": place / "input" / "000001.mp4"}
+    ahead = CropsAhead()
+    ahead.begin(found, numbers, where, anew=True)
+    for number in numbers:
+        on_clip = found.owner[number] > 0
+        crop = ahead.crop(found, number)
+        assert crop == (crop_of(where["in/belt.mp4"], found, number) if on_clip else None)
+    assert ahead.crop(found, len(found.scores) + 1) is None
+
+
+def test_where_a_clip_is_damaged_or_gone_each_crop_is_asked_for_alone(run):
+    folder, sessions, detection, place = run
+    found, path = found_by(folder, detection), place / "input" / "000001.mp4"
+    numbers = np.flatnonzero(found.owner > 0).tolist()
+    path.write_bytes(b"no clip any more")
+    ahead = CropsAhead()
+    ahead.begin(found, numbers, {"in/belt.mp4": path})
+    assert [ahead.crop(found, number) for number in numbers] == [None] * len(numbers)
+    path.unlink()
+    with sessions() as session:
+        there = get_detection(session, detection.id)
+        assert clips_of_boxes(session, folder, there, found, numbers) == {}
+
+
+def test_crops_that_nobody_waits_for_any_more_are_let_go(run, monkeypatch):
+    folder, _, detection, place = run
+    found, goes_on = found_by(folder, detection), threading.Event()
+    numbers = np.flatnonzero(found.owner > 0).tolist()
+    first, second = numbers[:6], numbers[6:]
+    where, real = {"in/belt.mp4": place / "input" / "000001.mp4"}, frames_at
+
+    def slowly(*given):
+        for pixels in real(*given):
+            goes_on.wait(10)
+            yield pixels
+
+    monkeypatch.setattr(crops_ahead, "frames_at", slowly)
+    ahead = CropsAhead()
+    ahead.begin(found, first, where)
+    ahead.begin(found, second, where, anew=True)
+    assert [ahead.crop(found, number) for number in first] == [None] * len(first)
+    goes_on.set()
+    assert all(ahead.crop(found, number) for number in second)
 
 
 def test_chosen_pictures_come_into_the_project_with_their_proposals(run):

@@ -1,7 +1,7 @@
 """Reading frames out of clips, and writing clips."""
 
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -272,6 +272,11 @@ def _reason(error: Exception) -> str:
     return (error.strerror if isinstance(error, FFmpegError) else None) or str(error)
 
 
+PASSED = 5.0
+"""Seconds that are rather decoded in passing than sought: half of what usually lies between two places from which a clip
+can be decoded."""
+
+
 def frame_at(path: Path, seconds: float, name: str | None = None) -> NDArray[np.uint8]:
     """The frame that is shown at a moment, from the nearest place before from which a clip can be decoded.
 
@@ -291,23 +296,56 @@ def frame_at(path: Path, seconds: float, name: str | None = None) -> NDArray[np.
     InputError
         If the clip cannot be read there.
     """
+    return next(frames_at(path, [seconds], name))
+
+
+def frames_at(path: Path, moments: Iterable[float], name: str | None = None) -> Iterator[NDArray[np.uint8]]:
+    """The frames that are shown at some moments, as `frame_at` gives each: quickest where they rise.
+
+    Parameters
+    ----------
+    path : Path
+    moments : iterable of float
+        Seconds of the clip's own time.
+    name : str, optional
+
+    Yields
+    ------
+    (H, W, 3) ndarray of uint8
+
+    Raises
+    ------
+    InputError
+        If the clip cannot be read at a moment.
+    """
     called = name or path.name
     with open_clip(path, called) as container:
         stream = container.streams.video[0]
+        stream.thread_type = "AUTO"
         rate = float(stream.average_rate or 25)
-        last: av.VideoFrame | None = None
-        try:
-            if stream.time_base and seconds > 0:
-                container.seek(max(0, int(seconds / stream.time_base)), stream=stream, backward=True)
-            for frame in container.decode(stream):
-                at = float(frame.time) if frame.time is not None else 0.0
-                # The one after it: half a frame of tolerance, as timestamps are rounded.
-                if last is not None and at > seconds + 0.5 / rate:
-                    break
-                last = frame
-        except FFmpegError as error:
+        coming: Iterator[av.VideoFrame] = iter(())
+        last, after = None, None
+        for seconds in moments:
+            try:
+                if last is None or not 0 <= seconds - _shown(last) <= PASSED:
+                    last, after = None, None
+                    if stream.time_base and seconds > 0:
+                        container.seek(max(0, int(seconds / stream.time_base)), stream=stream, backward=True)
+                    coming = container.decode(stream)
+                while (frame := after or next(coming, None)) is not None:
+                    after = None
+                    # The one after it: half a frame of tolerance, as timestamps are rounded.
+                    if last is not None and _shown(frame) > seconds + 0.5 / rate:
+                        after = frame
+                        break
+                    last = frame
+            except FFmpegError as error:
+                if last is None:
+                    raise InputError(f"{called} is damaged at {seconds:.2f} s: {error.strerror}") from None
             if last is None:
-                raise InputError(f"{called} is damaged at {seconds:.2f} s: {error.strerror}") from None
-        if last is None:
-            raise InputError(f"{called} holds no frame at {seconds:.2f} s")
-        return HeldFrame(last).pixels
+                raise InputError(f"{called} holds no frame at {seconds:.2f} s")
+            yield HeldFrame(last).pixels
+
+
+def _shown(frame: av.VideoFrame) -> float:
+    return float(frame.time) if frame.time is not None else 0.0

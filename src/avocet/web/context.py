@@ -20,6 +20,7 @@ from avocet.work.job_kinds import KINDS, G, JobKind, O, Task
 from avocet.work.jobs import create_job, is_changing, seconds_left
 from avocet.work.progress import SILENT
 from avocet.work.project.projects import get_project
+from avocet.work.use.crops_ahead import CropsAhead
 
 MOST_AT_ONCE = 1000
 """Pictures that are changed while somebody waits for the answer: a tenth of a second or two."""
@@ -44,6 +45,7 @@ class Context:
     enqueue: Callable[[int, str], None]
     labels: KeptLabels
     clips: OpenClips
+    crops: CropsAhead
     roots: tuple[Path, ...] = ()
     keeper: Doorkeeper | None = None
     making: Making | None = None
@@ -61,7 +63,7 @@ def context_of(
     """What an application is handed for a data folder."""
     readers = reading(sessions)
     kept = KeptLabels(readers)
-    return Context(folder, sessions, readers, enqueue, kept, OpenClips(folder), roots, keeper)
+    return Context(folder, sessions, readers, enqueue, kept, OpenClips(folder), CropsAhead(), roots, keeper)
 
 
 def context() -> Context:

@@ -5,6 +5,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from avocet.core.boxes import area
 from avocet.core.errors import InputError
@@ -80,9 +81,14 @@ def crop_of(path: Path, found: Found, number: int) -> bytes:
     if not 0 <= number < len(found.scores):
         raise NotFound(f"the run has no box {number}")
     looked = looked_at(found, int(found.owner[number]))
+    if looked.frame >= 0:
+        return crop_of_frame(frame_at(path, looked.seconds, looked.name), found, number)
     region = square_around(found.boxes[number].tolist())
-    if looked.frame < 0:
-        pixels = crop_picture(path, region, CROP_SIDE, looked.name)
-    else:
-        pixels = crop_pixels(frame_at(path, looked.seconds, looked.name), region, CROP_SIDE, looked.width)
-    return encode_jpeg(pixels, quality=88)
+    return encode_jpeg(crop_picture(path, region, CROP_SIDE, looked.name), quality=88)
+
+
+def crop_of_frame(pixels: NDArray[np.uint8], found: Found, number: int) -> bytes:
+    """The same from a frame's pixels."""
+    looked = looked_at(found, int(found.owner[number]))
+    region = square_around(found.boxes[number].tolist())
+    return encode_jpeg(crop_pixels(pixels, region, CROP_SIDE, looked.width), quality=88)

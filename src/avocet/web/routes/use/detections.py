@@ -25,6 +25,7 @@ from avocet.work.use import detections as work
 from avocet.work.use import found as looking
 from avocet.work.use.boxes import box_rows, crop_of, sorted_boxes
 from avocet.work.use.counting import count_by, counts_as_csv
+from avocet.work.use.crops_ahead import clips_of_boxes
 from avocet.work.use.inputs import input_named
 from avocet.work.use.running.order import DetectionOrder
 from avocet.work.use.running.written import COUNTS_CSV
@@ -202,9 +203,12 @@ def found_pixels(path: schemas.PlacePath, query: schemas.PixelQuery) -> Response
 def found_boxes(path: schemas.DetectionPath, query: schemas.BoxesQuery) -> Response:
     """Boxes one by one, sorted and filtered."""
     with context().reading() as session:
-        _, found, chosen = _what_counts(session, path, query)
-    numbers = sorted_boxes(found, chosen, query.sort, query.with_class)
-    some = box_rows(found, numbers[query.start : query.start + query.count].tolist())
+        detection, found, chosen = _what_counts(session, path, query)
+        numbers = sorted_boxes(found, chosen, query.sort, query.with_class)
+        here = numbers[query.start : query.start + query.count].tolist()
+        clips = clips_of_boxes(session, context().folder, detection, found, here)
+    context().crops.begin(found, here, clips, anew=query.start == 0)
+    some = box_rows(found, here)
     rows = [schemas.FoundBox.model_validate(each) for each in some]
     return reply(schemas.FoundBoxes(total=len(numbers), boxes=rows))
 
@@ -220,7 +224,8 @@ def box_pixels(path: schemas.BoxPath) -> Response:
             raise NotFound(f"the run has no box {path.number}")
         name = found.looked[found.owner[path.number]].name
         item = input_named(session, folder, detection, name)
-    response = Response(crop_of(item.path, found, path.number), mimetype="image/jpeg")
+    crop = context().crops.crop(found, path.number) or crop_of(item.path, found, path.number)
+    response = Response(crop, mimetype="image/jpeg")
     response.headers["Cache-Control"] = "private, max-age=3600"
     return response
 
