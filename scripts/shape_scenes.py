@@ -1,8 +1,10 @@
 """Scenes that the shipped starting weights learn from: coloured shapes on patterned grounds.
 
-They have nothing of the demo's belt: no goods, no steel, no flour. Twelve shapes, each in any
-colour, pattern, size and direction, lie on grounds of noise, stripes, checks and gradients, some
-over one another; light, blur and grain differ from scene to scene.
+They have nothing of the demo's belt: no goods, no steel, no flour. Twenty shapes, solid ones and
+such as a pen draws, each in any colour, pattern, size and direction, lie on grounds of noise,
+stripes, checks, gradients and clouds, some over one another, some cut by an edge; light, blur and
+grain differ from scene to scene. What shows less than two fifths of itself has no truth, as a person
+would leave it out.
 """
 
 import math
@@ -13,8 +15,14 @@ from PIL import Image, ImageDraw, ImageFilter
 
 SHAPES = (
     "disc", "oval", "square", "bar", "triangle", "pentagon", "star", "cross", "arrow", "moon", "frame", "wave",
+    "hook", "zigzag", "spiral", "fork", "knot", "drop", "gear", "ladder",
 )  # fmt: skip
 FINE = 2
+SMALLEST, LARGEST = 10.0, 0.85
+"""Of a shape: pixels, and the share of the scene's side."""
+
+LEAST_VISIBLE = 0.4
+"""Of a shape's box, for there to be a truth."""
 
 
 def render_scene(seed: int, side: int) -> tuple[NDArray[np.uint8], NDArray[np.float64], list[int]]:
@@ -23,12 +31,12 @@ def render_scene(seed: int, side: int) -> tuple[NDArray[np.uint8], NDArray[np.fl
     scene = Image.fromarray(_pattern(side, side, generator)).convert("RGB")
     boxes: list[list[float]] = []
     classes: list[int] = []
-    for _ in range(int(generator.integers(2, 11))):
+    for _ in range(int(generator.integers(2, 13))):
         shape = int(generator.integers(len(SHAPES)))
-        size = float(np.exp(generator.uniform(math.log(16), math.log(0.55 * side))))
+        size = float(np.exp(generator.uniform(math.log(SMALLEST), math.log(LARGEST * side))))
         mask = _shape(SHAPES[shape], size, generator)
-        x = int(generator.integers(-mask.width // 4, side - (3 * mask.width) // 4 + 1))
-        y = int(generator.integers(-mask.height // 4, side - (3 * mask.height) // 4 + 1))
+        x = int(generator.integers(-mask.width * 3 // 4, side - mask.width // 4 + 1))
+        y = int(generator.integers(-mask.height * 3 // 4, side - mask.height // 4 + 1))
         box = [max(0, x), max(0, y), min(side, x + mask.width), min(side, y + mask.height)]
         if _covers(box, boxes):
             continue
@@ -40,8 +48,10 @@ def render_scene(seed: int, side: int) -> tuple[NDArray[np.uint8], NDArray[np.fl
             offset = int(generator.integers(1, 6))
             scene.paste(dark, (x + offset, y + offset), shade.filter(ImageFilter.GaussianBlur(2)))
         scene.paste(tile, (x, y), mask)
-        boxes.append([float(value) for value in box])
-        classes.append(shape)
+        shown = (box[2] - box[0]) * (box[3] - box[1]) / (mask.width * mask.height)
+        if shown >= LEAST_VISIBLE:
+            boxes.append([float(value) for value in box])
+            classes.append(shape)
     if generator.random() < 0.4:
         scene = scene.filter(ImageFilter.GaussianBlur(float(generator.uniform(0.3, 1.3))))
     pixels = np.asarray(scene, dtype=np.float32) * generator.uniform(0.55, 1.25)
@@ -60,12 +70,12 @@ def _covers(box: list[float], others: list[list[float]]) -> bool:
 
 
 def _pattern(width: int, height: int, generator: np.random.Generator) -> NDArray[np.uint8]:
-    """Two colours mixed by noise, stripes, checks, a gradient or not at all."""
+    """Two colours mixed by noise, stripes, checks, a gradient, clouds or not at all."""
     first, second = generator.uniform(0, 255, 3), generator.uniform(0, 255, 3)
     if generator.random() < 0.5:
         second = np.clip(first + generator.normal(0, 30, 3), 0, 255)
     y, x = np.mgrid[0:height, 0:width].astype(np.float32)
-    kind = generator.integers(5)
+    kind = generator.integers(6)
     angle = generator.uniform(0, math.pi)
     along = x * math.cos(angle) + y * math.sin(angle)
     period = generator.uniform(4, 40)
@@ -78,6 +88,8 @@ def _pattern(width: int, height: int, generator: np.random.Generator) -> NDArray
     elif kind == 3:
         across = x * math.sin(angle) - y * math.cos(angle)
         mix = ((np.floor(along / period) + np.floor(across / period)) % 2).astype(np.float32)
+    elif kind == 4:
+        mix = _clouds(width, height, generator)
     else:
         coarse = Image.fromarray(
             (
@@ -88,6 +100,16 @@ def _pattern(width: int, height: int, generator: np.random.Generator) -> NDArray
     mixed = first[None, None] * (1 - mix[..., None]) + second[None, None] * mix[..., None]
     mixed += generator.normal(0, generator.uniform(0, 8), (height, width, 1))
     return np.clip(mixed, 0, 255).astype(np.uint8)
+
+
+def _clouds(width: int, height: int, generator: np.random.Generator) -> NDArray[np.float32]:
+    """Noise whose amplitude falls with its frequency, about as it does in photographs."""
+    frequency = np.hypot(np.fft.fftfreq(height)[:, None], np.fft.rfftfreq(width)[None])
+    frequency[0, 0] = 1
+    waves = np.fft.rfft2(generator.normal(size=(height, width))) / frequency ** generator.uniform(0.8, 1.6)
+    waves[0, 0] = 0
+    mix = np.fft.irfft2(waves, s=(height, width))
+    return np.clip(0.5 + 0.25 * mix / max(1e-9, float(mix.std())), 0, 1).astype(np.float32)
 
 
 def _shape(name: str, size: float, generator: np.random.Generator) -> Image.Image:
@@ -136,13 +158,68 @@ def _shape(name: str, size: float, generator: np.random.Generator) -> Image.Imag
     elif name == "frame":
         rectangle(r * 0.9, r * 0.7)
         rectangle(r * 0.55, r * 0.4, fill=0)
+    elif name == "drop":
+        draw.ellipse((centre - r * 0.6, centre - r * 0.2, centre + r * 0.6, centre + r), fill=255)
+        draw.polygon(
+            [
+                (centre, centre - r),
+                (centre - r * 0.52, centre + r * 0.1),
+                (centre + r * 0.52, centre + r * 0.1),
+            ],
+            fill=255,
+        )
+    elif name == "gear":
+        draw.polygon(around(2 * int(generator.integers(6, 10)), (r, r, r * 0.7, r * 0.7)), fill=255)
+        draw.ellipse((centre - r * 0.3, centre - r * 0.3, centre + r * 0.3, centre + r * 0.3), fill=0)
     else:
-        points = [
-            (centre - r + 2 * r * t / 24, centre + r * 0.3 * math.sin(t / 24 * 4 * math.pi))
-            for t in range(25)
-        ]
-        draw.line(points, fill=255, width=max(3, round(r * 0.3)), joint="curve")
+        pen = max(3, round(r * generator.uniform(0.12, 0.34)))
+        for line in _lines(name, generator):
+            points = [(centre + r * x, centre + r * y) for x, y in line]
+            draw.line(points, fill=255, width=pen, joint="curve")
+            for x, y in (points[0], points[-1]):
+                draw.ellipse((x - pen / 2, y - pen / 2, x + pen / 2, y + pen / 2), fill=255)
     mask = mask.rotate(float(generator.uniform(0, 360)), resample=Image.Resampling.BILINEAR, expand=True)
     mask = mask.resize((max(1, mask.width // FINE), max(1, mask.height // FINE)), Image.Resampling.BOX)
     solid = mask.point(lambda alpha: 255 if alpha > 96 else 0).getbbox()
     return mask.crop(solid) if solid else mask
+
+
+def _lines(name: str, generator: np.random.Generator) -> list[list[tuple[float, float]]]:
+    """What a pen draws, within -1 to 1."""
+    wide = generator.uniform(0.5, 0.9)
+
+    def arc(radius: float, begin: float, end: float, x: float = 0, y: float = 0) -> list[tuple[float, float]]:
+        return [
+            (x + radius * math.cos(angle), y + radius * math.sin(angle))
+            for angle in np.linspace(begin, end, 25)
+        ]
+
+    if name == "wave":
+        return [[(-1 + t / 12, 0.3 * math.sin(t * math.pi / 6)) for t in range(25)]]
+    if name == "hook":
+        return [[(wide / 2, -0.9), *arc(wide / 2, 0, generator.uniform(0.8, 1.1) * math.pi, 0, 0.4)]]
+    if name == "zigzag":
+        count = int(generator.integers(3, 6))
+        return [[(-0.9 + 1.8 * t / count, wide * (t % 2 - 0.5)) for t in range(count + 1)]]
+    if name == "spiral":
+        turns = generator.uniform(1.5, 2.2)
+        return [
+            [
+                (
+                    0.9 * t / 40 * math.cos(turns * t / 20 * math.pi),
+                    0.9 * t / 40 * math.sin(turns * t / 20 * math.pi),
+                )
+                for t in range(3, 41)
+            ]
+        ]
+    if name == "fork":
+        joint = generator.uniform(-0.3, 0.2)
+        return [[(0, 0.9), (0, joint)], [(-wide, -0.9), (0, joint), (wide, -0.9)]]
+    if name == "knot":
+        return [
+            [(wide * math.sin(2 * t / 36 * math.pi), 0.9 * math.sin(4 * t / 36 * math.pi)) for t in range(37)]
+        ]
+    rungs = int(generator.integers(2, 5))
+    half = wide * 0.7
+    sides = [[(each, -0.9), (each, 0.9)] for each in (-half, half)]
+    return sides + [[(-half, y), (half, y)] for y in np.linspace(-0.6, 0.6, rungs)]

@@ -12,8 +12,12 @@ Curlew 0.87.
 """
 
 import argparse
+import multiprocessing
+from functools import partial
 from pathlib import Path
 
+import numpy as np
+from numpy.typing import NDArray
 from shape_scenes import SHAPES, render_scene
 
 from avocet.core.detections import PictureTruth
@@ -24,17 +28,25 @@ from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.detector.training.settings import Settings
 from avocet.detector.training.trainer import Training
 
-SIDE, BATCH, SCENES, HELD_OUT = 256, 16, 1500, 100
+SIDE, BATCH, SCENES, HELD_OUT = 256, 16, 3000, 100
 HELD_OUT_SEED = 1_000_000
 EPOCHS = {"stint": 26, "dunlin": 11, "curlew": 4}
 LEARNING_RATE = {"stint": 0.003, "dunlin": 0.002, "curlew": 0.002}
 TARGET = Path(__file__).parent.parent / "src" / "avocet" / "detector" / "weights"
 
 
-def scene(seed: int) -> LabelledPicture:
-    """A rendered scene as a training picture."""
-    pixels, boxes, classes = render_scene(seed, SIDE)
-    return LabelledPicture(str(seed), SIDE, SIDE, lambda: pixels, PictureTruth(boxes, classes))
+def scenes(seeds: range) -> list[LabelledPicture]:
+    """Rendered scenes as training pictures."""
+    with multiprocessing.Pool() as pool:
+        made = pool.map(partial(render_scene, side=SIDE), seeds, chunksize=20)
+    return [
+        LabelledPicture(str(seed), SIDE, SIDE, partial(_same, pixels), PictureTruth(boxes, np.array(classes)))
+        for seed, (pixels, boxes, classes) in zip(seeds, made, strict=True)
+    ]
+
+
+def _same(pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    return pixels
 
 
 def main() -> None:
@@ -45,8 +57,8 @@ def main() -> None:
     parser.add_argument("--go-on", action="store_true", help="begin with the weights shipped now")
     parser.add_argument("--epochs", type=int, help="instead of the numbers in this file")
     given = parser.parse_args()
-    training = [scene(seed) for seed in range(SCENES)]
-    held_out = [scene(HELD_OUT_SEED + seed) for seed in range(HELD_OUT)]
+    training = scenes(range(SCENES))
+    held_out = scenes(range(HELD_OUT_SEED, HELD_OUT_SEED + HELD_OUT))
     TARGET.mkdir(exist_ok=True)
     for size in given.sizes:
         settings = Settings(
@@ -55,6 +67,7 @@ def main() -> None:
             epochs=given.epochs or EPOCHS[size],
             batch=BATCH,
             learning_rate=LEARNING_RATE[size],
+            multi_scale=True,
             augmentation=Augmentation(flips="all"),
         )
         run = Training(settings, SHAPES, training, held_out, given.folder / size)
