@@ -19,6 +19,7 @@ from avocet.media.clip_writer import ClipWriter
 from avocet.media.clips import frame_at, frames_at, read_frames
 from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.store.tables import JobState, Picture, PictureState, Proposal
+from avocet.work.clips.frames import OpenClips
 from avocet.work.job_givens import FoundToCollect
 from avocet.work.job_kinds import COLLECT_FOUND
 from avocet.work.jobs import create_job
@@ -241,6 +242,17 @@ def test_the_frame_at_a_moment_is_the_one_shown_then(run, tmp_path):
             shown = frame_at(tmp_path / "kept.mp4", each.seconds + late)
             np.testing.assert_array_equal(shown, each.pixels)
     np.testing.assert_array_equal(frame_at(tmp_path / "kept.mp4", 99), frames[-1].pixels)
+
+
+def test_frames_at_hand_are_those_that_are_shown_then(run, tmp_path):
+    folder, _, _, _ = run
+    path, generator = tmp_path / "kept.mp4", np.random.default_rng(2)
+    seconds, at_hand = [each.seconds for each in read_frames(path)], OpenClips(folder)
+    for moment in [*generator.choice(seconds, 20), *seconds, seconds[4] + 0.03, seconds[-1] + 9]:
+        np.testing.assert_array_equal(at_hand.shown_at(path, moment, "kept.mp4"), frame_at(path, moment))
+    path.write_bytes(b"nothing")
+    with pytest.raises(InputError, match=r"kept\.mp4 is not a clip"):
+        at_hand.shown_at(path, 0.1, "kept.mp4")
 
 
 @pytest.mark.parametrize("passed", [0.0, 0.25, 99.0])

@@ -15,10 +15,10 @@ from avocet.core.boxes import Array
 from avocet.core.errors import InputError
 from avocet.core.raw.suppressing import Method, is_soft
 from avocet.core.raw.suppression import suppress
-from avocet.media.clips import frame_at
 from avocet.media.pictures import encode_jpeg, no_larger, small_picture
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Detection
+from avocet.work.clips.frames import OpenClips
 from avocet.work.problems import NotFound
 from avocet.work.use.running.objects import TRACKS
 from avocet.work.use.running.record import RECORD, read_record
@@ -352,8 +352,8 @@ def looked_at(found: Found, place: int) -> LookedAt:
     return found.looked[place]
 
 
-def shown(path: Path, looked: LookedAt, longest: int) -> bytes:
+def shown(path: Path, looked: LookedAt, longest: int, clips: OpenClips) -> bytes:
     """A picture or frame as the bytes of a JPEG that is no longer than so many pixels."""
     if looked.frame < 0:
         return encode_jpeg(small_picture(path, longest, looked.name), quality=88)
-    return encode_jpeg(no_larger(frame_at(path, looked.seconds, looked.name), longest), quality=88)
+    return encode_jpeg(no_larger(clips.shown_at(path, looked.seconds, looked.name), longest), quality=88)
