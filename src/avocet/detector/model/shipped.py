@@ -84,7 +84,7 @@ def shipped_weights(size: str) -> StartingWeights:
     --------
     >>> weights = shipped_weights("stint")
     >>> weights.size, len(weights.classes)
-    ('stint', 12)
+    ('stint', 20)
     """
     with resources.as_file(resources.files("avocet.detector") / "weights" / f"{size}.zip") as path:
         if not path.is_file():
