@@ -85,7 +85,7 @@ class CropsAhead:
         threading.Thread(target=_cut, args=(found, mine, clips), name="crops ahead", daemon=True).start()
 
     def crop(self, found: Found, number: int) -> bytes | None:
-        """A crop that was begun, once it is there; None for any other. Raises `InputError` as `crop_of` does."""
+        """A crop that was begun, once it is there; None for any other, which `crop_of` cuts out or says why not."""
         with self._lock:
             waiting = self._runs.get(id(found), (found, OrderedDict[int, Future[bytes]]()))[1].get(number)
         try:
