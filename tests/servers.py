@@ -7,6 +7,8 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import psutil
+
 Start = Callable[..., tuple[subprocess.Popen[str], str]]
 
 
@@ -34,10 +36,14 @@ def servers(data: Path) -> Iterator[Start]:
 
 
 def children_of(pid: int) -> list[int]:
-    """Numbers of the processes that a process has started."""
-    command = ["ps", "-ww", "-eo", "pid,ppid"]
-    listed = subprocess.run(command, capture_output=True, text=True).stdout.splitlines()[1:]
-    return [int(child) for child, parent in map(str.split, listed) if int(parent) == pid]
+    """Numbers of the processes that come of a process: those it has started, and those they have."""
+    return [child.pid for child in psutil.Process(pid).children(recursive=True)]
+
+
+def worker_of(pid: int, name: str) -> int | None:
+    """Number of the worker of a server that the system's lists call so, once there is one."""
+    children = psutil.Process(pid).children(recursive=True)
+    return next((child.pid for child in children if child.name() == f"avocet {name}"), None)
 
 
 def address_in(line: str) -> str:

@@ -23,7 +23,7 @@ from avocet.store.folder import DataFolder
 from avocet.web.call_document import CALL_PATH
 from tests.conftest import fill
 from tests.ready import add_trained_run
-from tests.servers import address_in, children_of, servers
+from tests.servers import address_in, servers, worker_of
 
 
 def ask(url, body=None, method=None, **headers):
@@ -192,11 +192,7 @@ def test_switched_and_taken_back_under_load_without_a_failed_call(served):
 def test_a_kill_loses_no_call(served):
     process, api, _, _, _, key = served
     call(api, key)
-    listed = subprocess.run(["ps", "-ww", "-eo", "pid,args"], capture_output=True, text=True).stdout
-    (answerer,) = (
-        child for child in children_of(process.pid) if f"{child} " in listed
-        and any(line.split()[0] == str(child) and " answerer " in line for line in listed.splitlines()[1:])
-    )  # fmt: skip
+    answerer = worker_of(process.pid, "answerer")
     with ThreadPoolExecutor(12) as pool:
         asked = [pool.submit(call, api, key) for _ in range(40)]
         time.sleep(0.2)

@@ -4,7 +4,6 @@ import json
 import os
 import shutil
 import signal
-import subprocess
 import urllib.error
 import urllib.request
 
@@ -14,7 +13,7 @@ from avocet.demo.belt import render_still
 from avocet.demo.camera import SimulatedCamera
 from avocet.media.pictures import encode_jpeg
 from tests.hostile.conftest import belt_folder
-from tests.servers import address_in, children_of, servers
+from tests.servers import address_in, servers, worker_of
 from tests.waiting import wait_for
 
 
@@ -23,16 +22,6 @@ def ask(url, body=None):
     request = urllib.request.Request(url, data=data, headers={"Content-Type": "application/json"})
     with urllib.request.urlopen(request, timeout=30) as reply:
         return json.loads(reply.read())
-
-
-def live_worker(server):
-    for child in children_of(server.pid):
-        said = subprocess.run(
-            ["ps", "-ww", "-o", "args=", "-p", str(child)], capture_output=True, text=True
-        ).stdout
-        if "--lane live" in said:
-            return child
-    return None
 
 
 @pytest.fixture
@@ -62,7 +51,7 @@ def test_a_watched_folder_across_a_kill_and_a_restart(place):
         made = ask(f"{api}/projects/1/live", body)
         wait_for(lambda: len(done()) == 5, "the first results")
         stamps = {name: (results / name).stat().st_mtime_ns for name in done()}
-        os.kill(wait_for(lambda: live_worker(server), "the worker"), signal.SIGKILL)
+        os.kill(wait_for(lambda: worker_of(server.pid, "live"), "the worker"), signal.SIGKILL)
         put(5, 10)
         wait_for(lambda: len(done()) == 10, "the results after the kill")
         assert ask(f"{api}/live/{made['id']}")["job"]["state"] == "running"

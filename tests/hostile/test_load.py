@@ -80,14 +80,9 @@ def new_pictures(folder, turn):
 
 def memory(server):
     """Bytes of the server and of each of its workers."""
-    sizes = {}
-    for pid in (server.pid, *children_of(server.pid)):
-        process = psutil.Process(pid)
-        command = process.cmdline()
-        sizes[command[command.index("--lane") + 1] if "--lane" in command else command[3]] = (
-            process.memory_info().rss
-        )
-    return sizes
+    children = map(psutil.Process, children_of(server.pid))
+    sizes = {each.name(): each.memory_info().rss for each in children}
+    return sizes | {"serve": psutil.Process(server.pid).memory_info().rss}
 
 
 @at_length

@@ -141,19 +141,24 @@ def test_a_worker_that_ends_at_once_is_started_ever_more_slowly(monkeypatch):
     started = []
 
     class Ended:
-        def __init__(self, command, env):
-            started.append(time.monotonic())
+        pid, exitcode = None, 1
 
-        def wait(self, timeout=None):
-            return 1
+        def join(self):
+            pass
 
         def terminate(self):
             pass
 
-    monkeypatch.setattr(keeping.subprocess, "Popen", Ended)
+    def start(*_):
+        started.append(time.monotonic())
+        if len(started) == 2:
+            raise BlockingIOError("Resource temporarily unavailable")
+        return Ended()
+
+    monkeypatch.setattr(keeping, "start_process", start)
     monkeypatch.setattr(keeping, "PAUSE", 0.05)
     monkeypatch.setattr(keeping, "LONGEST_PAUSE", 0.4)
-    kept = KeptProcess("media", ["worker"], {}, pause=0.05)
+    kept = KeptProcess("media", "avocet.jobs.worker:work", (), pause=0.05)
     kept.want()
     time.sleep(1.6)
     kept.end()

@@ -7,6 +7,7 @@ import sys
 from typing import get_type_hints
 
 import numpy as np
+import psutil
 import pytest
 
 from avocet.core.errors import InputError
@@ -184,11 +185,16 @@ def test_killed_worker_is_replaced_and_takes_up_what_waits(data, project_id, cli
             os.kill(pid, 0)
 
 
-PARENT = """
-import os, subprocess, sys, time
-worker = subprocess.Popen([sys.executable, "-m", "avocet.cli.main", "worker", "--data", sys.argv[1], "--lane", "media",
-                           "--parent", str(os.getpid())])
-print(worker.pid, flush=True)
+SERVER = """
+import sys, time
+from pathlib import Path
+from avocet.jobs.supervisor import Supervisor
+from avocet.work.job_kinds import Lane
+supervisor = Supervisor(Path(sys.argv[1]))
+supervisor.start()
+while Lane.MEDIA not in supervisor.pids():
+    time.sleep(0.001)
+print(supervisor.pids()[Lane.MEDIA], flush=True)
 time.sleep(60)
 """
 
@@ -196,29 +202,37 @@ time.sleep(60)
 @pytest.mark.slow
 @pytest.mark.parametrize("started", [True, False])
 def test_no_worker_outlives_its_server(data, started):
-    parent = subprocess.Popen(
-        [sys.executable, "-c", PARENT, str(data[0].root)], stdout=subprocess.PIPE, text=True
+    server = subprocess.Popen(
+        [sys.executable, "-c", SERVER, str(data[0].root)], stdout=subprocess.PIPE, text=True
     )
-    pid = int(parent.stdout.readline())
+    pid = int(server.stdout.readline())
     if started:
         wait_for(lambda: data[0].queue.exists())
     # Otherwise the server is gone before its worker is even up.
-    parent.kill()
-    parent.wait()
+    server.kill()
+    server.wait()
+    wait_for(lambda: not psutil.pid_exists(pid))
 
-    def gone():
-        try:
-            os.kill(pid, 0)
-        except ProcessLookupError:
-            return True
-        return False
 
-    wait_for(gone)
+@pytest.mark.slow
+def test_where_the_one_that_workers_are_forked_from_is_killed_others_take_their_place(data):
+    supervisor = Supervisor(data[0].root)
+    supervisor.start()
+    try:
+        wait_for(lambda: len(supervisor.pids()) >= 5)
+        before = supervisor.pids()
+        forked_from = psutil.Process(before[Lane.MEDIA]).ppid()
+        os.kill(forked_from, signal.SIGKILL)
+        wait_for(lambda: not before.items() & supervisor.pids().items())
+        # None that was there does anything beside the one in its place.
+        assert not any(psutil.pid_exists(pid) for pid in before.values())
+    finally:
+        supervisor.close()
 
 
 @pytest.mark.slow
 def test_a_worker_is_up_without_what_only_some_of_its_jobs_need():
-    """Each lane has a process: what all of them import is paid for so many times at every start."""
-    look = "import sys, avocet.cli.server.working, avocet.jobs.worker; print(*{'scipy', 'av', 'torch', 'onnxruntime', 'PIL'} & set(sys.modules))"
+    """What all of them import is paid for at every start."""
+    look = "import sys, avocet.jobs.loaded; print(*{'scipy', 'av', 'torch', 'onnxruntime', 'PIL'} & set(sys.modules))"
     done = subprocess.run([sys.executable, "-c", look], capture_output=True, text=True, check=True)
     assert done.stdout.split() == []

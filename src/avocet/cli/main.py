@@ -1,8 +1,6 @@
 """The ``avocet`` command."""
 
 import importlib
-import io
-import logging
 import os
 import sys
 
@@ -11,6 +9,7 @@ import click
 from avocet import __version__
 from avocet.core.errors import InputError
 from avocet.loading import loading
+from avocet.output import prepare_output
 from avocet.work.problems import NotFound
 
 THREADS_THAT_WAIT = {"GOMP_SPINCOUNT": "20000"}
@@ -50,12 +49,8 @@ COMMANDS = {
         "avocet.cli.server.checking:doctor",
         "Look at this machine and a data folder, and say what keeps them from working.",
     ),
-    "worker": ("avocet.cli.server.working:worker", ""),
-    "answerer": ("avocet.cli.server.working:answerer", ""),
 }
-"""Where each command is, and what it does in a line, so that ``--help`` imports none of them.
-
-What only the server itself starts has no line."""
+"""Where each command is, and what it does in a line, so that ``--help`` imports none of them."""
 
 
 class LazyGroup(click.Group):
@@ -77,7 +72,7 @@ class LazyGroup(click.Group):
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """What each command does, without importing it."""
         with formatter.section("Commands"):
-            formatter.write_dl([(name, said) for name, (_, said) in COMMANDS.items() if said])
+            formatter.write_dl([(name, said) for name, (_, said) in COMMANDS.items()])
 
 
 @click.group(cls=LazyGroup, context_settings={"help_option_names": ["-h", "--help"]})
@@ -91,11 +86,7 @@ def main(arguments: list[str] | None = None) -> None:
 
     ``arguments`` are those of the process unless given.
     """
-    for stream in (sys.stdout, sys.stderr):
-        # Names from elsewhere may hold what a terminal's encoding cannot.
-        if isinstance(stream, io.TextIOWrapper):
-            stream.reconfigure(errors="backslashreplace")
-    logging.basicConfig(level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s")
+    prepare_output()
     try:
         avocet(arguments, standalone_mode=False)
     except click.exceptions.Abort:

@@ -1,24 +1,21 @@
 """The process that answers other programs: connects to the server, takes requests, sends replies."""
 
-import os
 import socket
 import threading
 from typing import Any
 
+from avocet.jobs.memory import limit_memory, memory_for
 from avocet.jobs.standing import ANSWERER_STANDS_BACK, stand_back
-from avocet.jobs.worker import end_with, limit_memory, memory_for
 from avocet.work.addresses.answering import Answerer
-from avocet.work.addresses.frames import LINK, Closed, pack_frame, read_frame
+from avocet.work.addresses.frames import Closed, pack_frame, read_frame
 from avocet.work.job_kinds import Lane
 
 
-def answer(parent: int) -> None:
-    """Answer until the server is gone."""
+def answer(port: int, token: str) -> None:
+    """Answer what comes over the link with the server, until it is closed."""
     limit_memory(memory_for(Lane.COMPUTE))
     stand_back(ANSWERER_STANDS_BACK)
-    threading.Thread(target=end_with, args=(parent,), name="parent", daemon=True).start()
-    port, token = os.environ.pop(LINK).split(" ")
-    serve_link(int(port), token)
+    serve_link(port, token)
 
 
 def serve_link(port: int, token: str) -> None:

@@ -2,11 +2,12 @@
 
 import logging
 import os
-import subprocess
-import sys
 import threading
 import time
-from collections.abc import Mapping, Sequence
+from multiprocessing.process import BaseProcess
+from typing import Any
+
+from avocet.jobs.forking import start_process
 
 log = logging.getLogger(__name__)
 
@@ -16,30 +17,30 @@ PAUSE, LONGEST_PAUSE = 1.0, 60.0
 STEADY = 30.0
 """A process that lived for so many seconds did not end because of how it was started."""
 
+LAST_MOMENT = 10.0
+"""Seconds that one which is known to end may take for it."""
+
 
 class KeptProcess:
-    """Keeps a command of ours running in a process of its own.
+    """Keeps what a process of its own does going.
 
     Parameters
     ----------
     name : str
-        What the log calls it.
-    command : sequence of str
-        Behind ``avocet``; the number of this process is added, so that it ends with it.
-    environment : mapping
-        Beside that of this process.
+        What the log and the system's lists call it.
+    does : str
+        ``module:function`` that it does.
+    arguments : tuple
+        What the function is given.
     pause : float
         Seconds until it is started again after a life that was not short.
     """
 
-    def __init__(
-        self, name: str, command: Sequence[str], environment: Mapping[str, str], pause: float = PAUSE
-    ) -> None:
+    def __init__(self, name: str, does: str, arguments: tuple[Any, ...], pause: float = PAUSE) -> None:
         self._name, self._pause = name, pause
-        self._command = [sys.executable, "-m", "avocet.cli.main", *command, "--parent", str(os.getpid())]
-        self._environment = os.environ | environment
+        self._does, self._arguments = does, arguments
         self._closing, self._wanted = threading.Event(), threading.Event()
-        self._process: subprocess.Popen[bytes] | None = None
+        self._process: BaseProcess | None = None
         self._thread = threading.Thread(target=self._keep, name=f"keep-{name}", daemon=True)
         self._thread.start()
 
@@ -61,11 +62,8 @@ class KeptProcess:
 
     def wait(self) -> None:
         """Wait until it has ended, and make it end where it does not."""
-        if self._process is None:
-            return
-        try:
-            self._process.wait(timeout=10)
-        except subprocess.TimeoutExpired:
+        self._thread.join(timeout=10)
+        if self._process is not None and self._thread.is_alive():
             self._process.kill()
 
     def _keep(self) -> None:
@@ -73,12 +71,33 @@ class KeptProcess:
         self._wanted.wait()
         while not self._closing.is_set():
             begun = time.monotonic()
-            self._process = process = subprocess.Popen(self._command, env=self._environment)
-            if self._closing.is_set():
-                # Asked for in between: whoever asked ended the one before.
-                process.terminate()
-            code = process.wait()
+            ended = self._live()
             steady = time.monotonic() - begun > STEADY
             pause = self._pause if steady else min(max(2 * pause, PAUSE / 4), LONGEST_PAUSE)
             if not self._closing.wait(pause):
-                log.warning("the process %s ended with code %s and is started again", self._name, code)
+                log.warning("the process %s %s and is started again", self._name, ended)
+
+    def _live(self) -> str:
+        """Start the process and wait for its end; what became of it."""
+        try:
+            self._process = process = start_process(self._name, self._does, self._arguments)
+        except (OSError, EOFError) as error:
+            return f"could not be started ({error})"
+        if self._closing.is_set():
+            # Asked for in between: whoever asked ended the one before.
+            process.terminate()
+        process.join()
+        if process.pid is not None:
+            _wait_until_gone(process.pid)
+        return f"ended with code {process.exitcode}"
+
+
+def _wait_until_gone(pid: int) -> None:
+    """Where the process that it was forked from was killed, it ends a moment after that: two must not do one's work."""
+    ends = time.monotonic() + LAST_MOMENT
+    while time.monotonic() < ends:
+        try:
+            os.kill(pid, 0)
+        except ProcessLookupError:
+            return
+        time.sleep(0.05)

@@ -3,12 +3,9 @@
 from pathlib import Path
 
 from avocet.jobs.keeping import KeptProcess
+from avocet.store.folder import DataFolder
 from avocet.work.cluster.asked import cluster_of_server
 from avocet.work.job_kinds import Lane
-
-KEEPS_MEMORY = {"MALLOC_TRIM_THRESHOLD_": str(2**30), "MALLOC_MMAP_THRESHOLD_": str(2**25)}
-"""Every step of a training asks for the same memory. Given back to the system in between (by glibc, where it is
-the allocator), it would be cleared and mapped anew each time, which is a tenth of a step."""
 
 
 class Supervisor:
@@ -22,11 +19,7 @@ class Supervisor:
 
     def __init__(self, data: Path) -> None:
         self._workers = {
-            lane: KeptProcess(
-                lane.value,
-                ["worker", "--data", str(data), "--lane", lane.value],
-                KEEPS_MEMORY if lane is Lane.COMPUTE else {},
-            )
+            lane: KeptProcess(lane.value, "avocet.jobs.worker:work", (DataFolder(data), lane))
             for lane in Lane
             # Without a cluster nobody asks for other machines.
             if lane is not Lane.AWAY or cluster_of_server() is not None

@@ -2,10 +2,6 @@
 
 import json
 import logging
-import os
-import resource
-import signal
-import threading
 import time
 from collections.abc import Callable
 from typing import Any
@@ -14,6 +10,7 @@ from huey.consumer import Consumer
 from sqlalchemy.exc import OperationalError
 
 from avocet.core.errors import InputError
+from avocet.jobs.memory import ceiling, keep_memory, limit_memory, memory_for
 from avocet.jobs.queue import Queues, open_queue
 from avocet.jobs.standing import STANDS_BACK, stand_back
 from avocet.store.database import Sessions, open_database
@@ -59,7 +56,7 @@ def run_job(
         _end(sessions, job_id, JobState.STOPPED, "Stopped; what was done is kept")
     except MemoryError:
         _end(
-            sessions, job_id, JobState.FAILED, f"It needs more memory than a worker may take here{_ceiling()}"
+            sessions, job_id, JobState.FAILED, f"It needs more memory than a worker may take here{ceiling()}"
         )
     except (InputError, NotFound) as error:
         _end(sessions, job_id, JobState.FAILED, folder.without_place(str(error)))
@@ -76,22 +73,12 @@ def run_job(
         _end(sessions, job_id, JobState.DONE, outcome=told)
 
 
-def memory_for(lane: Lane) -> int:
-    """Bytes that the worker of a lane may take: most of the machine for a network, a quarter for the rest."""
-    there = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
-    return int(0.9 * there) if lane in (Lane.COMPUTE, Lane.LOOKS, Lane.AWAY) else max(2 * 1024**3, there // 4)
-
-
-def limit_memory(bytes_at_most: int) -> None:
-    """Let this process get a `MemoryError` in time, rather than be killed for taking all there is."""
-    resource.setrlimit(resource.RLIMIT_DATA, (bytes_at_most, bytes_at_most))
-
-
-def work(folder: DataFolder, lane: Lane, parent: int) -> None:
-    """Work through a lane until the process is asked to end or the process ``parent`` is gone."""
+def work(folder: DataFolder, lane: Lane) -> None:
+    """Work through a lane until the process is asked to end."""
     limit_memory(memory_for(lane))
+    if lane is Lane.COMPUTE:
+        keep_memory()
     stand_back(STANDS_BACK.get(lane, 0))
-    threading.Thread(target=end_with, args=(parent,), name="parent", daemon=True).start()
     sessions = open_database(folder.database)
     with sessions.begin() as session:
         # Whatever still says it is running was left by a worker that was killed.
@@ -110,19 +97,6 @@ def work(folder: DataFolder, lane: Lane, parent: int) -> None:
     Consumer(
         queue, workers=AT_ONCE.get(lane, 1), periodic=False, initial_delay=0.05, max_delay=0.5, backoff=1.3
     ).run()
-
-
-def end_with(parent: int) -> None:
-    """End this process once its parent is gone, so that no worker outlives the server."""
-    while os.getppid() == parent:
-        time.sleep(1)
-    os.kill(os.getpid(), signal.SIGTERM)
-
-
-def _ceiling() -> str:
-    """The limit in words, where there is one."""
-    most = resource.getrlimit(resource.RLIMIT_DATA)[0]
-    return "" if most == resource.RLIM_INFINITY else f" ({most / 1024**3:.1f} GB)"
 
 
 def _end(

@@ -16,6 +16,7 @@ from a2wsgi import WSGIMiddleware
 from avocet.cli.common import Bar, data_option, open_data
 from avocet.core.errors import InputError
 from avocet.demo.camera import SimulatedCamera
+from avocet.jobs.forking import get_ready
 from avocet.jobs.keeping import KeptProcess
 from avocet.jobs.queue import Queues
 from avocet.jobs.supervisor import Supervisor
@@ -29,7 +30,6 @@ from avocet.web.door.front import FrontDoor
 from avocet.web.events import EventHub, with_events
 from avocet.work.addresses.addresses import any_address
 from avocet.work.addresses.calls import CallCounter
-from avocet.work.addresses.frames import LINK
 from avocet.work.addresses.link import AnswerLink
 from avocet.work.cluster.asked import CLUSTER
 from avocet.work.cluster.joining import ADD_IT, can_join
@@ -94,6 +94,7 @@ def _serve(
     folders: tuple[Path, ...],
     demo: bool,
 ) -> None:
+    get_ready()
     sweep(DataFolder(data))
     folder, sessions = open_data(data)
     queues = Queues(folder)
@@ -110,7 +111,7 @@ def _serve(
     hub = EventHub(context.reading, context.labels)
     link, counter = AnswerLink(), CallCounter(sessions)
     # Calls wait for it: after a long life it is there again at once.
-    answerer = KeptProcess("answerer", ["answerer"], {LINK: f"{link.port} {link.token}"}, pause=0.0)
+    answerer = KeptProcess("answerer", "avocet.jobs.answerer:answer", (link.port, link.token), pause=0.0)
     page = FrontDoor(with_events(WSGIMiddleware(wsgi, workers=THREADS), hub), context.keeper)
     addresses = AddressDoor(page, folder, context.reading, counter, link, answerer.want)
     context.addresses_changed = addresses.forget

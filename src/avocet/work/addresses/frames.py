@@ -7,9 +7,6 @@ from typing import Any
 
 LARGEST_HEAD, LARGEST_BODY = 10_000_000, 200_000_000
 
-LINK = "AVOCET_LINK"
-"""The environment variable that names the server's port to the process that answers, and what to say there."""
-
 NO_PICTURE = "Not a picture"
 """Title of a refusal because of what was sent."""
 
