@@ -28,8 +28,8 @@ from avocet.work.jobs import list_jobs, request_stop
 from avocet.work.labels.boxes import NewBox, save_labels
 from avocet.work.labels.classes import ensure_classes
 from avocet.work.pictures.adding import add_picture
-from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.project.projects import create_project
+from tests.listed import pictures_of
 
 WIDTH, HEIGHT = 1280, 800
 
@@ -91,7 +91,7 @@ def project(belt, stills, server, sessions, request):
                 save_labels(session, picture, 0, boxes, PictureState.DONE)
         add_clip(session, folder, made.id, belt / "belt.mp4", "belt.mp4")
         session.flush()
-        pictures = [picture.id for picture in list_pictures(session, made.id, Filter())]
+        pictures = [picture.id for picture in pictures_of(session, made.id)]
     yield made.id, pictures
     with sessions.begin() as session:
         for job in list_jobs(session, made.id, only_open=True):

@@ -13,8 +13,8 @@ from avocet.formats.kinds import FORMATS
 from avocet.store.database import open_database
 from avocet.work.exchange.written import export_record
 from avocet.work.labels.boxes import labels_of
-from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.project.projects import project_named
+from tests.listed import pictures_of
 
 
 def run(*arguments, fails=None):
@@ -42,7 +42,7 @@ def test_every_format_out_and_into_a_new_project(data, labelled, frames, tmp_pat
     images = tmp_path / "images"
     images.mkdir()
     with data[1]() as session:
-        for picture in list_pictures(session, labelled, Filter()):
+        for picture in pictures_of(session, labelled):
             file = data[0].picture(labelled, picture.content_hash, picture.suffix)
             (images / picture.name).write_bytes(file.read_bytes())
     done = run(
@@ -54,7 +54,7 @@ def test_every_format_out_and_into_a_new_project(data, labelled, frames, tmp_pat
 
 def test_an_archive_brings_its_pictures_along(data, labelled, tmp_path):
     with data[1]() as session:
-        picture = list_pictures(session, labelled, Filter())[0]
+        picture = pictures_of(session, labelled)[0]
         first = labels_of(picture)["boxes"][0]["corners"]
     with zipfile.ZipFile(tmp_path / "belt.zip", "w") as opened:
         opened.write(data[0].picture(labelled, picture.content_hash, ".jpg"), "day/a.jpg")
@@ -77,7 +77,7 @@ def test_labels_for_pictures_that_are_in_the_project(data, labelled, tmp_path):
 def test_what_is_lost_is_said_and_wrong_names_are_refused(data, labelled, tmp_path):
     where = ("--project", "Belt", "--data", data[0].root)
     with data[1].begin() as session:
-        box = list_pictures(session, labelled, Filter())[0].boxes[0]
+        box = pictures_of(session, labelled)[0].boxes[0]
         box.attributes, box.track = {"burnt": True}, 4
     done = run("export", tmp_path / "labels.csv", "--format", "csv", *where)
     assert "attribute 'burnt' of 1 box" in done.output and "track" not in done.output
@@ -135,7 +135,7 @@ def test_pictures_that_are_labelled_get_others_only_when_that_is_said(data, labe
     images = tmp_path / "images"
     images.mkdir()
     with data[1]() as session:
-        picture = list_pictures(session, labelled, Filter())[0]
+        picture = pictures_of(session, labelled)[0]
         (images / "still-0.jpg").write_bytes(
             data[0].picture(labelled, picture.content_hash, ".jpg").read_bytes()
         )
@@ -165,5 +165,5 @@ def test_values_that_an_attribute_does_not_hold_stay_out(data, labelled, tmp_pat
     assert "new.png" not in boxes(root, "Belt")
     run(*told, "Belt", "--skip-faulty")
     with data[1]() as session:
-        picture = list_pictures(session, labelled, Filter())[-1]
+        picture = pictures_of(session, labelled)[-1]
         assert labels_of(picture)["boxes"][0]["attributes"] == {"occluded": True}

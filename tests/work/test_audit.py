@@ -15,10 +15,10 @@ from avocet.work.labels.boxes import NewBox, boxes_from, boxes_of, labels_of, sa
 from avocet.work.labels.classes import add_class, list_classes
 from avocet.work.labels.columns import read_columns
 from avocet.work.labels.relabelling import change_boxes
-from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
 from tests.conftest import add_still
+from tests.listed import pictures_of
 from tests.work.conftest import apart, undo
 
 
@@ -48,7 +48,7 @@ def found(session, project_id, kind):
 def test_planted_mistakes_are_found(session, labelled, data, frames, tmp_path):
     for kind in ("outside", "tiny", "doubled", "two classes", "unconfirmed", "near-identical"):
         assert found(session, labelled, kind) == []
-    picture = list_pictures(session, labelled, Filter())[0]
+    picture = pictures_of(session, labelled)[0]
     first = labels_of(picture)["boxes"][0]
     other = next(each.id for each in list_classes(session, labelled) if each.id != first["class_id"])
     plant(session, picture, (5, 5, 8, 50), first["corners"])
@@ -74,7 +74,7 @@ def _lighter(frame):
 
 def test_an_odd_shape_stands_out(session, labelled):
     named = {each.name: each.id for each in list_classes(session, labelled)}
-    picture = list_pictures(session, labelled, Filter())[0]
+    picture = pictures_of(session, labelled)[0]
     before = {each.key for each in found(session, labelled, "odd shape")}
     plant(session, picture, (100, 100, 400, 120), class_id=named["roll"])
     fresh = [each for each in found(session, labelled, "odd shape") if each.key not in before]
@@ -82,7 +82,7 @@ def test_an_odd_shape_stands_out(session, labelled):
 
 
 def test_what_is_fine_stays_quiet_until_it_changes(session, labelled):
-    picture = list_pictures(session, labelled, Filter())[0]
+    picture = pictures_of(session, labelled)[0]
     plant(session, picture, (5, 5, 8, 50))
     finding = found(session, labelled, "tiny")[0]
     mark_fine(session, labelled, [finding.key, finding.key], True)
@@ -130,7 +130,7 @@ def test_a_box_drawn_since_the_last_look_is_unseen_and_comes_last(data, labelled
     look_at_crops(sessions, folder, labelled, Silent())
     with sessions.begin() as session:
         ring = next(each.id for each in list_classes(session, labelled) if each.name == "ring")
-        picture = list_pictures(session, labelled, Filter())[0]
+        picture = pictures_of(session, labelled)[0]
         box = NewBox(ring, (3.0, 4.0, 50.0, 60.0))
         save_labels(session, picture, picture.revision, [*boxes_of(picture), box], PictureState.DONE)
     with sessions() as session:
@@ -145,10 +145,10 @@ def test_a_box_drawn_since_the_last_look_is_unseen_and_comes_last(data, labelled
 def test_a_picture_that_cannot_be_read_is_passed_over(data, labelled):
     folder, sessions = data
     with sessions() as session:
-        picture = list_pictures(session, labelled, Filter())[0]
+        picture = pictures_of(session, labelled)[0]
         boxes, others = (
             picture.box_count,
-            [each.box_count for each in list_pictures(session, labelled, Filter())[1:]],
+            [each.box_count for each in pictures_of(session, labelled)[1:]],
         )
         folder.picture(labelled, picture.content_hash, picture.suffix).write_bytes(b"no picture")
     assert boxes > 0
@@ -161,9 +161,7 @@ def test_a_wrong_class_is_the_strangest(data, labelled):
     with sessions.begin() as session:
         named = {each.name: each.id for each in list_classes(session, labelled)}
         picture = next(
-            p
-            for p in list_pictures(session, labelled, Filter())
-            if any(b.class_id == named["loaf"] for b in p.boxes)
+            p for p in pictures_of(session, labelled) if any(b.class_id == named["loaf"] for b in p.boxes)
         )
         given = labels_of(picture)
         wrong = next(box for box in given["boxes"] if box["class_id"] == named["loaf"])
@@ -197,7 +195,7 @@ def test_boxes_are_changed_by_the_many_and_back(data, session, labelled):
 def test_crops_reach_over_the_edge(data, session, labelled):
     import io
 
-    picture = list_pictures(session, labelled, Filter())[0]
+    picture = pictures_of(session, labelled)[0]
     shown = Image.open(io.BytesIO(crop_jpeg(data[0], picture, (0, 0, 30, 60))))
     assert shown.size == (160, 160) and shown.getpixel((2, 2)) < (12, 12, 12)
     for bad in ((5, 5, 5, 9), (float("nan"), 0, 5, 5)):
@@ -225,7 +223,7 @@ def test_figures_count_by_hand(session, labelled):
 
 
 def test_a_box_over_the_edge_is_cut_with_a_way_back(session, labelled):
-    picture = list_pictures(session, labelled, Filter())[0]
+    picture = pictures_of(session, labelled)[0]
     box = picture.boxes[0]
     # Labels of an earlier version may lie over the edge; a save of today would cut them.
     box.x1, box.x2 = picture.width - 30.0, picture.width + 12.0
@@ -239,7 +237,7 @@ def test_a_box_over_the_edge_is_cut_with_a_way_back(session, labelled):
 
 
 def test_parts_are_joined_in_that_of_the_first_with_a_way_back(session, labelled):
-    pictures = list_pictures(session, labelled, Filter())
+    pictures = pictures_of(session, labelled)
     first, second = pictures[0], pictures[-1]
     assert (first.part, second.part) == (Part.TRAINING, Part.VALIDATION)
     change = apart(session, join_parts, labelled, [first.id, second.id])

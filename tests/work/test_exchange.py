@@ -18,10 +18,11 @@ from avocet.work.labels.boxes import save_labels
 from avocet.work.labels.changes import latest_changes
 from avocet.work.labels.classes import list_classes
 from avocet.work.labels.undo import undo_change
-from avocet.work.pictures.listing import Filter, list_pictures
+from avocet.work.pictures.listing import Filter
 from avocet.work.progress import Silent, Stopped
 from avocet.work.project.projects import create_project
 from tests.conftest import add_still, write_coco_set
+from tests.listed import pictures_of
 
 
 def read(path):
@@ -134,9 +135,9 @@ def test_taking_over_and_taking_back(data, fresh):
     taken = take_over(sessions, fresh, files, Silent())
     assert (taken.pictures, taken.boxes) == (1, 1)
     with sessions.begin() as session:
-        new = list_pictures(session, fresh, Filter(name="new"))[0]
+        new = pictures_of(session, fresh, Filter(name="new"))[0]
         assert new.state == PictureState.DONE and new.boxes[0].corners == (10, 20, 40, 60)
-        still = list_pictures(session, fresh, Filter(name="still-1"))[0]
+        still = pictures_of(session, fresh, Filter(name="still-1"))[0]
         assert "baguette" in [each.name for each in list_classes(session, fresh)] and len(still.boxes) > 1
     with pytest.raises(InputError, match="none of its 2 pictures"):
         take_over(sessions, fresh, files, Silent())
@@ -148,7 +149,7 @@ def test_taking_over_and_taking_back(data, fresh):
         assert "baguette" not in [each.name for each in list_classes(session, fresh, retired=True)]
         after = export_record(session, fresh)
         assert after.pictures == before.pictures
-        assert list_pictures(session, fresh, Filter(name="new"))[0].state == PictureState.UNLABELLED
+        assert pictures_of(session, fresh, Filter(name="new"))[0].state == PictureState.UNLABELLED
 
 
 def test_classes_go_where_the_person_says(data, fresh):
@@ -160,7 +161,7 @@ def test_classes_go_where_the_person_says(data, fresh):
     take_over(sessions, fresh, files, Silent(), targets=targets)
     with sessions() as session:
         names = {each.id: each.name for each in list_classes(session, fresh)}
-        new = list_pictures(session, fresh, Filter(name="new"))[0]
+        new = pictures_of(session, fresh, Filter(name="new"))[0]
         assert [names[box.class_id] for box in new.boxes] == ["long loaf", "ring"]
         assert "crumb" not in names.values() and "baguette" not in names.values()
 
@@ -169,7 +170,7 @@ def test_a_picture_without_boxes_is_not_confirmed_empty(data, fresh):
     _, sessions = data
     take_over(sessions, fresh, lines(("new.jpg", [])), Silent())
     with sessions() as session:
-        assert list_pictures(session, fresh, Filter(name="new"))[0].state == PictureState.DONE
+        assert pictures_of(session, fresh, Filter(name="new"))[0].state == PictureState.DONE
 
 
 def test_names_that_fit_several_pictures(data, fresh, frames, tmp_path):
@@ -224,7 +225,7 @@ def test_a_picture_of_which_every_box_is_faulty_stays_unlabelled(data, fresh):
     with pytest.raises(InputError, match="none of its 1 pictures is in the project without labels"):
         take_over(sessions, fresh, files, Silent())
     with sessions() as session:
-        assert list_pictures(session, fresh, Filter(name="new"))[0].state == PictureState.UNLABELLED
+        assert pictures_of(session, fresh, Filter(name="new"))[0].state == PictureState.UNLABELLED
 
 
 def test_a_refused_import_leaves_nothing_behind(data, fresh):
@@ -297,7 +298,7 @@ def test_our_own_exports_read_back_whatever_the_pictures_are_called(data, labell
     """Two pictures of one name, of one stem, hidden, in two folders: each gets its own boxes back."""
     _, sessions = data
     with sessions.begin() as session:
-        for picture, name in zip(list_pictures(session, labelled, Filter()), names, strict=False):
+        for picture, name in zip(pictures_of(session, labelled), names, strict=False):
             picture.name = name
     with sessions() as session:
         before = export_record(session, labelled)
@@ -305,7 +306,7 @@ def test_our_own_exports_read_back_whatever_the_pictures_are_called(data, labell
         written = dict(FORMATS[key].write(before))
         files = LabelFiles({name: lambda name=name: written[name] for name in written}, "export.zip")
     with sessions.begin() as session:
-        for picture in list_pictures(session, labelled, Filter()):
+        for picture in pictures_of(session, labelled):
             save_labels(session, picture, picture.revision, [], PictureState.UNLABELLED)
     taken = take_over(sessions, labelled, files, Silent())
     assert taken.pictures == 6

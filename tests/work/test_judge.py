@@ -40,12 +40,13 @@ from avocet.work.judge.opened import Measured
 from avocet.work.judge.report import measure
 from avocet.work.labels.boxes import NewBox, labels_of, save_labels
 from avocet.work.labels.undo import undo_change
-from avocet.work.pictures.listing import Filter, list_pictures
+from avocet.work.pictures.listing import Filter
 from avocet.work.problems import NotFound
 from avocet.work.snapshots.frozen import labelled_pictures
 from avocet.work.snapshots.snapshots import freeze, read_snapshot
 from avocet.work.train.runs import get_run, kept_models, model_path
 from tests.conftest import write_coco_set
+from tests.listed import pictures_of
 from tests.work.conftest import opened
 
 
@@ -402,7 +403,7 @@ def test_ignored_boxes_are_not_measured(data, session, labelled):
     from avocet.store.tables import Part
     from avocet.work.snapshots.frozen import labelled_pictures
 
-    picture = session.get(Picture, list_pictures(session, labelled, Filter(part=Part.VALIDATION))[0].id)
+    picture = session.get(Picture, pictures_of(session, labelled, Filter(part=Part.VALIDATION))[0].id)
     box = labels_of(picture)["boxes"][0]
     boxes = [
         NewBox(box["class_id"], tuple(box["corners"]), attributes={"ignore": True}, track=7),

@@ -13,9 +13,10 @@ from avocet.work.labels.boxes import NewBox, boxes_of, labels_of, save_labels
 from avocet.work.labels.changes import latest_changes
 from avocet.work.labels.class_merge import merge_class
 from avocet.work.labels.classes import add_class
-from avocet.work.pictures.listing import Filter, list_pictures
+from avocet.work.pictures.listing import Filter
 from avocet.work.problems import Conflict, NotFound
 from avocet.work.project.projects import create_project
+from tests.listed import pictures_of
 from tests.work.conftest import apart, by_name, undo
 
 
@@ -75,7 +76,7 @@ def test_merging_gives_the_boxes_over_and_back(session, labelled):
 
 def test_what_was_worked_on_since_is_not_undone(session, labelled):
     named = by_name(session, labelled)
-    picture = list_pictures(session, labelled, Filter(class_id=named["ring"].id))[0]
+    picture = pictures_of(session, labelled, Filter(class_id=named["ring"].id))[0]
     change = apart(session, merge_class, labelled, named["ring"].id, named["roll"].id)
     save_labels(session, picture, picture.revision, [], PictureState.EMPTY)
     undone = undo(session, labelled, change)
@@ -96,7 +97,7 @@ def test_attributes(session, labelled):
     ):
         with pytest.raises(InputError, match=said):
             add_attribute(session, labelled, name, kind, None, choices)
-    picture = list_pictures(session, labelled, Filter())[0]
+    picture = pictures_of(session, labelled)[0]
     box = labels_of(picture)["boxes"][0]
     given = {"crust": "dark", "ignore": True, "occluded": False, "grams": 80.5, "gone": None}
     save_labels(
@@ -166,7 +167,7 @@ def test_class_of_another_project_is_refused(picture):
 
 
 def test_a_box_that_is_as_it_was_keeps_its_row(session, labelled):
-    picture = next(each for each in list_pictures(session, labelled, Filter()) if len(each.boxes) > 3)
+    picture = next(each for each in pictures_of(session, labelled) if len(each.boxes) > 3)
     first, second, *others = boxes_of(picture)
     ids = {row.position: row.id for row in picture.boxes}
     twice = replace(first, attributes={"ignore": True})

@@ -34,6 +34,7 @@ from avocet.work.project.stages import stages
 from avocet.work.snapshots.frozen import frozen_file
 from avocet.work.snapshots.snapshots import freeze, read_snapshot
 from tests.conftest import add_still, write_coco_set
+from tests.listed import pictures_of
 
 
 @pytest.fixture
@@ -98,7 +99,7 @@ def test_read_where_it_lies_and_changed_there(data, project, shelf, frames):
     take_folder(sessions, folder, project, shelf, False, Silent())
     look_at_pictures(sessions, folder, project, Silent())
     with sessions() as session:
-        picture = list_pictures(session, project, Filter(name="night"))[0]
+        picture = pictures_of(session, project, Filter(name="night"))[0]
     path = shelf / "night" / "a.jpg"
     assert picture_path(folder, picture) == path
     assert not folder.picture(project, picture.content_hash, ".jpg").exists()
@@ -124,7 +125,7 @@ def test_a_snapshot_notices_pictures_changed_outside(data, labelled, shelf, fram
     path.write_bytes(encode_jpeg(frames[4].pixels[:, ::-1]))
     take_folder(sessions, folder, labelled, shelf, False, Silent())
     with sessions.begin() as session:
-        picture = list_pictures(session, labelled, Filter(name="new"))[0]
+        picture = pictures_of(session, labelled, Filter(name="new"))[0]
         save_labels(session, picture, 0, [], PictureState.EMPTY)
         frozen = read_snapshot(folder, freeze(session, folder, labelled))
     kept = next(each for each in frozen.pictures if each.name == "day/new.jpg")
@@ -159,7 +160,7 @@ def test_an_archive_with_everything_in_it(data, project, tmp_path, frames):
     assert (outcome.added, outcome.refused, outcome.labels) == (1, 2, 1)
     assert any("points outside of the archive" in each.message for each in outcome.files)
     with sessions() as session:
-        picture = list_pictures(session, project, Filter())[0]
+        picture = pictures_of(session, project)[0]
         assert (picture.name, picture.source) == ("day/frame-1.jpg", "belt.zip/day")
     assert list(folder.incoming.iterdir()) == []
     with zipfile.ZipFile(path, "w") as opened:
@@ -250,11 +251,11 @@ def test_what_is_used_where_it_lies_is_looked_at_later(data, project, frames, tm
     )  # fmt: skip
     assert do_folder(task).added == 3 and followed == ["look_at_pictures"]
     with sessions() as session:
-        assert {each.look for each in list_pictures(session, project, Filter())} == {None}
+        assert {each.look for each in pictures_of(session, project)} == {None}
     seen = look_at_pictures(sessions, folder, project, Silent())
     assert (seen.pictures, seen.unreadable) == (2, 1) and seen.messages[0].startswith("1.jpg is damaged")
     with sessions() as session:
-        looks = {each.name: each.look for each in list_pictures(session, project, Filter())}
+        looks = {each.name: each.look for each in pictures_of(session, project)}
     assert looks["1.jpg"] is None and looks["0.jpg"] == picture_look(read_picture(place / "0.jpg"))
 
 
@@ -280,7 +281,7 @@ def test_pictures_of_every_kind_come_in(data, project, tmp_path, mode):
     Image.new(mode, (40, 30), 1 if mode == "1" else None).save(place / name)
     assert take_folder(sessions, folder, project, place, True, Silent()).added == 1
     with sessions() as session:
-        picture = list_pictures(session, project, Filter())[0]
+        picture = pictures_of(session, project)[0]
         assert (picture.width, picture.height) == (40, 30)
 
 
@@ -427,8 +428,9 @@ def test_pictures_are_filtered_and_paged(data, labelled):
     _, sessions = data
     Filter = listing.Filter
     with sessions() as session:
-        everything = listing.list_pictures(session, labelled, Filter())
-        assert [p.box_count for p in everything] == [len(p.boxes) for p in everything]
+        everything = pictures_of(session, labelled)
+        listed = listing.list_pictures(session, labelled, Filter())
+        assert [p.boxes for p in listed] == [len(p.boxes) for p in everything]
         assert listing.count_pictures(session, labelled, Filter(part=Part.VALIDATION)) == 2
         assert listing.count_pictures(session, labelled, Filter(name="l-3")) == 1
         assert listing.count_pictures(session, labelled, Filter(name="%")) == 0
@@ -448,6 +450,8 @@ def test_pictures_are_filtered_and_paged(data, labelled):
         assert found(attribute="occluded") == [everything[2].id]
         assert found(source="night/shift") == [everything[3].id]
         assert found(tag="glare") == [p.id for p in everything[1:]]
+        listed = listing.list_pictures(session, labelled, Filter())
+        assert [p.tags for p in listed] == [[], *[["glare"]] * 5]
         assert found(unassigned=True) == []
         assert listing.list_sources(session, labelled) == ["night/shift"]
         assert listing.list_tags(session, labelled) == ["glare"]

@@ -14,7 +14,6 @@ from avocet.work.job_kinds import ARCHIVE_SNAPSHOT
 from avocet.work.labels import classes
 from avocet.work.labels.boxes import NewBox, boxes_from, labels_of, save_labels
 from avocet.work.pictures.intake import take_archive
-from avocet.work.pictures.listing import Filter, list_pictures
 from avocet.work.pictures.staging import stage, staged_labels
 from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
@@ -23,6 +22,7 @@ from avocet.work.snapshots.archive import do_archive
 from avocet.work.snapshots.comparison import compare_snapshots
 from avocet.work.snapshots.snapshots import freeze, labels_now, read_snapshot
 from tests.conftest import task_of
+from tests.listed import pictures_of
 from tests.work.conftest import by_name
 
 
@@ -30,7 +30,7 @@ def test_snapshots_are_compared_box_by_box(data, labelled):
     _, sessions = data
     with sessions.begin() as session:
         before = labels_now(session, labelled)
-        pictures = list_pictures(session, labelled, Filter())
+        pictures = pictures_of(session, labelled)
         given = boxes_from(labels_of(pictures[0]))
         names = [before.classes[0], before.classes[1]]
         ids = sorted({box.class_id for p in pictures for box in p.boxes})
@@ -64,7 +64,7 @@ def test_an_archive_is_brought_back_into_an_empty_project(data, labelled, tmp_pa
         snapshot = freeze(session, folder, labelled, name="First belt")
         other = create_project(session, "Other").id
         before = export_record(session, labelled)
-        parts = {p.name: p.part for p in list_pictures(session, labelled, Filter())}
+        parts = {p.name: p.part for p in pictures_of(session, labelled)}
     given = {"snapshot_id": snapshot.id, "format": key, "with_pictures": True}
     said = do_archive(task_of(data, ARCHIVE_SNAPSHOT, job_id=5, **given))
     assert said.file == f"First-belt-{key}.zip"
@@ -78,7 +78,7 @@ def test_an_archive_is_brought_back_into_an_empty_project(data, labelled, tmp_pa
         take_over(sessions, other, files, Silent())
     with sessions() as session:
         back = export_record(session, other)
-        assert {p.name: p.part for p in list_pictures(session, other, Filter())} == parts
+        assert {p.name: p.part for p in pictures_of(session, other)} == parts
 
     def boxes(record):
         return {p.name: [(record.class_names[b.label], b.corners) for b in p.boxes] for p in record.pictures}

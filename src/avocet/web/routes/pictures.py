@@ -53,7 +53,7 @@ from avocet.work.use.proposals import proposals_of
 pictures = DescribedBlueprint("pictures", __name__, url_prefix="/api/v1", abp_tags=[Tag(name="pictures")])
 
 
-def picture_out(picture: Picture, proposed: int = 0) -> schemas.PictureOut:
+def picture_out(picture: Picture) -> schemas.PictureOut:
     """A picture as the page sees it."""
     special = {"boxes", "tags", "labelled_at", "proposed"}
     fields = {name: getattr(picture, name) for name in schemas.PictureOut.model_fields if name not in special}
@@ -62,8 +62,13 @@ def picture_out(picture: Picture, proposed: int = 0) -> schemas.PictureOut:
         boxes=picture.box_count,
         tags=[each.tag for each in picture.tags],
         labelled_at=moment(picture.labelled_at) if picture.labelled_at else None,
-        proposed=proposed,
     )
+
+
+def _listed(picture: listing.Listed, proposed: int) -> schemas.PictureOut:
+    fields = picture._asdict()
+    fields["labelled_at"] = moment(picture.labelled_at) if picture.labelled_at else None
+    return schemas.PictureOut(**fields, proposed=proposed)
 
 
 def _filter(query: schemas.PictureQuery) -> listing.Filter:
@@ -89,7 +94,7 @@ def list_pictures(path: ProjectPath, query: schemas.PictureQuery) -> Response:
         total = listing.count_pictures(session, path.project_id, _filter(query)) if query.counted else None
         return reply(
             schemas.PicturePage(
-                pictures=[picture_out(picture, proposed.get(picture.id, 0)) for picture in rows],
+                pictures=[_listed(picture, proposed.get(picture.id, 0)) for picture in rows],
                 total=total,
                 next_after=rows[-1].id if len(rows) == query.limit else None,
             )

@@ -1,13 +1,16 @@
 """Which pictures there are: filters, order, pages."""
 
+import datetime as dt
+from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from sqlalchemy import ColumnElement, String, func, select, tuple_, type_coerce
-from sqlalchemy.orm import Session, selectinload
+from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.store.rows import without_index
+from avocet.store.rows import among, without_index
 from avocet.store.tables import Box, Part, Picture, PictureState, PictureTag
 from avocet.work.labels.attributes import has
 from avocet.work.labels.boxes import Origin, of_origin
@@ -42,6 +45,24 @@ class Filter:
     unassigned: bool = False
 
 
+class Listed(NamedTuple):
+    """What a list says of a picture."""
+
+    id: int
+    name: str
+    width: int
+    height: int
+    state: PictureState
+    part: Part | None
+    clip_id: int | None
+    frame_number: int | None
+    boxes: int
+    content_hash: str
+    source: str
+    labelled_at: dt.datetime | None
+    tags: list[str]
+
+
 def list_pictures(
     session: Session,
     project_id: int,
@@ -51,8 +72,8 @@ def list_pictures(
     order: Order = "added",
     descending: bool = False,
     skip: int = 0,
-) -> list[Picture]:
-    """A page of pictures.
+) -> list[Listed]:
+    """A page of pictures, read as columns: to make a record of each takes three times as long.
 
     Parameters
     ----------
@@ -68,16 +89,26 @@ def list_pictures(
         Pictures to pass over beyond ``after``, to jump into the midst.
     """
     chosen = conditions(project_id, wanted, looked_up=_is_frequent(session, wanted.class_id))
-    query = select(Picture).options(selectinload(Picture.tags)).where(*chosen)
+    query = select(*_LISTED).where(*chosen)
     column = _COLUMNS[order]
     if after:
-        last = session.get(Picture, after)
-        if last is None:
+        if session.get(Picture, after) is None:
             raise InputError(f"there is no picture {after} to go on from")
         key, here = tuple_(column, Picture.id), _value(session, column, after)
         query = query.where(key < (here, after) if descending else key > (here, after))
     keys = (column.desc(), Picture.id.desc()) if descending else (column, Picture.id)
-    return list(session.scalars(query.order_by(*keys).offset(skip).limit(limit)))
+    rows = session.execute(query.order_by(*keys).offset(skip).limit(limit)).all()
+    tags = _tags_of(session, [row[0] for row in rows])
+    return [Listed._make((*row, tags.get(row[0], []))) for row in rows]
+
+
+def _tags_of(session: Session, ids: Sequence[int]) -> dict[int, list[str]]:
+    """The tags of those pictures that have any."""
+    tags: dict[int, list[str]] = defaultdict(list)
+    query = select(PictureTag.picture_id, PictureTag.tag).where(among(PictureTag.picture_id, ids))
+    for picture_id, tag in session.execute(query.order_by(PictureTag.tag)):
+        tags[picture_id].append(tag)
+    return tags
 
 
 def count_pictures(session: Session, project_id: int, wanted: Filter) -> int:
@@ -105,6 +136,10 @@ def list_tags(session: Session, project_id: int) -> list[str]:
     query = select(PictureTag.tag).join(Picture).where(Picture.project_id == project_id).distinct()
     return list(session.scalars(query.order_by(PictureTag.tag)))
 
+
+_LISTED = tuple(
+    getattr(Picture, "box_count" if name == "boxes" else name) for name in Listed._fields if name != "tags"
+)
 
 _COLUMNS: dict[str, Any] = {
     "added": Picture.id,

@@ -12,6 +12,7 @@ from avocet.core.errors import InputError
 from avocet.core.labels.comparing import compare_boxes
 from avocet.core.labels.labour import TimeSaved, time_saved
 from avocet.core.labels.looks import bits_apart
+from avocet.store.rows import among
 from avocet.store.tables import Box, ObjectClass, Picture, PictureState, Proposal
 
 SAME = 0.5
@@ -92,7 +93,7 @@ def proposals_of(session: Session, pictures: Sequence[int]) -> dict[int, int]:
     """How many proposals each of some pictures has that were not refused; none for the others."""
     query = (
         select(Proposal.picture_id, func.count())
-        .where(Proposal.picture_id.in_(pictures), Proposal.refused.is_(False))
+        .where(among(Proposal.picture_id, pictures), Proposal.refused.is_(False))
         .group_by(Proposal.picture_id)
     )
     return {picture_id: int(count) for picture_id, count in session.execute(query)}
