@@ -5,7 +5,6 @@ The short form runs with the other tests; ``make soak`` goes on for three minute
 
 import http.client
 import json
-import multiprocessing
 import os
 import random
 import shutil
@@ -16,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from tests.asking import FORM, multipart
+from tests.hostile.turning import in_words, pages_turned
 from tests.servers import address_in, children_of
 
 BASE = "/api/v1"
@@ -108,12 +108,10 @@ def test_sixteen_callers_at_once(serve, tmp_path, made_once):
     threads = [threading.Thread(target=each.work, args=(ends,), daemon=True) for each in callers]
     for thread in threads:
         thread.start()
-    # In a process of its own: one that shared the interpreter with the callers would wait for them.
-    with multiprocessing.get_context("spawn").Pool(1) as reader:
-        pages = reader.apply(turn_pages, (port, SECONDS))
-    for thread in threads:
-        thread.join(timeout=60)
-        assert not thread.is_alive(), "a request was never answered"
+    with pages_turned(port) as pages:
+        for thread in threads:
+            thread.join(timeout=SECONDS + 60)
+            assert not thread.is_alive(), "a request was never answered"
     page = Caller(port, 99)
     assert [each.wrong for each in [*callers, page] if each.wrong] == []
     kept = {
@@ -127,24 +125,8 @@ def test_sixteen_callers_at_once(serve, tmp_path, made_once):
     assert max(peaks.values()) < LARGEST_SERVER, peaks
     if SOAK:
         every = sorted(wait for each in callers for wait in each.waits)
-        often, (slowest, after) = pages[int(0.95 * len(pages))][0], pages[-1]
-        print(
-            f"{len(every):,} requests, the longest {every[-1]}; a page {1000 * often:.0f} ms (p95), "
-            f"{1000 * slowest:.0f} ms at most of {len(pages)}, after {after:.1f} s; peaks {[f'{each / 1e6:.2f} GB' for each in peaks.values()]}"
-        )
-        assert every[-1][0] < 5 and often < 0.1
-
-
-def turn_pages(port, seconds):
-    """Ask for a page of the grid again and again, as somebody at work does; the waits, rising, and when each was."""
-    page, begun, asked = Caller(port, 99), time.monotonic(), []
-    while time.monotonic() < begun + seconds:
-        asked.append(time.monotonic() - begun)
-        status, _ = page.ask("GET", f"{BASE}/projects/1/pictures?limit=120")
-        assert status == 200
-        time.sleep(0.05)
-    assert page.wrong == []
-    return sorted(zip([wait for wait, *_ in page.waits], asked, strict=True))
+        print(f"{len(every):,} requests, the longest {every[-1]}; {in_words(pages)}; peaks {peaks}")
+        assert every[-1][0] < 5 and pages[-1][0] < 0.1
 
 
 def peak(pid):

@@ -28,6 +28,7 @@ from avocet.store.tables import Job, JobState
 from avocet.work.exchange.written import export_record, file_of_record
 from tests.asking import FORM, Away, ask, multipart
 from tests.hostile.conftest import belt_folder
+from tests.hostile.turning import in_words, pages_turned
 from tests.ready import trained_bundle
 from tests.servers import address_in, children_of, servers
 from tests.waiting import wait_for
@@ -186,10 +187,11 @@ def test_changed_files_through_every_door(tmp_path):
                     wrong.append((number, name, url, status, said))
 
         senders = [threading.Thread(target=send) for _ in range(SENDERS)]
-        for each in senders:
-            each.start()
-        for each in senders:
-            each.join()
+        with pages_turned(int(api.split("/")[2].rsplit(":", 1)[1])) as pages:
+            for each in senders:
+                each.start()
+            for each in senders:
+                each.join()
         assert not wrong, wrong[:3]
         assert server.poll() is None
         # All jobs that came of it end, and each says why in words that somebody wrote.
@@ -212,7 +214,8 @@ def test_changed_files_through_every_door(tmp_path):
         assert {path for path in tmp_path.iterdir()} == before, "nothing was written beside the data folder"
         if SOAK:
             slowest = [(round(seconds, 1), number, name) for seconds, number, name in sorted(waits)[-4:]]
-            print(dict(statuses), "slowest", slowest, "MB", sizes)
+            print(dict(statuses), "slowest", slowest, "MB", sizes, in_words(pages))
+            assert pages[-1][0] < 0.1
 
 
 def jobs(sessions):

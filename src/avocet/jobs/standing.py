@@ -4,11 +4,19 @@ import os
 
 from avocet.work.job_kinds import Lane
 
-STANDS_BACK = {Lane.COMPUTE: 5, Lane.MEDIA: 5, Lane.LABELS: 5, Lane.AWAY: 5, Lane.LIVE: 10}
-"""How far the worker of a lane stands back (`nice`). Somebody at the page waits for the server, and for changes and
-looks: these stand back for nothing. Live work takes what the others leave."""
+STANDS_BACK = {
+    Lane.CHANGES: 2,
+    Lane.LOOKS: 2,
+    Lane.COMPUTE: 5,
+    Lane.MEDIA: 5,
+    Lane.LABELS: 5,
+    Lane.AWAY: 5,
+    Lane.LIVE: 10,
+}
+"""How far the worker of a lane stands back (`nice`) behind the server, whose answers take milliseconds. Somebody at the page
+waits for changes and looks, which go before long work. Live work takes what the others leave."""
 
-ANSWERER_STANDS_BACK = 2
+ANSWERER_STANDS_BACK = 3
 """Other programs go before long work, and whoever is at the page before them."""
 
 
@@ -18,5 +26,5 @@ def stand_back(by: int) -> None:
     Where Linux groups processes by their session, as it does on desktops, this is among Avocet's own: other programs
     are neither faster nor slower for it.
     """
-    if by and hasattr(os, "nice"):
+    if hasattr(os, "nice"):
         os.nice(by)

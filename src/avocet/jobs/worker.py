@@ -78,7 +78,7 @@ def work(folder: DataFolder, lane: Lane) -> None:
     limit_memory(memory_for(lane))
     if lane is Lane.COMPUTE:
         keep_memory()
-    stand_back(STANDS_BACK.get(lane, 0))
+    stand_back(STANDS_BACK[lane])
     sessions = open_database(folder.database)
     with sessions.begin() as session:
         # Whatever still says it is running was left by a worker that was killed.

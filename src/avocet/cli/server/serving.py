@@ -5,6 +5,7 @@ import logging
 import os
 import signal
 import socket
+import sys
 import threading
 from pathlib import Path
 from typing import Any
@@ -38,6 +39,10 @@ from avocet.work.progress import Silent
 
 LOOPBACK = frozenset({"127.0.0.1", "localhost", "::1"})
 THREADS = 48
+
+LONGEST_HOLD = 0.001
+"""Seconds that a thread goes on computing while others wait for it. An answer lets go of the interpreter a dozen times, at each
+question to the database: beside one thread that reads a strange file it would wait five milliseconds each time."""
 
 
 @click.command()
@@ -142,6 +147,7 @@ def _serve(
     logging.getLogger("uvicorn.error").addFilter(lambda record: not server.should_exit)
     # The server hands a signal on once it has ended: a termination then ends the rest as Ctrl-C does.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
+    sys.setswitchinterval(LONGEST_HOLD)
     # The application stays, as its modules do: searched through every few seconds, they would stop all requests for a
     # fifth of a second each time.
     gc.freeze()
