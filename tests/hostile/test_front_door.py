@@ -11,7 +11,7 @@ from types import SimpleNamespace
 
 import pytest
 
-from avocet.cli.server.serving import _make_demo
+from avocet.cli.server.running import _make_demo
 from avocet.core.errors import InputError
 from avocet.demo import project
 from avocet.store.folder import DataFolder

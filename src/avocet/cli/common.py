@@ -13,20 +13,6 @@ from avocet.store.database import Sessions, open_database
 from avocet.store.folder import DataFolder
 from avocet.work.progress import Reporter, Silent
 
-data_option = click.option(
-    "--data",
-    type=click.Path(path_type=Path, file_okay=False),
-    required=True,
-    help="Folder with all projects.",
-)
-
-
-cluster_option = click.option(
-    "--cluster",
-    metavar="ADDRESS",
-    help="Work on the machines of a Ray cluster, HOST:PORT; local starts one on this machine.",
-)
-
 
 def open_data(data: Path, must_exist: bool = False) -> tuple[DataFolder, Sessions]:
     """Open a data folder. Raises `InputError` where it must exist and does not."""

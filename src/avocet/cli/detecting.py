@@ -10,7 +10,8 @@ from typing import Any
 
 import click
 
-from avocet.cli.common import Bar, cluster_option
+from avocet.cli.common import Bar
+from avocet.cli.options import cluster_option
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.core.raw.suppressing import METHODS

@@ -5,7 +5,8 @@ from pathlib import Path
 
 import click
 
-from avocet.cli.common import data_option, open_data
+from avocet.cli.common import open_data
+from avocet.cli.options import data_option
 from avocet.core.errors import InputError
 from avocet.files import replacing
 from avocet.formats.kinds import FORMATS, format_called, held_by, what_is_lost

@@ -42,7 +42,7 @@ COMMANDS = {
         "Write a model for other programs: an ONNX graph, and a script that finds boxes with it.",
     ),
     "camera": (
-        "avocet.cli.server.serving:camera",
+        "avocet.cli.server.filming:camera",
         "Simulate a camera over the cooling belt: an endless stream of JPEGs over HTTP.",
     ),
     "doctor": (

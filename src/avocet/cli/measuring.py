@@ -6,7 +6,8 @@ from typing import Any, get_args
 
 import click
 
-from avocet.cli.common import Bar, cluster_option, named_pairs, number, stop_at_faults
+from avocet.cli.common import Bar, named_pairs, number, stop_at_faults
+from avocet.cli.options import cluster_option
 from avocet.cli.tables import show_confusion, show_figures, show_mistakes, show_scores
 from avocet.core.raw.candidates import MINIMUM_SCORE
 from avocet.core.score.measurement import AREA_BOUNDS

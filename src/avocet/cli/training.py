@@ -5,7 +5,8 @@ from pathlib import Path
 import click
 from sqlalchemy.orm import Session
 
-from avocet.cli.common import Bar, cluster_option, data_option, number, open_data
+from avocet.cli.common import Bar, number, open_data
+from avocet.cli.options import cluster_option, data_option
 from avocet.core.errors import InputError
 from avocet.detector.model.sizes import SIZES
 from avocet.detector.pictures.augmentation import FLIPS

@@ -13,7 +13,7 @@ from avocet.core.errors import InputError
 from avocet.jobs.memory import ceiling, keep_memory, limit_memory, memory_for
 from avocet.jobs.queue import Queues, open_queue
 from avocet.jobs.standing import STANDS_BACK, stand_back
-from avocet.store.database import Sessions, open_database
+from avocet.store.database import Sessions, open_as_it_is
 from avocet.store.folder import DataFolder
 from avocet.store.tables import JobState
 from avocet.work.job_kinds import KINDS, Lane, Task, kinds_of
@@ -74,12 +74,12 @@ def run_job(
 
 
 def work(folder: DataFolder, lane: Lane) -> None:
-    """Work through a lane until the process is asked to end."""
+    """Work through a lane of a data folder that a server has open, until the process is asked to end."""
     limit_memory(memory_for(lane))
     if lane is Lane.COMPUTE:
         keep_memory()
     stand_back(STANDS_BACK[lane])
-    sessions = open_database(folder.database)
+    sessions = open_as_it_is(folder.database)
     with sessions.begin() as session:
         # Whatever still says it is running was left by a worker that was killed.
         mark_interrupted(session, kinds_of(lane))

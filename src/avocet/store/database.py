@@ -35,13 +35,18 @@ def open_database(path: Path) -> Sessions:
         Makes sessions; used as ``with sessions.begin() as session``.
     """
     path.parent.mkdir(parents=True, exist_ok=True)
-    engine = _engine(path)
-    with engine.begin() as connection:
+    sessions = open_as_it_is(path)
+    with sessions.kw["bind"].begin() as connection:
         config = Config()
         config.set_main_option("script_location", str(MIGRATIONS).replace("%", "%%"))
         config.attributes["connection"] = connection
         command.upgrade(config, "head")
-    return sessionmaker(engine, expire_on_commit=False)
+    return sessions
+
+
+def open_as_it_is(path: Path) -> Sessions:
+    """Open a database that another process has opened just now: to look for migrations takes time, and everybody's turn."""
+    return sessionmaker(_engine(path), expire_on_commit=False)
 
 
 def reading(sessions: Sessions) -> Sessions:
