@@ -6,6 +6,7 @@ import threading
 import warnings
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, nullcontext
+from importlib import import_module
 from pathlib import Path
 from typing import BinaryIO
 
@@ -18,6 +19,9 @@ from avocet.core.errors import InputError
 
 SUFFIXES = frozenset({".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff"})
 FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF")
+for _format in ("Jpeg", "Png", "WebP", "Bmp", "Tiff"):
+    # By name, as Pillow otherwise loads what it has for forty more when it meets the first file that is none of its own five.
+    import_module(f"PIL.{_format}ImagePlugin")
 SMALLEST_SIDE = 8
 LARGEST_PIXELS = 105_000_000
 """What the largest sensors of ordinary cameras give. Decoding takes seven bytes a pixel, so that this is

@@ -6,6 +6,7 @@ import signal
 import socket
 import sys
 import threading
+from http import HTTPStatus
 from pathlib import Path
 from typing import Any
 
@@ -96,8 +97,9 @@ def _answer(listener: socket.socket, app: Flask, folder: DataFolder, sessions: S
         lifespan="off",
         timeout_graceful_shutdown=2,
     )
-    # What it imports, the first to ask would wait for.
+    # What it imports, the first to ask would wait for, as for what is put together at the first question of a kind.
     config.load()
+    _ask_first(app)
     server = uvicorn.Server(config)
     hub.start()
     host, port = listener.getsockname()[:2]
@@ -123,6 +125,20 @@ def _answer(listener: socket.socket, app: Flask, folder: DataFolder, sessions: S
         answerer.end()
         answerer.wait()
         counter.write()
+
+
+def _ask_first(app: Flask) -> None:
+    """Ask what a page asks first: the projects, the latest of them, its pictures, one of these."""
+    client = app.test_client()
+
+    def ask(path: str) -> Any:
+        reply = client.get(f"/api/v1{path}")
+        return reply.json if reply.status_code == HTTPStatus.OK else {}
+
+    for project in ask("/projects").get("projects", [])[:1]:
+        ask(f"/projects/{project['id']}")
+        for picture in ask(f"/projects/{project['id']}/pictures?limit=1").get("pictures", []):
+            ask(f"/pictures/{picture['id']}")
 
 
 class _Told(Silent):
