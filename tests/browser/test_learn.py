@@ -2,11 +2,12 @@
 
 import os
 import signal
-import subprocess
 
 import pytest
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
+
+from tests.servers import worker_of
 
 pytestmark = [pytest.mark.browser, pytest.mark.slow]
 
@@ -25,14 +26,6 @@ def start_small_run(page, epochs):
     field(page, "Batch", 2)
     page.click("start-run")
     page.find("epoch")
-
-
-def worker_pid(data):
-    """The compute worker that serves a data folder."""
-    listed = subprocess.run(
-        ["ps", "-ww", "-eo", "pid,args"], capture_output=True, text=True
-    ).stdout.splitlines()
-    return next(int(line.split()[0]) for line in listed if str(data) in line and "--lane compute" in line)
 
 
 def test_train_judge_and_use(page):
@@ -132,7 +125,8 @@ def test_stop_resume_and_a_killed_worker(page, server):
     stopped_at = page.run()["epochs"][-1]["epoch"]
     page.click("resume-run")
     page.until(lambda: page.run()["epochs"][-1]["epoch"] > stopped_at, "further epochs", 240)
-    os.kill(worker_pid(server[1].root), signal.SIGKILL)
+    served_by = int(server[1].lock.read_text())
+    os.kill(worker_of(served_by, "compute"), signal.SIGKILL)
     page.find("job-state", "Interrupted", 240)
     page.find(".notice", "The worker was ended")
     page.keys("r")

@@ -68,7 +68,8 @@ async function record(on: boolean): Promise<void> {
 const recording = computed(() => now.value?.recording ?? null);
 const state = computed(() => {
   if (!props.going) return props.live.job.state;
-  if (silent.value || !now.value) return "starting";
+  // What was shown before it was stopped is not what is seen now.
+  if (silent.value || !now.value || props.live.job.state === "waiting") return "starting";
   return now.value.state;
 });
 const most = computed(() => Math.max(1, ...Object.values(now.value?.last_minute ?? {})));
