@@ -72,7 +72,7 @@ def need(what, tmp_path, **programs):
 @pytest.mark.parametrize(
     ("what", "programs", "expected"),
     [
-        ("python", {}, "python3 is missing; Avocet needs Python 3.11 or newer"),
+        ("python", {}, "python3 is missing; Avocet needs Python 3.11.1 or newer"),
         (
             "python",
             {"python3": 'case "$2" in *version_info*) exit 1;; *) echo 3.9.2;; esac'},
