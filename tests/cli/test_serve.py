@@ -68,6 +68,14 @@ def test_ctrl_c_ends_it_in_the_midst_of_requests_without_a_word(serve):
         connection.close()
 
 
+def test_a_folder_for_temporary_files_that_cannot_be_used_is_said(serve, tmp_path):
+    place = tmp_path / ("long" * 30)
+    place.mkdir()
+    process, line = serve("--port", "0", TMPDIR=str(place))
+    assert f"avocet: {place} cannot hold temporary files" in line and "Set TMPDIR" in line
+    assert process.wait(timeout=60) == 1
+
+
 def test_taken_port_is_said_at_once(serve):
     with socket.socket() as taken:
         taken.bind(("127.0.0.1", 0))

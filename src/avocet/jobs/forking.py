@@ -8,6 +8,7 @@ import logging
 import multiprocessing
 import os
 import signal
+import tempfile
 import threading
 from importlib import import_module
 from multiprocessing import forkserver
@@ -15,6 +16,7 @@ from multiprocessing.process import BaseProcess
 from pathlib import Path
 from typing import Any
 
+from avocet.core.errors import InputError
 from avocet.loading import loading
 from avocet.output import prepare_output
 
@@ -23,8 +25,21 @@ _FORKING.set_forkserver_preload(["avocet.jobs.loaded"])
 
 
 def get_ready() -> None:
-    """Start the process from which all others are forked; it loads beside whatever is done next."""
-    forkserver.ensure_running()
+    """Start the process from which all others are forked; it loads beside whatever is done next.
+
+    Raises
+    ------
+    InputError
+        If it cannot be spoken to through the folder for temporary files: the name of a socket has no more than a hundred
+        letters.
+    """
+    try:
+        forkserver.ensure_running()
+    except OSError as error:
+        place = tempfile.gettempdir()
+        raise InputError(
+            f"{place} cannot hold temporary files: {error}. Set TMPDIR to another folder."
+        ) from None
 
 
 def start_process(name: str, does: str, arguments: tuple[Any, ...]) -> BaseProcess:
