@@ -6,12 +6,13 @@ PYTHON := $(VENV)/bin/python
 PAGE := src/avocet/web/page/index.html
 BENCHES := suppression evaluation judging uncertainty intake reading pages gestures training busy learning digits quality using following ordering cluster
 
-.PHONY: help run setup test soak quick check bench package screenshots types clean $(BENCHES)
+.PHONY: help run setup test test-all soak quick check bench package screenshots types clean $(BENCHES)
 
 help:
 	@echo "make run          set up what is missing, make the demo project, serve it on 127.0.0.1:$(PORT)"
 	@echo "make setup        install and build only"
-	@echo "make test         everything that is tested; make quick: all but what takes seconds each"
+	@echo "make test         all but the longest tests, in ten minutes; make quick: what needs no browser, in one or two"
+	@echo "make test-all     everything that is tested, as it has to pass before a change is taken"
 	@echo "make soak         the fuzzers at length"
 	@echo "make check        style and types      make bench        ratios of speed, and the learning test"
 	@echo "make package      a wheel in dist/ that pip installs anywhere: page, weights and demo are in it"
@@ -57,6 +58,10 @@ TOGETHER := OMP_NUM_THREADS=1 PYTHONDONTWRITEBYTECODE= $(PYTHON) -m pytest --num
 
 test: setup $(VENV)/tested
 	cd frontend && npm run --silent test
+	$(TOGETHER) -m "not long" --durations 10 --durations-min 7
+
+test-all: setup $(VENV)/tested
+	cd frontend && npm run --silent test
 	$(TOGETHER) --durations 40 --durations-min 5
 
 # Many callers for three minutes and sixteen people for ten, by themselves as they look at the clock; then, at length, the
@@ -67,7 +72,7 @@ soak: setup $(VENV)/tested
 		--deselect tests/hostile/test_load.py
 
 quick: $(VENV)/tested
-	AVOCET_QUICK=1 $(TOGETHER) -m "not slow and not browser"
+	AVOCET_QUICK=1 $(TOGETHER) -m "not slow and not browser and not long"
 
 check: $(VENV)/tested frontend/node_modules/installed
 	$(VENV)/bin/ruff check src tests bench scripts

@@ -59,9 +59,10 @@ def main() -> None:
     parser.add_argument(
         "--first", type=int, default=0, help="number of the first scene, for others than before"
     )
+    parser.add_argument("--scenes", type=int, default=SCENES)
     parser.add_argument("--epochs", type=int, help="instead of the numbers in this file")
     given = parser.parse_args()
-    training = scenes(range(given.first, given.first + SCENES))
+    training = scenes(range(given.first, given.first + given.scenes))
     held_out = scenes(range(HELD_OUT_SEED, HELD_OUT_SEED + HELD_OUT))
     TARGET.mkdir(exist_ok=True)
     for size in given.sizes:

@@ -130,6 +130,7 @@ def whole_demo(tmp_path_factory):
     return folder, sessions
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_the_demo_shows_something_on_every_screen(whole_demo):
     folder, sessions = whole_demo

@@ -29,6 +29,7 @@ def thawed():
     gc.unfreeze()
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_rubbish_is_hardly_looked_for_while_a_server_is_imported():
     said = {}

@@ -82,6 +82,7 @@ def environment():
     return {name: value for name, value in os.environ.items() if not name.startswith("PYTHON")}
 
 
+@pytest.mark.long
 def test_it_holds_the_page_the_weights_the_demo_and_no_tests(wheel):
     names = zipfile.ZipFile(wheel).namelist()
     for wanted in (
@@ -100,6 +101,7 @@ def test_it_holds_the_page_the_weights_the_demo_and_no_tests(wheel):
     }
 
 
+@pytest.mark.long
 def test_it_does_the_whole_job_where_nothing_else_is(installed, tmp_path):
     place = installed.place
     looked = installed("doctor")

@@ -21,6 +21,7 @@ def undo(page, said="Undo"):
     page.gone(".undo-button")
 
 
+@pytest.mark.long
 def test_classes_are_renamed_merged_retired_and_all_taken_back(page):
     page.open("collect/classes")
     page.until(lambda: len(page.all("class-row")) == 5, "five classes")
@@ -54,6 +55,7 @@ def test_classes_are_renamed_merged_retired_and_all_taken_back(page):
     page.until(lambda: list(classes(page))[:2] == ["croissant", "roll"], "another order")
 
 
+@pytest.mark.long
 def test_attributes_are_made_and_used(page):
     page.open("collect/classes")
     page.find("add-attribute").send_keys("burnt", Keys.ENTER)
@@ -110,6 +112,7 @@ def planted(page, sessions):
         return first.id, wrong, second.id, len(given)
 
 
+@pytest.mark.long
 def test_planted_mistakes_are_found_and_mended(page, planted):
     first, wrong, second, boxes = planted
     page.open("collect/audit")
@@ -175,6 +178,7 @@ fetch(address).then(reply => reply.arrayBuffer()).then(all => done([...new Uint8
 """
 
 
+@pytest.mark.long
 def test_snapshots_are_frozen_compared_and_taken_away(page):
     page.open("collect/snapshots")
     page.click("freeze")
@@ -197,6 +201,7 @@ def test_snapshots_are_frozen_compared_and_taken_away(page):
     assert archive == [80, 75, 3, 4], "not a zip file"
 
 
+@pytest.mark.long
 def test_a_hundred_thousand_pictures(page, sessions):
     """Only what is in sight exists, wherever one scrolls to, and the first page comes quickly."""
     many = 100_000

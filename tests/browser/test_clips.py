@@ -48,6 +48,7 @@ def whole_goods(belt, number):
     ]
 
 
+@pytest.mark.long
 def test_an_object_is_drawn_once_and_followed(page):
     belt = MovingBelt(50, 12)
     clip = clip_of(page)
@@ -107,6 +108,7 @@ def test_an_object_is_drawn_once_and_followed(page):
     page.until(lambda: at_frame(page) == 11, "played to its end")
 
 
+@pytest.mark.long
 def test_proposed_objects_are_kept_refused_and_exported(page, server, sessions, tmp_path):
     with sessions.begin() as session:
         add_trained_run(session, server[1], page.project)
@@ -157,6 +159,7 @@ def test_proposed_objects_are_kept_refused_and_exported(page, server, sessions, 
     )
 
 
+@pytest.mark.long
 def test_another_tab_and_a_lost_connection(page):
     clip = clip_of(page)
     page.open(f"collect/clips/{clip}")
@@ -190,6 +193,7 @@ def test_another_tab_and_a_lost_connection(page):
     assert objects(page, clip)[0]["sets"][0]["corners"][1] == y + 2
 
 
+@pytest.mark.long
 def test_a_choice_is_kept_and_a_snapshot_takes_just_those_frames(page, server, sessions):
     clip = clip_of(page)
     page.open("collect/clips")
@@ -240,6 +244,7 @@ def test_a_choice_is_kept_and_a_snapshot_takes_just_those_frames(page, server, s
     assert [each["id"] for each in page.own("clips")["clips"]] == [clip]
 
 
+@pytest.mark.long
 def test_boxes_on_frames_become_objects(page):
     clip = clip_of(page)
     page.fetch(f"/clips/{clip}/frames", "POST", {"per_second": 6})
@@ -289,6 +294,7 @@ step();
 """
 
 
+@pytest.mark.long
 def test_hundreds_of_objects_on_ten_thousand_frames(page, server, sessions, tmp_path):
     """A step at a time as fast as the browser draws: every frame is shown, and the next one is there already."""
     import numpy as np

@@ -19,6 +19,7 @@ def near(corners, expected):
     return corners == pytest.approx(expected, abs=2.5)
 
 
+@pytest.mark.long
 def test_first_look(page):
     page.driver.get(page.address)
     page.find("stage-collect")
@@ -235,6 +236,7 @@ def test_a_picture_dropped_on_the_page(page):
     page.until(lambda: len(page.all("card")) == 11, "eleven pictures")
 
 
+@pytest.mark.long
 def test_frames_of_a_clip(page, tmp_path):
     clip = tmp_path / "oven.mp4"
     with ClipWriter(clip, 320, 180, 10) as writer:
@@ -252,6 +254,7 @@ def test_frames_of_a_clip(page, tmp_path):
     assert "oven-000005.png" in [p["name"] for p in page.own("pictures")["pictures"]]
 
 
+@pytest.mark.long
 def test_labels_out_and_in(page, tmp_path):
     labels = page.labels(1)
     labels["boxes"][0]["corners"][0] += 0.5
@@ -294,6 +297,7 @@ def test_labels_out_and_in(page, tmp_path):
     page.find("import-failed", "broken.json is not JSON")
 
 
+@pytest.mark.long
 def test_a_table_whose_columns_are_chosen(page, tmp_path):
     table = tmp_path / "table.csv"
     table.write_text("Foto;Sorte;l;o;b;h\nstill-9.jpg;bun;10;20;30;40\n")

@@ -33,6 +33,7 @@ def boxes_of(page, evaluation_id, score):
     return truths + sum(row["hits"] + row["false_alarms"] for row in wall)
 
 
+@pytest.mark.long
 def test_from_figures_to_what_lies_behind(page):
     better, worse = train(page, "better", 25), train(page, "worse", 1, None)
     first, second = measure(page, worse), measure(page, better)
@@ -137,6 +138,7 @@ def test_from_figures_to_what_lies_behind(page):
     assert revision and first != training
 
 
+@pytest.mark.long
 def test_anatomy_and_models_combined(page):
     one, two = train(page, "one", 12), train(page, "two", 8)
     page.open(f"judge/anatomy?run={one}&picture={page.pictures[0]}")
@@ -180,6 +182,7 @@ def test_anatomy_and_models_combined(page):
     assert one != two
 
 
+@pytest.mark.long
 def test_detections_of_another_program_are_mapped_and_measured(page, tmp_path):
     page.outcome(page.own("snapshots", "POST", {"name": "for predictions"}))
     rows = [

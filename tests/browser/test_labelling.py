@@ -318,6 +318,7 @@ def test_sizes_and_looks_are_remembered(page):
     page.driver.execute_script("localStorage.clear()")
 
 
+@pytest.mark.long
 def test_many_boxes_on_a_large_picture_cost_no_more_than_few(page, server, sessions, tmp_path):
     """500 boxes on 3840×2160: panning, zooming and dragging change a handful of things a frame, not one for each box.
 

@@ -28,6 +28,7 @@ def start_small_run(page, epochs):
     page.find("epoch")
 
 
+@pytest.mark.long
 def test_train_judge_and_use(page):
     start_small_run(page, 20)
     page.find("epoch", "20 of 20", 240)
@@ -115,6 +116,7 @@ def test_train_judge_and_use(page):
     page.find("stage-use", "last on belt.mp4")
 
 
+@pytest.mark.long
 def test_stop_resume_and_a_killed_worker(page, server):
     start_small_run(page, 400)
     page.until(lambda: int(page.find("epoch").text.split()[0]) >= 2, "two epochs", 240)

@@ -6,6 +6,7 @@ from selenium.webdriver.common.keys import Keys
 from tests.ready import add_trained_run
 
 
+@pytest.mark.long
 @pytest.mark.browser
 def test_unlabelled_pictures_are_labelled_from_proposals(page, server, sessions):
     with sessions.begin() as session:

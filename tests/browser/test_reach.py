@@ -18,6 +18,7 @@ return [...document.querySelectorAll('button, a[href], input:not([type=hidden]),
 """
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     "path",
     [
@@ -172,6 +173,7 @@ def test_undo_is_still_there_after_a_walk(page):
     assert page.labels(7) == {"revision": 2, "state": "unlabelled", "boxes": []}
 
 
+@pytest.mark.long
 def test_results_on_files_from_this_computer(page, belt, tmp_path):
     start_small_run(page, 3)
     page.find("job-state", "Done", 240)

@@ -16,6 +16,7 @@ def tab(page, name):
     )[0].click()
 
 
+@pytest.mark.long
 def test_looks_ahead_of_a_run(page):
     page.open("train")
     page.find("plan", "Learns from 4 pictures")
@@ -74,6 +75,7 @@ def test_looks_ahead_of_a_run(page):
     assert [each["picture_id"] for each in watched] == [page.pictures[5]]
 
 
+@pytest.mark.long
 def test_watch_try_extend_and_compare(page):
     start_small_run(page, 3)
     page.find("transfer", "taken over: backbone, neck")
@@ -128,6 +130,7 @@ def test_watch_try_extend_and_compare(page):
     page.until(lambda: len(page.all("run-row")) == 3, "all restored")
 
 
+@pytest.mark.long
 def test_how_many_pictures(page):
     page.open("train")
     page.find("plan", "Learns from")

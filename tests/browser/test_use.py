@@ -108,6 +108,7 @@ def test_chosen_results_are_sent_to_collect(ready):
     page.until(lambda: page.all("wall-picture"), "the wall again")
 
 
+@pytest.mark.long
 @pytest.mark.browser
 def test_a_folder_with_a_broken_picture_stopped_and_resumed(ready, belt, tmp_path, server):
     page = ready
@@ -132,6 +133,7 @@ def test_a_folder_with_a_broken_picture_stopped_and_resumed(ready, belt, tmp_pat
     assert kept["total"] == 59 and sum(len(each["boxes"]) > 0 for each in kept["pictures"]) == 59
 
 
+@pytest.mark.long
 @pytest.mark.browser
 def test_what_was_found_against_the_labels_and_box_by_box(ready):
     """Looked at closely, with soft suppression; one label is moved away first, so that something differs."""
@@ -177,6 +179,7 @@ def test_what_was_found_against_the_labels_and_box_by_box(ready):
     page.find("wall-one", "boxes")
 
 
+@pytest.mark.long
 @pytest.mark.browser
 def test_the_camera_of_this_computer(ready):
     """The browser's own simulated one: its frames are sent, looked at, and told to stay away when the page has gone."""
@@ -219,6 +222,7 @@ def test_a_model_leaves_as_onnx(ready, server):
     page.until(is_there, "the file")
 
 
+@pytest.mark.long
 @pytest.mark.browser
 def test_8_bits_are_tried_by_key_and_told(ready):
     page = ready
@@ -236,6 +240,7 @@ def test_8_bits_are_tried_by_key_and_told(ready):
     page.find("eight-bits-act", "Try 8 bits again")
 
 
+@pytest.mark.long
 @pytest.mark.browser
 def test_an_address_is_made_called_switched_and_taken_back(ready, belt, server, sessions):
     page = ready
@@ -275,6 +280,7 @@ def test_an_address_is_made_called_switched_and_taken_back(ready, belt, server, 
     assert page.own("addresses?binned=true")["addresses"][0]["name"] == name
 
 
+@pytest.mark.long
 @pytest.mark.browser
 def test_a_camera_is_seen_live_stalls_and_comes_back(ready):
     page = ready

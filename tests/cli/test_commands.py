@@ -100,6 +100,7 @@ def trained(tmp_path_factory):
     return place
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_evaluate_reports(trained):
     held = write_coco_set(trained / "held", tiles(5, 9), suffix=".png")
@@ -183,6 +184,7 @@ def test_explain_tells_what_became_of_every_candidate(trained):
     assert done.returncode == 1 and "none.png" in done.stderr
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_detect_writes_everything(trained):
     held = write_coco_set(trained / "seen", tiles(3, 11), suffix=".png")

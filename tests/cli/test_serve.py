@@ -31,6 +31,7 @@ def alive(pid):
     return True
 
 
+@pytest.mark.long
 def test_says_where_it_is_and_ends_with_its_workers(serve):
     process, line = serve("--port", "0")
     assert line.startswith("Avocet is at http://127.0.0.1:") and "Ctrl-C ends it" in line
@@ -47,6 +48,7 @@ def test_says_where_it_is_and_ends_with_its_workers(serve):
     wait_for(lambda: not any(alive(pid) for pid in workers))
 
 
+@pytest.mark.long
 def test_ctrl_c_ends_it_in_the_midst_of_requests_without_a_word(serve):
     process, line = serve("--port", "0")
     host, port = address_in(line).removeprefix("http://").rsplit(":", 1)

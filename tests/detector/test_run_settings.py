@@ -27,6 +27,7 @@ from avocet.detector.training.settings import Settings
 from tests.detector.test_training import SETTINGS, assert_same, picture, training, weights
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_killed_in_mid_epoch_and_resumed_equals_never_killed(tmp_path):
     """A real process, really killed: `kill -9` while a step of the third epoch is at work."""

@@ -98,6 +98,7 @@ def normalised(team, folder):
     return [[each for part in parts for each in part[which]] for which in (0, 1)] + slopes + statistics
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_normalisation_is_over_the_whole_batch(tmp_path):
     alone = normalised(ALONE, tmp_path)
@@ -116,6 +117,7 @@ def test_normalisations_are_exchanged_and_put_back():
     assert not any(isinstance(each, TeamNorm) for each in network.modules())
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_the_curve_is_that_of_one(tmp_path):
     torch.set_num_threads(1)
@@ -144,6 +146,7 @@ def stopped_and_resumed(team, folder):
     return [ended, len(steps), resumed, again.run(lambda report: None), again.progress.epoch]
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_all_stop_where_one_is_asked_to_and_go_on_from_what_it_kept(tmp_path):
     # The other one has nothing to resume from, and needs nothing.
@@ -185,6 +188,7 @@ def one_dies(team, folder):
     raise AssertionError("nobody was missed")
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_where_one_dies_the_rest_goes_on_from_the_last_epoch(tmp_path):
     told, gone = together(one_dies, tmp_path / "two", ends={1: 9})
@@ -205,6 +209,7 @@ def runs_away(team, folder):
     raise AssertionError("it did not")
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_a_loss_that_runs_away_ends_it_for_all_with_the_names_of_the_whole_batch(tmp_path):
     first, second = together(runs_away, tmp_path / "two")

@@ -84,6 +84,7 @@ def test_validation_touches_no_weight(tmp_path):
         assert (before[name] == value).all()
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_it_learns_squares(tmp_path):
     run = training(

@@ -74,6 +74,7 @@ def call(api, key, body=PICTURE, query="", kind="image/jpeg"):
     )
 
 
+@pytest.mark.long
 def test_curl_with_a_key(served, tmp_path):
     _, api, _, _, _, key = served
     (tmp_path / "belt.jpg").write_bytes(PICTURE)
@@ -201,6 +202,7 @@ def test_a_kill_loses_no_call(served):
     assert statuses == [200] * 40
 
 
+@pytest.mark.long
 def test_a_thousand_at_once(served):
     """Each is answered, or told to come again; the page answers meanwhile."""
     _, api, _, address_id, _, key = served

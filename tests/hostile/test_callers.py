@@ -98,6 +98,7 @@ class Caller:
             self._random.choices([self.save, self.careless, self.send], [4, 4, 1])[0]()
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_sixteen_callers_at_once(serve, tmp_path, made_once):
     shutil.copytree(made_once / "labelled", tmp_path / "data")

@@ -236,6 +236,7 @@ def victims(server, which):
     return {"server": [server.pid], "workers": workers, "both": [server.pid, *workers]}[which]
 
 
+@pytest.mark.long
 def test_killed_at_any_moment_nothing_is_lost(place):
     data, generator = place / "data", random.Random(SEED)
     with servers(data) as start:

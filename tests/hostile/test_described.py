@@ -47,6 +47,7 @@ def asked_app(tmp_path_factory, made_once):
     return create_app(folder, open_database(folder.database), lambda job_id, kind: None)
 
 
+@pytest.mark.long
 @pytest.mark.slow
 @pytest.mark.parametrize(("path", "method"), OPERATIONS)
 def test_every_answer_is_one_that_is_described(asked_app, path, method):

@@ -32,6 +32,7 @@ def place(tmp_path):
     return tmp_path
 
 
+@pytest.mark.long
 def test_a_watched_folder_across_a_kill_and_a_restart(place):
     watched, results = place / "shared" / "watched", place / "shared" / "results"
     content = encode_jpeg(render_still(30).pixels)
@@ -70,6 +71,7 @@ def test_a_watched_folder_across_a_kill_and_a_restart(place):
         wait_for(lambda: ask(f"{api}/live/{stopped['id']}")["job"]["state"] == "stopped", "it stopped")
 
 
+@pytest.mark.long
 def test_a_camera_goes_on_beside_other_work(place):
     camera = SimulatedCamera(rate=8)
     camera.start()

@@ -16,6 +16,7 @@ from collections import Counter
 
 import numpy as np
 import psutil
+import pytest
 from PIL import Image
 from sqlalchemy import select
 
@@ -141,6 +142,7 @@ def doors(api, snapshot, kind, draw):
     return draw.choice(ways[kind])
 
 
+@pytest.mark.long
 def test_changed_files_through_every_door(tmp_path):
     folder = belt_folder(tmp_path)
     sessions = open_database(folder.database)

@@ -30,6 +30,7 @@ def filled(path, number):
     return "/".join(parts)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("number", [HUGE, 2**63, -1, 0])
 def test_numbers_beyond_all_measure_in_every_path(client, number):
     wrong = []

@@ -4,7 +4,7 @@ import pytest
 
 from avocet.core.errors import InputError
 from avocet.media.clip_writer import ClipWriter
-from avocet.media.clips import clip_info, read_frames
+from avocet.media.clips import clip_info, frame_at, frames_at, read_frames
 
 
 @pytest.fixture(scope="module")
@@ -81,3 +81,24 @@ def test_playlist_cannot_reach_other_files(tmp_path, clip):
     path.write_text(f"#EXTM3U\n#EXT-X-TARGETDURATION:2\n#EXTINF:2,\n{clip}\n#EXT-X-ENDLIST\n")
     with pytest.raises(InputError):
         list(read_frames(path))
+
+
+def test_frames_behind_a_damaged_stretch_are_those_that_reading_gives(tmp_path):
+    path = tmp_path / "belt.mp4"
+    with ClipWriter(path, 64, 48, 25) as writer:
+        for number in range(60):
+            # Noise, so that the frames between two whole ones fill most of the file.
+            writer.write(np.random.default_rng(number).integers(0, 255, (48, 64, 3), dtype=np.uint8))
+    content = bytearray(path.read_bytes())
+    middle = len(content) // 2
+    content[middle : middle + 4000] = bytes(4000)
+    path.write_bytes(content)
+    told = []
+    there = list(read_frames(path, damage=told.append))
+    assert told and 20 < len(there) < 60
+    shown = list(frames_at(path, [each.seconds for each in there]))
+    alone = [frame_at(path, each.seconds) for each in there]
+    # Where the damage begins a frame is half there: what decoders make of the other half differs.
+    for made in (shown, alone):
+        other = sum(not np.array_equal(one, each.pixels) for one, each in zip(made, there, strict=True))
+        assert other <= 1

@@ -19,6 +19,7 @@ from avocet.web.schemas.pictures import PictureQuery
 from tests.web.conftest import BASE, jpeg, send
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_openapi_document_is_valid(client):
     document = json.loads(openapi_document(client.application))

@@ -92,6 +92,7 @@ def test_a_run_followed_from_start_to_bin(client, labelled, work, one_by_one):
     assert [each["id"] for each in client.get(f"{BASE}/projects/1/runs?binned=true").json["runs"]] == [1]
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_studies(client, labelled, work, one_by_one):
     asked = {"settings": SMALL, "steps": 20, "seeds": 1}

@@ -65,6 +65,7 @@ def test_used_where_it_serves_and_32_bits_again(data, ready, twice_as_quick):
     assert bundle_of(data, ready).read_bytes() == trained_bundle()
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_not_used_where_it_loses_or_is_no_quicker(data, ready, twice_as_quick, monkeypatch):
     monkeypatch.setattr(eight_bits, "PRECISE", -1.0)

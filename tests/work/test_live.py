@@ -76,6 +76,7 @@ def running(does, *arguments, **options):
     return stop
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_a_camera_is_watched_counted_and_recorded(looker, tmp_path):
     simulated = SimulatedCamera(rate=10)
@@ -170,6 +171,7 @@ def results(out):
     }
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_every_picture_that_appears_is_looked_at_once_it_is_written(looker, tmp_path):
     source, out, place = tmp_path / "in", tmp_path / "out", tmp_path / "place"
@@ -244,6 +246,7 @@ watch_folder(sys.argv[2], sys.argv[3], sys.argv[4] == "moves", looker, pathlib.P
 """
 
 
+@pytest.mark.long
 @pytest.mark.slow
 @pytest.mark.parametrize("how", ["stays", "moves"])
 def test_a_kill_at_any_moment_loses_nothing_and_does_nothing_twice(tmp_path, how):

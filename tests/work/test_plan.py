@@ -227,6 +227,7 @@ def test_augmented_sheet_is_drawn_by_seed(data, labelled):
     assert draw_augmented(look(data, DRAW_AUGMENTED, labelled, draw=2)) != first
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_costs_are_said_beforehand(data, labelled):
     _, sessions = data

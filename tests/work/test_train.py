@@ -211,6 +211,7 @@ def test_pictures_read_where_they_lie_are_trained_on(data, labelled, tmp_path):
         assert job.state == JobState.FAILED and "was changed on disk after it was added" in job.message
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_a_study_is_done_piece_by_piece(data, labelled):
     folder, sessions = data

@@ -280,6 +280,8 @@ can be decoded."""
 def frame_at(path: Path, seconds: float, name: str | None = None) -> NDArray[np.uint8]:
     """The frame that is shown at a moment, from the nearest place before from which a clip can be decoded.
 
+    Over a damaged stretch the last frame before it is shown, as a player does.
+
     Parameters
     ----------
     path : Path
@@ -331,7 +333,7 @@ def frames_at(path: Path, moments: Iterable[float], name: str | None = None) -> 
                     last, after = None, None
                     if stream.time_base and seconds > 0:
                         container.seek(max(0, int(seconds / stream.time_base)), stream=stream, backward=True)
-                    coming = container.decode(stream)
+                    coming = _decoded(container, stream, called, lambda _: None)
                 while (frame := after or next(coming, None)) is not None:
                     after = None
                     # The one after it: half a frame of tolerance, as timestamps are rounded.

@@ -36,6 +36,7 @@ def overlaps(goods, least, most):
     return np.array(before), np.array(after)
 
 
+@pytest.mark.long
 def test_loose_boxes_come_back(goods):
     before, after = overlaps(goods, 0.0, 0.15)
     assert len(before) > 150 and before.mean() < 0.8
@@ -43,11 +44,13 @@ def test_loose_boxes_come_back(goods):
     assert (after < before - 0.01).mean() < 0.03
 
 
+@pytest.mark.long
 def test_tight_boxes_stay(goods):
     _, after = overlaps(goods, 0.0, 0.0)
     assert after.mean() > 0.99 and (after == 1).mean() > 0.9
 
 
+@pytest.mark.long
 def test_boxes_drawn_too_small_grow(goods):
     before, after = overlaps(goods, -0.1, 0.0)
     assert after.mean() > before.mean()

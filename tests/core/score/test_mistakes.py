@@ -89,6 +89,7 @@ def kinds_slowly(truth, found, threshold=0.5, background=0.1):
     return sorted(errors), missed
 
 
+@pytest.mark.long
 @examples(200)
 @given(st.lists(pictures(classes=3), min_size=1, max_size=3))
 def test_kinds_and_gains_equal_the_definitions(scene):

@@ -140,6 +140,7 @@ def test_unusable_input_is_refused():
 SPANS = {"all": (0.0, np.inf), "small": (0.0, 12.0), "middle": (12.0, 30.0), "large": (30.0, np.inf)}
 
 
+@pytest.mark.long
 @examples(150)
 @given(st.lists(pictures(classes=3), min_size=1, max_size=5), st.integers(1, 6))
 def test_measurement_equals_the_slow_version(scene, most):

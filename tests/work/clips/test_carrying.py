@@ -47,6 +47,7 @@ def right(filmed, good, found):
     return iou_of_pairs(made.boxes_at(frames), truth)
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_several_objects_forwards_and_back(data, clip, filmed):
     goods = filmed.whole_on(20)

@@ -175,6 +175,7 @@ def gather(data, clip):
     return do_gather(task_of(data, GATHER_TRACKS, Silent(), clip_id=clip.id))
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_boxes_on_pictures_become_the_objects_that_they_are(data, clip, class_ids, filmed):
     sessions = data[1]
@@ -215,6 +216,7 @@ def test_boxes_on_pictures_become_the_objects_that_they_are(data, clip, class_id
     assert not kept(data, clip)
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_where_one_is_not_drawn_an_object_ends_and_another_begins(data, clip, class_ids, filmed):
     good = next(each for each in filmed.whole_on(2) if each in filmed.whole_on(22))

@@ -85,6 +85,7 @@ def test_pairing_is_surer_than_two_intervals():
     assert paired.high - paired.low < 0.7 * (alone[1] - alone[0])
 
 
+@pytest.mark.long
 @pytest.mark.slow
 @pytest.mark.parametrize("name", POPULATIONS)
 def test_detectors_that_are_alike_are_rarely_called_different(name):
