@@ -11,7 +11,7 @@ import pytest
 from avocet.core.boxes import iou
 from avocet.core.detections import PictureDetections
 from avocet.core.tracks.crossing import crossings
-from avocet.core.tracks.linking import LEAST_IOU, LEAST_SEEN, NEAR, OTHER_CLASS, _Open, _paired, link
+from avocet.core.tracks.linking import LEAST_IOU, LEAST_SEEN, NEAR, OTHER_CLASS, _paired, link
 from avocet.demo import belt
 from avocet.demo.goods import NAMES
 from avocet.demo.project import FIRST_SEED
@@ -38,8 +38,7 @@ def test_pairs_are_the_cheapest_of_all_ways(seed):
     boxes = np.hstack([corners, corners + random.uniform(15, 30, (tracks + many, 2))])
     kinds = random.integers(0, 2, tracks + many)
     found = PictureDetections(boxes[tracks:], random.random(many), kinds[tracks:])
-    opened = [_Open(box, 0, votes={int(kind): 1.0}) for box, kind in zip(boxes, kinds[:tracks], strict=False)]
-    made = _paired(boxes[:tracks], opened, found, np.arange(many))
+    made = _paired(boxes[:tracks], kinds[:tracks], found, np.arange(many)).tolist()
     costs = [[cost_of(boxes[t], kinds[t], found, d) for d in range(many)] for t in range(tracks)]
 
     def total(pairs):

@@ -9,9 +9,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from avocet.core.boxes import Array, area, intersection, iou
 from avocet.core.detections import PictureDetections
-
-STEADY = 0.6
-"""Share of what was just seen in a track's velocity; the rest is what it was."""
+from avocet.core.tracks.motion import Motion
 
 LEAST_IOU = 0.1
 """Overlap of the predicted and the found box from which they can be the same object."""
@@ -24,15 +22,6 @@ OTHER_CLASS = 0.4
 
 PATIENCE = 60
 """Frames that a track goes on unseen before it ends."""
-
-CUT = 0.8
-"""Of a box that is less wide or high than this share of what it was, a part is hidden."""
-
-RESIZED = 0.03
-"""A change of width or height by more than this share is one edge moving without the other."""
-
-KEPT_SIZE = 0.995
-"""What is left, frame by frame, of a size that is not seen again: things do get smaller with distance."""
 
 WITHIN = 0.6
 """Share of a box that lies within where all of a hidden thing should be, from which it can be a part of it."""
@@ -69,76 +58,22 @@ class Track:
 
 @dataclass
 class _Open:
-    """A track that may still go on.
+    """What was seen of an object that may be seen again; how it moves is a row of `Motion`."""
 
-    Something that goes behind something else, or out of the picture, is cut: one edge of its box stays where
-    the other thing begins, and only the other edge moves on with it. That edge tells how fast it is and, with the size
-    that it had, where all of it lies.
-    """
-
-    box: Array
-    last: int
-    velocity: Array = field(default_factory=lambda: np.zeros(2))
+    kind: int = 0
     votes: dict[int, float] = field(default_factory=dict)
     seen: list[tuple[int, int]] = field(default_factory=list)
     boxes: list[Array] = field(default_factory=list)
     scores: list[float] = field(default_factory=list)
     number: int = 0
-    times_seen: int = 0
-    size: Array = field(default_factory=lambda: np.zeros(2))
-    by_far_edge: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(2, bool))
-    shift: Array = field(default_factory=lambda: np.zeros(2))
-
-    @property
-    def kind(self) -> int:
-        return max(self.votes, key=lambda each: (self.votes[each], -each))
-
-    @property
-    def is_cut(self) -> bool:
-        """Whether much less of it is seen than there was."""
-        return bool(((self.box[2:] - self.box[:2]) < CUT * self.size).any())
-
-    def whole(self) -> Array:
-        """Where all of it was when it was last seen."""
-        low, high = self.box[:2], self.box[2:]
-        cut = high - low < CUT * self.size
-        begin = np.where(cut & self.by_far_edge, high - self.size, low)
-        return np.concatenate([begin, np.where(cut, begin + self.size, high)])
-
-    def predicted(self, frame: int) -> Array:
-        """Where the box will be if it goes on as it did; all of it, where it was not seen lately."""
-        if frame - self.last > 1:
-            return _moved(self.whole(), self.shift + self.velocity)
-        return _moved(self.box, self.velocity * (frame - self.last))
-
-    def wait(self, common: Array | None) -> None:
-        """It is not seen on a frame: it moves on as it did, or as all others do now."""
-        self.shift = self.shift + (self.velocity if common is None else common)
 
     def see(self, frame: int, place: int, found: PictureDetections) -> None:
-        box, kind = found.boxes[place], int(found.classes[place])
-        size = box[2:] - box[:2]
-        if self.times_seen:
-            away = frame - self.last
-            near, far = (box[:2] - self.box[:2]) / away, (box[2:] - self.box[2:]) / away
-            moved = (near + far) / 2
-            if away == 1:
-                changed = np.abs(size - (self.box[2:] - self.box[:2])) > RESIZED * self.size
-                far_edge = np.abs(far) > np.abs(near)
-                self.by_far_edge = np.where(changed, far_edge, self.by_far_edge)
-                moved = np.where(changed, np.where(far_edge, far, near), moved)
-            else:
-                # What is seen of it may be another part than before.
-                moved = self.velocity
-            share = STEADY if self.times_seen > 1 else 1.0
-            self.velocity = share * moved + (1 - share) * self.velocity
-        self.size = np.maximum(size, KEPT_SIZE * self.size)
-        self.box, self.last, self.shift = box, frame, np.zeros(2)
-        self.votes[kind] = self.votes.get(kind, 0.0) + float(found.scores[place])
+        kind, score = int(found.classes[place]), float(found.scores[place])
+        self.votes[kind] = self.votes.get(kind, 0.0) + score
+        self.kind = max(self.votes, key=lambda each: (self.votes[each], -each))
         self.seen.append((frame, place))
-        self.boxes.append(box)
-        self.scores.append(float(found.scores[place]))
-        self.times_seen += 1
+        self.boxes.append(found.boxes[place])
+        self.scores.append(score)
 
     def forget(self) -> None:
         """Keep the last sight only."""
@@ -182,6 +117,7 @@ class Linker:
         self._frame, self._numbered = -1, 0
         self._open: list[_Open] = []
         self._ended: list[_Open] = []
+        self._motion = Motion()
 
     def step(self, found: PictureDetections) -> NDArray[np.int64]:
         """Take the next frame.
@@ -197,66 +133,66 @@ class Linker:
             The number of each box's object, from 1; 0 for what was not yet seen often enough.
         """
         self._frame += 1
-        number, limits = self._frame, self._limits
-        going_on = []
-        for each in self._open:
-            if number - each.last <= self._patience:
-                going_on.append(each)
-            elif each.number and not self._endless:
-                self._ended.append(each)
+        number, limits, motion = self._frame, self._limits, self._motion
+        self._end_unseen()
         is_sure = found.scores >= (limits[found.classes] if limits.ndim else limits)
-        left, unpaired = going_on, np.flatnonzero(is_sure)
-        predicted = np.array([each.predicted(number) for each in left]).reshape(-1, 4)
+        foreseen, kinds = motion.foreseen(number), np.array([each.kind for each in self._open], np.int64)
+        may_show_part = (number - motion.last > 1) & (motion.times_seen > 2)
+        left, pairs = np.arange(len(self._open)), np.zeros((0, 2), np.int64)
+        for chosen in (np.flatnonzero(is_sure), np.flatnonzero(~is_sure)):
+            made = _paired(foreseen[left], kinds[left], found, chosen, may_show_part[left])
+            pairs = np.concatenate([pairs, np.stack([left[made[:, 0]], made[:, 1]], axis=1)])
+            left = np.delete(left, made[:, 0])
+        motion.see(pairs[:, 0], number, found.boxes[pairs[:, 1]])
         whose: dict[int, _Open] = {}
-        for chosen in (unpaired, np.flatnonzero(~is_sure)):
-            pairs = _paired(predicted, left, found, chosen, number)
-            for track, place in pairs:
-                left[track].see(number, place, found)
-                whose[place] = left[track]
-            gone = {track for track, _ in pairs}
-            predicted = np.delete(predicted, list(gone), axis=0)
-            left = [each for place, each in enumerate(left) if place not in gone]
-        unpaired = np.array([each for each in unpaired if each not in whose], dtype=np.int64)
-        common = self._common_motion(going_on, number)
-        for each in left:
-            each.wait(common)
-        for place in unpaired.tolist():
-            of = self._hidden_part(going_on, found, place)
-            if of is not None:
-                whose[place] = of
-                continue
-            begun = _Open(found.boxes[place], number)
-            begun.see(number, place, found)
-            whose[place] = begun
-            going_on.append(begun)
-        self._open = going_on
-        ripe = [each for each in whose.values() if not each.number and each.times_seen >= self._least_seen]
-        for each in sorted(ripe, key=lambda each: (each.seen[0][0], float(each.boxes[0][0]))):
+        for track, place in pairs.tolist():
+            whose[place] = self._open[track]
+            whose[place].see(number, place, found)
+        motion.wait(left, self._common_motion())
+        begun = []
+        for place in np.setdiff1d(np.flatnonzero(is_sure), pairs[:, 1]).tolist():
+            part_of = self._hidden_part(found, place)
+            whose[place] = part_of or _Open()
+            if part_of is None:
+                whose[place].see(number, place, found)
+                begun.append(place)
+        self._open += [whose[place] for place in begun]
+        motion.begin(found.boxes[begun], number)
+        ripe = np.flatnonzero((motion.last == number) & (motion.times_seen >= self._least_seen)).tolist()
+        unnumbered = [self._open[row] for row in ripe if not self._open[row].number]
+        for each in sorted(unnumbered, key=lambda each: (each.seen[0][0], float(each.boxes[0][0]))):
             self._numbered += 1
             each.number = self._numbered
         if self._endless:
-            for each in going_on:
+            for each in self._open:
                 each.forget()
         return np.array(
             [whose[place].number if place in whose else 0 for place in range(len(found.boxes))],
             dtype=np.int64,
         )
 
-    @staticmethod
-    def _common_motion(tracks: Sequence[_Open], frame: int) -> Array | None:
-        """How everything moved to this frame: the median of what was seen before and now."""
-        moved = [each.velocity for each in tracks if each.last == frame and each.times_seen > 2]
-        return np.median(moved, axis=0) if len(moved) >= COMMON else None
+    def _end_unseen(self) -> None:
+        """Let go of what was not seen for too long."""
+        going_on = self._frame - self._motion.last <= self._patience
+        if going_on.all():
+            return
+        gone = [each for each, stays in zip(self._open, going_on.tolist(), strict=True) if not stays]
+        self._ended += [each for each in gone if each.number and not self._endless]
+        self._open = [each for each, stays in zip(self._open, going_on.tolist(), strict=True) if stays]
+        self._motion.keep(going_on)
 
-    @staticmethod
-    def _hidden_part(tracks: Sequence[_Open], found: PictureDetections, place: int) -> _Open | None:
+    def _common_motion(self) -> Array | None:
+        """How everything moved to this frame: the median of what was seen before and now."""
+        seen = (self._motion.last == self._frame) & (self._motion.times_seen > 2)
+        return np.median(self._motion.velocity[seen], axis=0) if seen.sum() >= COMMON else None
+
+    def _hidden_part(self, found: PictureDetections, place: int) -> _Open | None:
         """Of which track, if any, a box is the part that comes out on the other side."""
-        for each in tracks:
-            if each.number and each.is_cut and each.kind == int(found.classes[place]):
-                where = _moved(each.whole(), each.shift)
-                if _share_within(found.boxes[place][None], where[None])[0, 0] >= WITHIN:
-                    return each
-        return None
+        kind = int(found.classes[place])
+        of = [row for row, each in enumerate(self._open) if each.number and each.kind == kind]
+        within = _share_within(found.boxes[place][None], self._motion.hidden()[of])[0]
+        possible = self._motion.cut()[of].any(axis=1) & (within >= WITHIN)
+        return self._open[of[int(possible.argmax())]] if possible.any() else None
 
     def tracks(self) -> list[Track]:
         """What was seen often enough so far, by number: as it came to be seen so often, then from left to right."""
@@ -302,46 +238,36 @@ def link(
 
 def _paired(
     foreseen: Array,
-    tracks: list[_Open],
+    kinds: NDArray[np.int64],
     found: PictureDetections,
     chosen: NDArray[np.int64],
-    frame: int | None = None,
-) -> list[tuple[int, int]]:
-    """Pairs of a track's place and a detection's, of the least cost in all."""
-    if not tracks or not len(chosen):
-        return []
+    may_show_part: NDArray[np.bool_] | None = None,
+) -> NDArray[np.int64]:
+    """Pairs of a track's place and a detection's, (K, 2), of the least cost in all."""
+    if not len(kinds) or not len(chosen):
+        return np.zeros((0, 2), np.int64)
     boxes = found.boxes[chosen]
     overlap = iou(foreseen, boxes)
     gap = np.linalg.norm(_middle(foreseen)[:, None] - _middle(boxes)[None], axis=2)
     apart = gap / np.maximum(np.linalg.norm(boxes[:, 2:] - boxes[:, :2], axis=1), 1e-9)
-    kinds = np.array([each.kind for each in tracks])
     other = kinds[:, None] != found.classes[chosen][None]
     cost = 1 - overlap + apart + OTHER_CLASS * other
     possible = (overlap >= LEAST_IOU) | (apart <= NEAR)
-    if frame is not None:
+    if may_show_part is not None:
         # Of what was hidden a part may be seen again: it lies within where all of it should be.
-        hidden = np.array([frame - each.last > 1 and each.times_seen > 2 for each in tracks])
         inside = _share_within(boxes, foreseen).T
-        part = hidden[:, None] & (inside >= WITHIN) & ~other
+        part = may_show_part[:, None] & (inside >= WITHIN) & ~other
         cost = np.where(part, np.minimum(cost, 2 - inside), cost)
         possible |= part
     # What is impossible costs more than all that is possible together.
     rows, columns = scipy.optimize.linear_sum_assignment(np.where(possible, cost, 1e6))
-    return [
-        (int(row), int(chosen[column]))
-        for row, column in zip(rows, columns, strict=True)
-        if possible[row, column]
-    ]
+    real = possible[rows, columns]
+    return np.stack([rows[real], chosen[columns[real]]], axis=1)
 
 
 def _share_within(boxes: Array, others: Array) -> Array:
     """Which share of each box lies within each other one, (N, M)."""
     return intersection(boxes, others) / np.maximum(area(boxes), 1e-9)[:, None]
-
-
-def _moved(box: Array, by: Array) -> Array:
-    """A box moved by (x, y)."""
-    return (box.reshape(2, 2) + by).ravel()
 
 
 def _middle(boxes: Array) -> Array:
