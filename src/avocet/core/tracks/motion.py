@@ -117,7 +117,7 @@ class Motion:
         """(T, 4) where each will be if it goes on as it did; all of it, where it was not seen lately."""
         unseen = (frame - self.last > 1)[:, None]
         by = np.where(unseen, self.shift + self.velocity, self.velocity)
-        return np.where(unseen, self.whole(), self.box) + np.tile(by, 2)
+        return np.asarray(np.where(unseen, self.whole(), self.box) + np.tile(by, 2))
 
     def hidden(self) -> Array:
         """(T, 4) where all of each is by now, though it is not seen."""
