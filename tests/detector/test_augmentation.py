@@ -44,19 +44,38 @@ def test_collage_keeps_boxes_on_their_objects(seed):
     assert_boxes_fit_their_fill(made)
 
 
+class Leftmost:
+    """Pushes the picture as far to the left as it goes, and flips nothing."""
+
+    def integers(self, low, high):
+        return low
+
+    def random(self, count):
+        return np.ones(count)
+
+
 def test_boxes_cut_down_too_far_are_dropped():
-    class Leftmost:
-        """Pushes the picture as far to the left as it goes, and flips nothing."""
-
-        def integers(self, low, high):
-            return low
-
-        def random(self, count):
-            return np.ones(count)
-
     sample = marked([[0, 0, 30, 60], [40, 0, 80, 60]])
     placed = place(sample, 40, 60, 1.0, Augmentation(), Leftmost())
     assert placed.classes.tolist() == [1] and placed.boxes.tolist() == [[0, 0, 40, 60]]
+
+
+def test_of_what_the_pictures_edge_cuts_already_nothing_is_learnt_where_it_is_cut_once_more():
+    """Of three, one lies in the midst, one reaches the left edge, one fills all of the picture's width."""
+
+    sample = marked([[30, 2, 60, 20], [0, 22, 30, 40], [0, 42, 80, 56]])
+    assert sample.at_edge.tolist() == [False, True, False]
+    whole = place(sample, 80, 60, 1.0, Augmentation(), Leftmost())
+    assert whole.boxes.tolist() == sample.boxes.tolist() and not whole.ignored.any()
+    cut = place(sample, 60, 60, 1.0, Augmentation(), Leftmost())
+    assert cut.boxes.tolist() == [[10, 2, 40, 20], [0, 22, 10, 40], [0, 42, 60, 56]]
+    assert cut.ignored.tolist() == [False, True, False]
+
+
+def test_a_part_is_not_copied_as_if_it_were_all():
+    part = marked([[0, 22, 30, 40]])
+    made = copy_in(marked([]), [part], [1.0], np.random.default_rng(0))
+    assert not len(made.boxes) and not made.pixels.any()
 
 
 def test_light_stays_in_range_and_keeps_black():

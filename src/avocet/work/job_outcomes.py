@@ -325,6 +325,7 @@ class AugmentedPicture(Outcome):
     name: str
     boxes: list[tuple[float, float, float, float]]
     classes: list[int]
+    ignored: list[bool]
 
 
 class AugmentedSheet(Outcome):

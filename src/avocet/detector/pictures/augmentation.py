@@ -19,6 +19,13 @@ FLIPS: tuple[Flips, ...] = get_args(Flips)
 LEAST_VISIBLE = 0.35
 """A box of which less than this share stays in the picture is dropped."""
 
+CUT_AGAIN = 0.85
+"""An object that the picture's own edge cuts already is neither learnt nor unlearnt where less than this share of
+what was seen of it stays: how much that is of all of it, and so whether a person would still mark it, nobody knows."""
+
+EDGE = 0.75
+"""A box so many pixels from an edge of the picture reaches it."""
+
 LEAST_SIDE = 2.0
 """A box narrower or lower than this many input pixels is dropped."""
 
@@ -46,6 +53,17 @@ class Sample:
     boxes: Array
     classes: NDArray[np.int64]
     ignored: NDArray[np.bool_]
+
+    @property
+    def at_edge(self) -> NDArray[np.bool_]:
+        """(N,) boxes that reach an edge of the picture, behind which most of the object may lie.
+
+        Not those that fill half of the picture up to there: of them most is seen.
+        """
+        size = np.array(self.pixels.shape[1::-1], dtype=np.float64)
+        low, high = self.boxes[:, :2], self.boxes[:, 2:]
+        reaching = (low < EDGE) | (high > size - EDGE)
+        return np.asarray((reaching & (high - low < size / 2)).any(axis=1))
 
 
 @described(frozen=True)
@@ -136,7 +154,8 @@ def place(
     Returns
     -------
     Sample
-        Boxes cut to the canvas; those cut down below `LEAST_VISIBLE` of their area are gone.
+        Boxes cut to the canvas; those cut down below `LEAST_VISIBLE` of their area are gone. Those that the
+        picture's edge cut already are ignored where they are cut once more.
     """
     flip = _drawn_flip(augmentation.flips, generator)
     if augmentation.turn:
@@ -158,7 +177,7 @@ def place(
     canvas[y1:y2, x1:x2] = np.asarray(flip.picture(_scaled_part(sample.pixels, source, size)))
     boxes = flip.boxes(sample.boxes, wide, tall)
     moved = boxes / np.array([across, down] * 2) + np.array([left, top] * 2)
-    return _cut(Sample(canvas, moved, sample.classes, sample.ignored), width, height)
+    return _cut(Sample(canvas, moved, sample.classes, sample.ignored), width, height, sample.at_edge)
 
 
 def _scaled_part(pixels: NDArray[np.uint8], source: Array, size: tuple[int, int]) -> Image.Image:
@@ -238,8 +257,8 @@ def turn(sample: Sample, degrees: float, padding: Colour = MIDDLE_GREY) -> Sampl
     )
     picture = Image.fromarray(sample.pixels).rotate(degrees, Image.Resampling.BILINEAR, fillcolor=padding)
     boxes = np.concatenate([turned + middle - reach, turned + middle + reach], axis=1)
-    kept = _cut(Sample(np.asarray(picture), boxes, sample.classes, sample.ignored), width, height)
-    return kept
+    turned_sample = Sample(np.asarray(picture), boxes, sample.classes, sample.ignored)
+    return _cut(turned_sample, width, height, sample.at_edge)
 
 
 def copy_in(
@@ -268,7 +287,7 @@ def copy_in(
     for donor, factor in zip(donors, factors, strict=True):
         inside = clip(donor.boxes, donor.pixels.shape[1], donor.pixels.shape[0]).round().astype(int)
         usable = np.flatnonzero(
-            ~donor.ignored & ((inside[:, 2:] - inside[:, :2]).min(axis=1, initial=9999) >= 4)
+            ~donor.ignored & ~donor.at_edge & ((inside[:, 2:] - inside[:, :2]).min(axis=1, initial=9999) >= 4)
         )
         if not len(usable):
             continue
@@ -370,12 +389,13 @@ def _drawn_flip(flips: Flips, generator: np.random.Generator) -> _Flip:
     return _Flip(every_way and transposed, flips != "none" and sideways, every_way and upside_down)
 
 
-def _cut(sample: Sample, width: int, height: int) -> Sample:
+def _cut(sample: Sample, width: int, height: int, cut_before: NDArray[np.bool_]) -> Sample:
     boxes = sample.boxes
     # Done for every picture of a batch, collages four times: plain products, columns one by one.
     inside = np.minimum(np.maximum(boxes, 0), np.array([width, height, width, height], dtype=np.float64))
     wide, high = inside[:, 2] - inside[:, 0], inside[:, 3] - inside[:, 1]
     whole = (boxes[:, 2] - boxes[:, 0]) * (boxes[:, 3] - boxes[:, 1])
+    ignored = sample.ignored | (cut_before & (wide * high < CUT_AGAIN * whole))
     visible = wide * high >= LEAST_VISIBLE * whole
-    keep = (wide >= LEAST_SIDE) & (high >= LEAST_SIDE) & (visible | sample.ignored)
-    return Sample(sample.pixels, inside[keep], sample.classes[keep], sample.ignored[keep])
+    keep = (wide >= LEAST_SIDE) & (high >= LEAST_SIDE) & (visible | ignored)
+    return Sample(sample.pixels, inside[keep], sample.classes[keep], ignored[keep])

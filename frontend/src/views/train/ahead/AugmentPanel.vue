@@ -139,13 +139,15 @@ const colour = (index: number): string =>
           :y="box[1]"
           :width="box[2] - box[0]"
           :height="box[3] - box[1]"
+          :class="{ ignored: picture.ignored[index] }"
           :stroke="colour(picture.classes[index]!)" />
       </svg>
     </div>
     <p v-if="sheet" class="soft small">
       Twelve training pictures as the loader makes them, sample {{ draw + 1 }}. A box of which less than
       {{ (100 * sheet.least_visible).toFixed(0) }} % is left, or that is under {{ sheet.least_side }} pixels, is
-      dropped; the last part of a training has no collages.
+      dropped. Dotted: nothing is learnt there, as what the picture's edge cuts already is cut once more. The last part
+      of a training has no collages.
     </p>
   </div>
 </template>
@@ -202,6 +204,9 @@ const colour = (index: number): string =>
   fill: none;
   stroke-width: 1.5;
   vector-effect: non-scaling-stroke;
+}
+.sheet rect.ignored {
+  stroke-dasharray: 1 4;
 }
 .small {
   font-size: 13px;

@@ -66,6 +66,7 @@ def draw_augmented(task: Task[LookAhead]) -> AugmentedSheet:
                 name=pictures[batch.pictures[number]].name,
                 boxes=batch.truths.boxes[here].round(1).tolist(),
                 classes=batch.truths.classes[here].tolist(),
+                ignored=batch.truths.ignored[here].tolist(),
             )
         )
     return AugmentedSheet(
