@@ -146,8 +146,8 @@ const colour = (index: number): string =>
     <p v-if="sheet" class="soft small">
       Twelve training pictures as the loader makes them, sample {{ draw + 1 }}. A box of which less than
       {{ (100 * sheet.least_visible).toFixed(0) }} % is left, or that is under {{ sheet.least_side }} pixels, is
-      dropped. Dotted: nothing is learnt there, as what the picture's edge cuts already is cut once more. The last part
-      of a training has no collages.
+      dropped. Dotted boxes are neither learnt nor unlearnt: marked so, or cut by the picture's edge and then once more.
+      The last part of a training has no collages.
     </p>
   </div>
 </template>
