@@ -58,7 +58,7 @@ TOGETHER := OMP_NUM_THREADS=1 PYTHONDONTWRITEBYTECODE= $(PYTHON) -m pytest --num
 
 test: setup $(VENV)/tested
 	cd frontend && npm run --silent test
-	$(TOGETHER) -m "not long" --durations 10 --durations-min 7
+	$(TOGETHER) -m "not long" --durations 10 --durations-min 6
 
 test-all: setup $(VENV)/tested
 	cd frontend && npm run --silent test

@@ -95,6 +95,7 @@ def test_zoom_and_pan(page):
     assert page.boxes() == before
 
 
+@pytest.mark.long
 def test_walk_along_the_pictures(page):
     page.open("collect?state=unlabelled")
     page.until(lambda: len(page.all("card")) == 4, "four unlabelled pictures")
@@ -116,6 +117,7 @@ def test_walk_along_the_pictures(page):
     assert page.labels(7)["state"] == "empty"
 
 
+@pytest.mark.long
 def test_two_versions_and_the_person_chooses(page):
     page.allowed = ["409"]
     for keep, expected in (("keep-mine", 1), ("take-theirs", 2)):
@@ -165,6 +167,7 @@ def test_undo_across_pictures_asks_before_it_undoes_somebody_elses_work(page):
     assert [box["corners"][0] for box in page.labels(UNLABELLED)["boxes"]] == [5, 60]
 
 
+@pytest.mark.long
 def test_without_a_connection_enter_leads_to_a_page_that_says_so_and_comes_back(page):
     page.open_picture(UNLABELLED)
     page.stage()
@@ -347,6 +350,7 @@ def test_an_archive_is_unpacked_and_its_labels_are_offered(page, belt, tmp_path)
     assert [p["source"] for p in page.own("pictures?name=shift")["pictures"]] == ["night.zip/night"]
 
 
+@pytest.mark.long
 def test_split_bin_and_their_undo(page):
     page.open("collect")
     page.until(lambda: len(page.all("card")) == 10, "ten pictures")

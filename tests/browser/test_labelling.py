@@ -151,6 +151,7 @@ def test_copying_along_the_belt(page):
     page.saved()
 
 
+@pytest.mark.long
 def test_no_key_is_lost_while_pictures_settle(page):
     page.open_picture(1)
     page.stage()
@@ -226,6 +227,7 @@ def test_nobody_draws_into_hidden_boxes(page):
     count(page, had + 1)
 
 
+@pytest.mark.long
 def test_undo_walks_back_across_pictures(page):
     page.open_picture(UNLABELLED)
     page.stage()
@@ -343,6 +345,7 @@ def test_many_boxes_on_a_large_picture_cost_no_more_than_few(page, server, sessi
     page.saved()
 
 
+@pytest.mark.long
 def test_a_picture_that_changed_where_it_lies_is_named(page, server, sessions, tmp_path):
     page.allowed = ["422", "404"]
     path = tmp_path / "outside.jpg"

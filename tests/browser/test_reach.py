@@ -94,6 +94,7 @@ def test_chosen_pictures_move_to_a_part_and_back(page):
     )
 
 
+@pytest.mark.long
 def test_stages_by_key_and_help_of_each(page):
     page.open("collect")
     page.find("add")

@@ -38,6 +38,7 @@ def number(page, mark):
     return int(page.find(mark).text)
 
 
+@pytest.mark.long
 @pytest.mark.browser
 def test_a_clip_with_objects_and_a_count_across_a_line(ready, server):
     page = ready

@@ -168,6 +168,7 @@ def test_evaluate_takes_detections_of_any_program(tmp_path, answer):
     assert done.returncode == 1 and "not built like SAID=MEANT" in done.stderr
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_explain_tells_what_became_of_every_candidate(trained):
     picture = next((trained / "set").glob("*.png"))
@@ -235,6 +236,7 @@ def test_importing_again_changes_nothing(trained):
     assert "16 pictures had labels already, left as they were" in avocet(*arguments).stdout
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, answer):
     broken = tmp_path / "broken.json"

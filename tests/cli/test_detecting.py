@@ -31,6 +31,7 @@ def run(belt, *more):
     return CliRunner().invoke(detect, asked, catch_exceptions=False)
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_lines_and_regions_are_counted(belt, tmp_path):
     done = run(

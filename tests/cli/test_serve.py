@@ -88,6 +88,7 @@ def test_taken_port_is_said_at_once(serve):
         assert process.wait(timeout=60) == 1
 
 
+@pytest.mark.long
 def test_other_addresses_want_the_password(serve):
     _, line = serve("--host", "0.0.0.0", "--port", "0", AVOCET_PASSWORD="rye bread")
     port = address_in(line).rsplit(":", 1)[1]

@@ -85,6 +85,7 @@ def test_the_same_boxes_from_a_trained_model(belt):
         np.testing.assert_array_equal(one.classes, other.classes)
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_the_graph_is_made_once_and_needs_no_torch(tmp_path):
     path = demo_bundle(tmp_path)

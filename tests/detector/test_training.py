@@ -52,6 +52,7 @@ def assert_same(first, second):
         assert (first[name] == second[name]).all(), name
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_same_seed_same_weights(tmp_path):
     reports = [[], []]

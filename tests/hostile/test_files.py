@@ -76,6 +76,7 @@ class TestPictures:
         megabytes, said = taken_by(path, f"pictures.{function}")
         assert megabytes < 50 and "huge.png" in said and "at most 105 million are read" in said
 
+    @pytest.mark.long
     @pytest.mark.slow
     def test_the_largest_of_ordinary_cameras_takes_less_than_a_gigabyte(self, tmp_path):
         width, height = 11_648, 8_736

@@ -307,6 +307,7 @@ def test_a_second_server_says_why_it_does_not_start(serve, tmp_path):
         assert f"is served already, by process {os.getpid()}" in said and other.wait(timeout=60) == 1
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_a_page_answers_beside_slow_and_idle_clients(serve):
     _, line = serve("--port", "0")

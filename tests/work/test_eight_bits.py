@@ -80,6 +80,7 @@ def test_not_used_where_it_loses_or_is_no_quicker(data, ready, twice_as_quick, m
     assert bundle_of(data, ready).read_bytes() == trained_bundle()
 
 
+@pytest.mark.long
 @pytest.mark.slow
 def test_what_is_measured_is_what_is_used(data, ready, twice_as_quick):
     """The figures told are those of a model opened anew, not of one that only served to measure."""

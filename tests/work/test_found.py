@@ -244,6 +244,7 @@ def test_the_frame_at_a_moment_is_the_one_shown_then(run, tmp_path):
     np.testing.assert_array_equal(frame_at(tmp_path / "kept.mp4", 99), frames[-1].pixels)
 
 
+@pytest.mark.long
 def test_frames_at_hand_are_those_that_are_shown_then(run, tmp_path):
     folder, _, _, _ = run
     path, generator = tmp_path / "kept.mp4", np.random.default_rng(2)
@@ -255,6 +256,7 @@ def test_frames_at_hand_are_those_that_are_shown_then(run, tmp_path):
         at_hand.shown_at(path, 0.1, "kept.mp4")
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("passed", [0.0, 0.25, 99.0])
 def test_frames_at_moments_in_any_order_are_those_at_each(run, tmp_path, monkeypatch, passed):
     """Whether they are sought or decoded in passing."""

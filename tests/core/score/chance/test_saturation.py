@@ -40,6 +40,7 @@ def test_the_fit_is_as_good_as_a_general_solvers(seed):
             assert missed <= found.fun + 1e-5
 
 
+@pytest.mark.long
 @pytest.mark.slow
 @pytest.mark.parametrize("name", FORESEEN)
 @pytest.mark.parametrize("noise", [0.01, 0.02])
