@@ -11,7 +11,7 @@ BENCHES := suppression evaluation judging uncertainty intake reading pages gestu
 help:
 	@echo "make run          set up what is missing, make the demo project, serve it on 127.0.0.1:$(PORT)"
 	@echo "make setup        install and build only"
-	@echo "make test         all but the longest tests, in ten minutes; make quick: what needs no browser, in one or two"
+	@echo "make test         all but the longest tests, in some ten minutes; make quick: what needs no browser, in one or two"
 	@echo "make test-all     everything that is tested, as it has to pass before a change is taken"
 	@echo "make soak         the fuzzers at length"
 	@echo "make check        style and types      make bench        ratios of speed, and the learning test"

@@ -19,7 +19,7 @@ from avocet.work.models.opening import open_bundles
 from avocet.work.progress import Silent
 from tests.conftest import at_length
 
-pytestmark = pytest.mark.slow
+pytestmark = [pytest.mark.slow, pytest.mark.long]
 
 
 def contents(out):
@@ -41,7 +41,6 @@ WAYS = {
 }
 
 
-@pytest.mark.long
 @pytest.mark.parametrize(
     "way", ["copies", *(pytest.param(each, marks=at_length) for each in WAYS if each != "copies")]
 )
@@ -56,7 +55,6 @@ def test_two_nodes_make_what_one_machine_makes(two_nodes, things, look, tmp_path
     assert len(here["problems"]) == 1 and "041.jpg" in here["problems"][0]
 
 
-@pytest.mark.long
 def test_files_that_workers_do_not_see_travel_with_the_request(
     two_nodes, things, look, tmp_path, monkeypatch
 ):
@@ -105,7 +103,6 @@ class StopAt(Silent):
         return self.done >= self.wanted
 
 
-@pytest.mark.long
 def test_stopped_and_gone_on_nothing_is_done_twice(two_nodes, things, look, tmp_path):
     inputs, order = (things.pictures, things.clip), {"copies": "none"}
     look(tmp_path / "here", *inputs, **order)
@@ -118,7 +115,6 @@ def test_stopped_and_gone_on_nothing_is_done_twice(two_nodes, things, look, tmp_
     assert contents(out) == contents(tmp_path / "here")
 
 
-@pytest.mark.long
 def test_a_node_that_is_killed_costs_only_what_it_had_under_way(two_nodes, things, look, tmp_path):
     # So much that all are at work on some when one goes.
     inputs = [*[things.pictures] * 5, things.clip]
@@ -162,7 +158,6 @@ def test_a_machine_that_comes_later_takes_part(two_nodes, things, look, tmp_path
         assert [each.working for each in cluster.machines() if each.alive] == [(), ()]
 
 
-@pytest.mark.long
 def test_measuring_finds_the_same_candidates(two_nodes, things, frames):
     bundles = Bundles((things.model,))
     here = open_bundles(bundles)
@@ -183,7 +178,6 @@ def test_measuring_finds_the_same_candidates(two_nodes, things, frames):
             assert np.array_equal(getattr(known, name), getattr(made, name))
 
 
-@pytest.mark.long
 def test_the_machines_and_what_runs_on_them_are_told(two_nodes, things, look, tmp_path):
     seen, spreads = [], []
 
@@ -222,7 +216,6 @@ def test_what_is_wrong_is_said(two_nodes, things, look, tmp_path, monkeypatch):
         look(tmp_path / "out", things.pictures, address="local")
 
 
-@pytest.mark.long
 def test_a_cluster_of_this_machine_alone(things, look, tmp_path):
     """Pictures in black and white and of other sizes, and nothing that could be read."""
     place = tmp_path / "grey"

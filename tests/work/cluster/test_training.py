@@ -24,7 +24,7 @@ from avocet.work.train.studies import get_study, start_study
 from avocet.work.train.training import train_run
 from tests.conftest import at_length
 
-pytestmark = pytest.mark.slow
+pytestmark = [pytest.mark.slow, pytest.mark.long]
 
 SETTINGS = {
     "side": 96, "epochs": 6, "batch": 4, "passes": 2, "number_format": "float32",
@@ -77,7 +77,6 @@ def losses(epochs):
     return np.array([[each["box"], each["objectness"], each["classes"]] for _, each in epochs])
 
 
-@pytest.mark.long
 def test_one_training_over_two_machines_follows_that_of_one(two_nodes, train):
     _, alone, steps_alone, _, _ = train()
     _, two, steps_two, log, _ = train(two_nodes.address)
@@ -112,7 +111,6 @@ def test_stopped_and_resumed_over_two_machines(two_nodes, train):
     assert log.count("Trains on 2 machines") == 2
 
 
-@pytest.mark.long
 def test_a_machine_that_dies_costs_an_epoch_at_most(two_nodes, train):
     third = two_nodes.add_node(num_cpus=1)
     watching = Watching(5, lambda: two_nodes.remove_node(third, allow_graceful=False))
@@ -143,7 +141,6 @@ def test_a_run_on_one_other_machine_is_what_it_would_be_here(two_nodes, data, la
         assert runs[0].best_epoch == runs[1].best_epoch
 
 
-@pytest.mark.long
 def test_two_runs_at_once_on_two_machines_and_one_fails(two_nodes, data, labelled, monkeypatch):
     """Each on a machine; the lane's threads share the connection, and what breaks one leaves the other alone."""
     folder, sessions = data
@@ -231,7 +228,6 @@ def test_the_trainings_of_a_study_are_dealt_out(data, labelled, study):
     assert dealt.keys() == alone.keys()
 
 
-@pytest.mark.long
 def test_one_that_fails_does_not_take_the_others_along(data, labelled, study):
     folder, sessions = data
     study_id, job_id = study
