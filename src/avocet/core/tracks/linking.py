@@ -158,11 +158,7 @@ class Linker:
                 begun.append(place)
         self._open += [whose[place] for place in begun]
         motion.begin(found.boxes[begun], number)
-        ripe = np.flatnonzero((motion.last == number) & (motion.times_seen >= self._least_seen)).tolist()
-        unnumbered = [self._open[row] for row in ripe if not self._open[row].number]
-        for each in sorted(unnumbered, key=lambda each: (each.seen[0][0], float(each.boxes[0][0]))):
-            self._numbered += 1
-            each.number = self._numbered
+        self._number_ripe()
         if self._endless:
             for each in self._open:
                 each.forget()
@@ -173,13 +169,21 @@ class Linker:
 
     def _end_unseen(self) -> None:
         """Let go of what was not seen for too long."""
-        going_on = self._frame - self._motion.last <= self._patience
-        if going_on.all():
-            return
-        gone = [each for each, stays in zip(self._open, going_on.tolist(), strict=True) if not stays]
-        self._ended += [each for each in gone if each.number and not self._endless]
-        self._open = [each for each, stays in zip(self._open, going_on.tolist(), strict=True) if stays]
-        self._motion.keep(going_on)
+        stays = self._frame - self._motion.last <= self._patience
+        if not stays.all():
+            gone = [self._open[row] for row in np.flatnonzero(~stays)]
+            self._ended += [each for each in gone if each.number and not self._endless]
+            self._open = [self._open[row] for row in np.flatnonzero(stays)]
+            self._motion.keep(stays)
+
+    def _number_ripe(self) -> None:
+        """What was now seen often enough is an object: it gets the next number."""
+        motion = self._motion
+        ripe = np.flatnonzero((motion.last == self._frame) & (motion.times_seen >= self._least_seen))
+        unnumbered = [self._open[row] for row in ripe if not self._open[row].number]
+        for each in sorted(unnumbered, key=lambda each: (each.seen[0][0], float(each.boxes[0][0]))):
+            self._numbered += 1
+            each.number = self._numbered
 
     def _common_motion(self) -> Array | None:
         """How everything moved to this frame: the median of what was seen before and now."""
