@@ -163,3 +163,30 @@ def test_everything_at_once_keeps_boxes_in_the_canvas(seed):
     made = copy_in(made, samples[:2], [0.8, 0.8], generator)
     assert (made.boxes[:, :2] >= 0).all() and (made.boxes[:, 2:] <= (128, 96)).all()
     assert len(made.boxes) == len(made.classes) == len(made.ignored)
+
+
+@pytest.mark.parametrize("flips", ["none", "all"])
+@pytest.mark.parametrize("seed", range(12))
+def test_boxes_lie_where_their_pixels_do_to_a_fifth_of_a_pixel(flips, seed):
+    """Red rises by two with every pixel across, green by two down: colours tell where a place comes from."""
+    generator = np.random.default_rng(seed)
+    pixels = np.zeros((90, 120, 3), np.uint8)
+    pixels[..., 0], pixels[..., 1] = 2 * np.arange(120), 2 * np.arange(90)[:, None]
+    sample = Sample(pixels, np.array([[50, 40, 70, 50]]), np.zeros(1, int), np.zeros(1, bool))
+    placed = place(sample, 112, 104, generator.uniform(0.6, 1.5), Augmentation(flips=flips), generator)
+    if len(placed.boxes) == 0:
+        return
+    x1, y1, x2, y2 = placed.boxes[0]
+    if min(x1, y1) < 1 or x2 > 111 or y2 > 103:
+        return
+    columns, rows = np.arange(int(x1) + 2, int(x2) - 2), np.arange(int(y1) + 2, int(y2) - 2)
+    shown = placed.pixels[rows[:, None], columns].astype(float) / 2 + 0.5
+    across, down = (columns + 0.5 - x1) / (x2 - x1), (rows + 0.5 - y1) / (y2 - y1)
+    # Whichever way it was flipped: both rise or fall evenly over the box, from one of its edges to the other.
+    for channel, low, high in ((0, 50, 70), (1, 40, 50)):
+        ways = [
+            low + (high - low) * way
+            for share in (across[None, :], down[:, None])
+            for way in (share, 1 - share)
+        ]
+        assert min(np.abs(shown[..., channel] - way).mean() for way in ways) < 0.2
