@@ -3,7 +3,7 @@
 import pytest
 import torch
 
-from avocet.detector.training.threads import LOOKED_AT, TIMED, Threads
+from avocet.detector.training.threads import LOOKED_AT, SELDOM, TIMED, TRIED_AGAIN, Threads
 
 
 @pytest.fixture
@@ -21,6 +21,13 @@ def steps(threads, seconds, count):
         threads.took(seconds[torch.get_num_threads()])
 
 
+def tells(threads, seconds):
+    """One more step, and with how many threads it was made."""
+    now = torch.get_num_threads()
+    threads.took(seconds[now])
+    return now
+
+
 def test_the_quicker_number_is_taken_and_told(two_threads):
     told = []
     threads = Threads(told.append)
@@ -31,9 +38,13 @@ def test_the_quicker_number_is_taken_and_told(two_threads):
     # Others begin to work: each step is as long as the slowest thread is kept waiting.
     steps(threads, {2: 1.2, 1: 0.6}, LOOKED_AT + 2 * (TIMED + 1))
     assert torch.get_num_threads() == 1 and told[1].endswith("takes 1")
-    # They end again: it does not get slower, so it is left at that.
-    steps(threads, {2: 0.3, 1: 0.45}, 50)
-    assert len(told) == 2
+    # They go on, and all threads are tried again now and then, ever more seldom; nothing new is told.
+    tried = TRIED_AGAIN + 2 * (TIMED + 1)
+    with_two = sum(tells(threads, {2: 1.2, 1: 0.6}) == 2 for _ in range(10 * tried))
+    assert torch.get_num_threads() == 1 and len(told) == 2 and with_two == 3 * (TIMED + 1)
+    # They end: it does not get slower, and yet it is found out.
+    steps(threads, {2: 0.3, 1: 0.45}, SELDOM + 2 * (TIMED + 1))
+    assert torch.get_num_threads() == 2 and len(told) == 3
     threads.close()
     assert torch.get_num_threads() == 2
 

@@ -12,6 +12,10 @@ TIMED = 3
 SLOWER = 1.4
 """A step that takes so many times as long as it did is a reason to time anew."""
 
+TRIED_AGAIN, SELDOM = 100, 800
+"""Steps with one thread after which all are tried again, as what kept the others busy may be over: twice as many
+each time that it is not, up to the second."""
+
 LOOKED_AT = 6
 """Latest steps whose median tells."""
 
@@ -21,13 +25,15 @@ class Threads:
 
     Threads share each layer's work and wait for one another. Alone on a machine that is quicker; beside
     other work each wait is as long as the slowest of them is kept waiting, and one thread may be quicker.
+    What else the machine does comes and goes: both are timed anew where steps have become slower, and now
+    and then where one thread was taken, as its steps do not tell that the others would be free again.
 
     The same number of threads gives the same weights; which one was taken is told.
 
     Parameters
     ----------
     told : callable
-        Gets a sentence for the log whenever a choice was made.
+        Gets a sentence for the log whenever another choice was made.
     choosing : bool
         Whether there is anything to choose: where steps wait for others their time says nothing.
     """
@@ -41,6 +47,7 @@ class Threads:
         self._times: dict[int, list[float]] = {}
         self._latest: list[float] = []
         self._usual = 0.0
+        self._taken, self._since, self._patience = 0, 0, TRIED_AGAIN
         if self._choosing:
             self._begin([self._all, 1])
 
@@ -56,8 +63,10 @@ class Threads:
                 self._choose()
             return
         self._latest = [*self._latest[1 - LOOKED_AT :], seconds]
-        if len(self._latest) == LOOKED_AT and statistics.median(self._latest) > SLOWER * self._usual:
-            now = torch.get_num_threads()
+        self._since += 1
+        now = torch.get_num_threads()
+        slower = len(self._latest) == LOOKED_AT and statistics.median(self._latest) > SLOWER * self._usual
+        if slower or (now == 1 and self._since >= self._patience):
             self._begin([now, 1 if now > 1 else self._all])
 
     def close(self) -> None:
@@ -74,6 +83,10 @@ class Threads:
         medians = {count: statistics.median(times[1:]) for count, times in self._times.items()}
         best = min(medians, key=lambda count: medians[count])
         torch.set_num_threads(best)
-        self._usual = medians[best]
+        self._patience = TRIED_AGAIN if best != self._taken else min(2 * self._patience, SELDOM)
+        self._usual, self._since = medians[best], 0
+        if best == self._taken:
+            return
+        self._taken = best
         said = ", ".join(f"{seconds:.2f} s with {count}" for count, seconds in sorted(medians.items()))
         self._told(f"A step takes {said} {'thread' if max(medians) == 1 else 'threads'}; takes {best}")
