@@ -78,15 +78,15 @@ def wide() -> PictureSet:
 SETS = {"demo": demo, "digits": digits, "wide": wide}
 
 
-def figures(chosen: PictureSet, seed: int) -> dict[str, float]:
+def figures(chosen: PictureSet, seed: int, size: str = "stint") -> dict[str, float]:
     """Train from the shipped weights, and measure on pictures that were never seen."""
     with tempfile.TemporaryDirectory() as name:
         settings = Settings(
-            side=chosen.side, batch=chosen.batch, passes=chosen.passes, epochs=chosen.epochs, seed=seed,
+            size=size, side=chosen.side, batch=chosen.batch, passes=chosen.passes, epochs=chosen.epochs, seed=seed,
             augmentation=chosen.augmentation,
         )  # fmt: skip
         run = Training(settings, chosen.names, chosen.training, chosen.validation, Path(name))
-        run.start_from(shipped_weights("stint"))
+        run.start_from(shipped_weights(size))
         started = time.perf_counter()
         run.run(lambda report: None)
         seconds = time.perf_counter() - started

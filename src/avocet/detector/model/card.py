@@ -38,7 +38,7 @@ class ModelCard(BaseModel):
     ----------
     format_version : int
     size : str
-        Stint, Dunlin or Curlew, in lower case.
+        Wren, Stint, Dunlin or Curlew, in lower case.
     classes : list of str
         In the order of the network's outputs.
     side : int

@@ -2,7 +2,7 @@
 
 They come from `scripts/starting_weights.py`: each size was trained on rendered scenes of coloured
 shapes on patterned grounds. Convolution kernels are kept in 63 levels for each output channel, the
-rest in half precision, all compressed: under 8 MB for the three sizes.
+rest in half precision, all compressed: under 8 MB for the four sizes.
 """
 
 import json
@@ -71,7 +71,7 @@ def unpack_weights(path: Path) -> StartingWeights:
     return StartingWeights("the shipped weights", about["size"], about["classes"], tensors)
 
 
-@lru_cache(maxsize=3)
+@lru_cache(maxsize=4)
 def shipped_weights(size: str) -> StartingWeights:
     """The weights shipped for a size.
 

@@ -1,4 +1,4 @@
-"""The three detector sizes."""
+"""The four detector sizes."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -55,6 +55,7 @@ class Size:
 SIZES = {
     size.name: size
     for size in (
+        Size("wren", (8, 24, 48, 96, 128), (0, 1, 2, 1), 48),
         Size("stint", (16, 32, 64, 128, 256), (1, 2, 2, 1), 64),
         Size("dunlin", (24, 48, 96, 192, 384), (1, 2, 3, 2), 96),
         Size("curlew", (32, 64, 128, 256, 512), (1, 3, 4, 2), 128),

@@ -4,7 +4,6 @@ from collections.abc import Callable, Sequence
 from typing import Protocol
 
 import numpy as np
-import torch
 from numpy.typing import NDArray
 from PIL import Image
 
@@ -153,6 +152,9 @@ def scale_by(pixels: NDArray[np.uint8], factor: float) -> NDArray[np.uint8]:
     >>> scale_by(np.array([[[0] * 3, [100] * 3], [[200] * 3, [100] * 3]], np.uint8), 0.5).tolist()
     [[[100, 100, 100]]]
     """
+    # Here, as the server and the commands that need no network start without it.
+    import torch
+
     height, width = pixels.shape[:2]
     # torch's kernel for bytes takes a quarter of the time of Pillow's, where colours lie side by side.
     given = torch.empty((1, 3, height, width), dtype=torch.uint8, memory_format=torch.channels_last)
