@@ -2,7 +2,7 @@
 
 import math
 from dataclasses import dataclass
-from typing import Literal, get_args
+from typing import Literal, TypeVar, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,7 +36,19 @@ PLACES_TRIED = 8
 MOST_COVERED = 0.2
 """An object copied in may cover this share of another one, or be covered by it."""
 
-_PIXEL = np.dtype("V3")
+_WAYS = {
+    (False, False, False): None,
+    (False, True, False): Image.Transpose.FLIP_LEFT_RIGHT,
+    (False, False, True): Image.Transpose.FLIP_TOP_BOTTOM,
+    (False, True, True): Image.Transpose.ROTATE_180,
+    (True, False, False): Image.Transpose.TRANSPOSE,
+    (True, True, False): Image.Transpose.ROTATE_270,
+    (True, False, True): Image.Transpose.ROTATE_90,
+    (True, True, True): Image.Transpose.TRANSVERSE,
+}
+"""How Pillow calls axes exchanged, then mirrored sideways, then upside down."""
+
+N = TypeVar("N", float, Array)
 
 
 @dataclass(frozen=True)
@@ -169,24 +181,26 @@ def place(
     left = _moved(width - max(1, round(across * factor)), augmentation.shift, generator)
     top = _moved(height - max(1, round(down * factor)), augmentation.shift, generator)
     # Only what will be seen is scaled, and before it is flipped: that is less to move about.
-    seen = np.array([[-left, -top, width - left, height - top]]) / factor
-    margin = int(np.ceil(1 / factor))
-    x1, y1, x2, y2 = _whole_pixels(flip.back(seen, across, down)[0], margin, wide, tall)
+    seen = (-left / factor, -top / factor, (width - left) / factor, (height - top) / factor)
+    x1, y1, x2, y2 = _whole_pixels(flip.back(*seen, across, down), math.ceil(1 / factor), wide, tall)
     scaled = scale_by(sample.pixels[y1:y2, x1:x2], factor)
     high, broad = scaled.shape[:2]
     # Where the part begins on the canvas: in whole pixels, and its boxes move along.
-    begins = flip.forth(np.array([[x1, y1, x2, y2]], dtype=np.float64), across, down)[0]
-    x, y = round(left + begins[0] * factor), round(top + begins[1] * factor)
+    begins_x, begins_y, *_ = flip.forth(x1, y1, x2, y2, across, down)
+    x, y = round(left + begins_x * factor), round(top + begins_y * factor)
     canvas = filled(width, height, padding)
     _paste(canvas, flip.picture(scaled), x, y)
+    lows_x, lows_y, highs_x, highs_y = ((sample.boxes - np.array([x1, y1, x1, y1])) * factor).T
     ends = (high, broad) if flip.transposed else (broad, high)
-    boxes = flip.forth((sample.boxes - np.array([x1, y1, x1, y1])) * factor, *ends) + np.array([x, y, x, y])
+    boxes = np.array(flip.forth(lows_x, lows_y, highs_x, highs_y, *ends)).T + np.array([x, y, x, y])
     return _cut(Sample(canvas, boxes, sample.classes, sample.ignored), width, height, sample.at_edge)
 
 
-def _whole_pixels(region: Array, margin: int, width: int, height: int) -> tuple[int, int, int, int]:
+def _whole_pixels(
+    region: tuple[float, float, float, float], margin: int, width: int, height: int
+) -> tuple[int, int, int, int]:
     """A region made up to whole pixels of a picture, and so many more on every side."""
-    x1, y1, x2, y2 = region.tolist()
+    x1, y1, x2, y2 = region
     return (
         max(0, math.floor(x1) - margin),
         max(0, math.floor(y1) - margin),
@@ -199,9 +213,7 @@ def _paste(canvas: NDArray[np.uint8], pixels: NDArray[np.uint8], x: int, y: int)
     """Lay a picture into a canvas with its corner at a place that may lie outside."""
     height, width = canvas.shape[:2]
     part = pixels[max(0, -y) : height - y, max(0, -x) : width - x]
-    target = canvas[max(0, y) : max(0, y) + part.shape[0], max(0, x) : max(0, x) + part.shape[1]]
-    # A pixel's three bytes as one: a view that is flipped is copied much quicker so.
-    target.view(_PIXEL)[..., 0] = part.view(_PIXEL)[..., 0]
+    canvas[max(0, y) : max(0, y) + part.shape[0], max(0, x) : max(0, x) + part.shape[1]] = part
 
 
 def collage(
@@ -365,29 +377,28 @@ class _Flip:
     upside_down: bool
 
     def picture(self, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
-        """A view of a flipped picture."""
+        """A flipped picture."""
+        way = _WAYS[self.transposed, self.sideways, self.upside_down]
+        # Pillow moves pixels as wholes, NumPy byte by byte.
+        return pixels if way is None else np.asarray(Image.fromarray(pixels).transpose(way))
+
+    def forth(self, x1: N, y1: N, x2: N, y2: N, width: float, height: float) -> tuple[N, N, N, N]:
+        """Flipped boxes, each of their columns a number or an array; width and height are those of the flipped picture."""
         if self.transposed:
-            pixels = pixels.transpose(1, 0, 2)
-        return pixels[:: -1 if self.upside_down else 1, :: -1 if self.sideways else 1]
+            x1, y1, x2, y2 = y1, x1, y2, x2
+        return self._mirrored(x1, y1, x2, y2, width, height)
 
-    def forth(self, boxes: Array, width: int, height: int) -> Array:
-        """Flipped boxes; width and height are those of the flipped picture."""
-        return self._mirrored(boxes[:, [1, 0, 3, 2]] if self.transposed else boxes, width, height)
-
-    def back(self, boxes: Array, width: int, height: int) -> Array:
+    def back(self, x1: N, y1: N, x2: N, y2: N, width: float, height: float) -> tuple[N, N, N, N]:
         """Where flipped boxes come from."""
-        mirrored = self._mirrored(boxes, width, height)
-        return mirrored[:, [1, 0, 3, 2]] if self.transposed else mirrored
+        x1, y1, x2, y2 = self._mirrored(x1, y1, x2, y2, width, height)
+        return (y1, x1, y2, x2) if self.transposed else (x1, y1, x2, y2)
 
-    def _mirrored(self, boxes: Array, width: int, height: int) -> Array:
-        if not (self.sideways or self.upside_down):
-            return boxes
-        mirrored = boxes.copy()
+    def _mirrored(self, x1: N, y1: N, x2: N, y2: N, width: float, height: float) -> tuple[N, N, N, N]:
         if self.sideways:
-            mirrored[:, 0], mirrored[:, 2] = width - boxes[:, 2], width - boxes[:, 0]
+            x1, x2 = width - x2, width - x1
         if self.upside_down:
-            mirrored[:, 1], mirrored[:, 3] = height - boxes[:, 3], height - boxes[:, 1]
-        return mirrored
+            y1, y2 = height - y2, height - y1
+        return x1, y1, x2, y2
 
 
 def _drawn_flip(flips: Flips, generator: np.random.Generator) -> _Flip:
