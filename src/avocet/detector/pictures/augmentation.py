@@ -176,7 +176,8 @@ def place(
     if augmentation.turn:
         sample = turn(sample, float(generator.uniform(-augmentation.turn, augmentation.turn)), padding)
     tall, wide = sample.pixels.shape[:2]
-    factor = max(factor, 1 / min(tall, wide))
+    # A little more than a pixel, as products of floats may fall short of one.
+    factor = max(factor, (1 + 1e-9) / min(tall, wide))
     across, down = (tall, wide) if flip.transposed else (wide, tall)
     left = _moved(width - max(1, round(across * factor)), augmentation.shift, generator)
     top = _moved(height - max(1, round(down * factor)), augmentation.shift, generator)
