@@ -13,6 +13,7 @@ import pytest
 import torch
 
 import avocet
+from avocet.core.boxes import iou
 from avocet.core.errors import InputError
 from avocet.demo.belt import render_still
 from avocet.detector.engines import opening
@@ -180,13 +181,20 @@ def test_the_script_alone_finds_the_same_boxes(belt, tmp_path):
         ours = sorted(model.find(pixels), key=lambda each: each.box[0])
         assert len(ours) >= 4
         assert [each["class"] for each in theirs] == [each.class_name for each in ours]
+        overlaps = [
+            iou(np.array([each["box"]]), np.array([one.box]))[0, 0]
+            for each, one in zip(theirs, ours, strict=True)
+        ]
+        assert min(overlaps) > 0.95
+        # To a third of a pixel it is one that the model sees: of two that lie on one object and whose scores are
+        # alike within rounding, either may be kept.
+        seen = model.find(pixels, overlap_limit=1.0)
         scale = pixels.shape[1] / 960
-        np.testing.assert_allclose(
-            [each["box"] for each in theirs], [each.box for each in ours], atol=0.3 * scale
-        )
-        np.testing.assert_allclose(
-            [each["score"] for each in theirs], [each.score for each in ours], atol=0.01
-        )
+        for each in theirs:
+            apart = [np.abs(np.subtract(each["box"], one.box)).max() for one in seen]
+            alike = seen[int(np.argmin(apart))]
+            assert min(apart) < 0.3 * scale and alike.class_name == each["class"]
+            assert alike.score == pytest.approx(each["score"], abs=0.01)
 
 
 def test_the_script_scales_as_the_product_does():
