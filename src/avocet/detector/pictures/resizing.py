@@ -92,16 +92,12 @@ def lay_in(picture: AnyPicture, box: Letterbox, padding: Colour = MIDDLE_GREY) -
     >>> lay_in(np.zeros((540, 960, 3), np.uint8), letterbox(960, 540, 416), (60, 50, 40))[0, 0].tolist()
     [60, 50, 40]
     """
-    canvas = np.empty((box.input_height, box.input_width, 3), dtype=np.uint8)
-    bottom, right = box.top + box.height, box.left + box.width
-    # Only where nothing comes: to fill all of it takes half as long as to scale a picture.
-    for around in (canvas[: box.top], canvas[bottom:], canvas[:, : box.left], canvas[:, right:]):
-        around[...] = padding
+    canvas = filled(box.input_width, box.input_height, padding)
     if isinstance(picture, np.ndarray):
         scaled = scale_to(picture, box.width, box.height)
     else:
         scaled = picture.scaled(box.width, box.height)
-    canvas[box.top : bottom, box.left : right] = scaled
+    canvas[box.top : box.top + box.height, box.left : box.left + box.width] = scaled
     return canvas
 
 
