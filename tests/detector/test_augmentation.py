@@ -3,7 +3,7 @@ import pytest
 import torch
 
 from avocet.detector.engines.torch_engine import as_input
-from avocet.detector.pictures.augmentation import Augmentation, Sample, collage, copy_in, place, turn
+from avocet.detector.pictures.augmentation import Augmentation, Sample, _Flip, collage, copy_in, place, turn
 from avocet.detector.pictures.colours import drawn_light, lit, recolour, shift_colours
 
 
@@ -34,6 +34,34 @@ def test_boxes_stay_on_their_objects(flips, factor, seed):
     assert placed.pixels.shape == (64, 96, 3)
     assert (placed.boxes[:, :2] >= 0).all() and (placed.boxes[:, 2:] <= (96, 64)).all()
     assert_boxes_fit_their_fill(placed)
+
+
+@pytest.mark.parametrize("transposed", [False, True])
+@pytest.mark.parametrize("sideways", [False, True])
+@pytest.mark.parametrize("upside_down", [False, True])
+def test_flipped_pictures_are_those_that_indices_give(transposed, sideways, upside_down):
+    random = np.random.default_rng(1)
+    for _ in range(20):
+        pixels = random.integers(0, 256, (*random.integers(1, 90, 2), 3), dtype=np.uint8)
+        plain = pixels.swapaxes(0, 1) if transposed else pixels
+        plain = plain[:, ::-1] if sideways else plain
+        plain = plain[::-1] if upside_down else plain
+        np.testing.assert_array_equal(_Flip(transposed, sideways, upside_down).picture(pixels), plain)
+
+
+def test_what_was_in_a_canvas_does_not_show():
+    for seed in range(30):
+        sample, factor = marked([[10, 8, 34, 22]]), 0.4 + seed / 20
+        fresh, used = np.zeros((64, 96, 3), np.uint8), np.full((64, 96, 3), 77, np.uint8)
+        for canvas in (fresh, used):
+            generator = np.random.default_rng(seed)
+            if seed % 2:
+                collage(
+                    [sample] * 4, 96, 64, [factor] * 4, Augmentation(flips="all"), generator, canvas=canvas
+                )
+            else:
+                place(sample, 96, 64, factor, Augmentation(flips="all"), generator, canvas=canvas)
+        np.testing.assert_array_equal(fresh, used)
 
 
 @pytest.mark.parametrize("side", range(1, 100))

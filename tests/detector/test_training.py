@@ -129,6 +129,22 @@ def test_epochs_do_not_depend_on_each_other():
     assert len(alone) == 3 and all(len(pixels) == 2 for pixels in alone)
 
 
+@pytest.mark.parametrize("augmentation", [Augmentation(flips="all"), Augmentation("all", hue=30, copy_in=1)])
+def test_batches_are_the_same_where_no_picture_can_be_kept(tmp_path, monkeypatch, augmentation):
+    pictures = [picture(seed) for seed in range(5)]
+    kept = TrainingPictures(pictures, 96, 2, augmentation, 1, passes=2, folder=tmp_path / "kept")
+    wanted = [*kept.epoch(0), *kept.epoch(1)]
+    monkeypatch.setattr(
+        "avocet.detector.pictures.pixel_cache.shutil.disk_usage", lambda path: SimpleNamespace(free=40_000)
+    )
+    scarce = TrainingPictures(pictures, 96, 2, augmentation, 1, passes=2, folder=tmp_path / "scarce")
+    assert [scarce._cache.keeps(index) for index in range(5)] == [True, *[False] * 4]
+    for ours, theirs in zip([*scarce.epoch(0), *scarce.epoch(1)], wanted, strict=True):
+        np.testing.assert_array_equal(ours.pixels, theirs.pixels)
+        np.testing.assert_array_equal(ours.truths.boxes, theirs.truths.boxes)
+        np.testing.assert_array_equal(ours.truths.ignored, theirs.truths.ignored)
+
+
 def test_unreadable_picture_ends_the_epoch_with_its_error():
     def fail():
         raise InputError("belt.jpg is damaged")

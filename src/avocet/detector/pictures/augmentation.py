@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal, TypeVar, get_args
 
 import numpy as np
@@ -11,7 +12,7 @@ from pydantic.dataclasses import dataclass as described
 
 from avocet.core.boxes import Array, area, clip
 from avocet.core.errors import InputError
-from avocet.detector.pictures.resizing import MIDDLE_GREY, Colour, filled, scale_by
+from avocet.detector.pictures.resizing import MIDDLE_GREY, Colour, fill, mirrored, scale_by
 from avocet.detector.training.field import setting
 
 Flips = Literal["none", "sideways", "all"]
@@ -36,15 +37,11 @@ PLACES_TRIED = 8
 MOST_COVERED = 0.2
 """An object copied in may cover this share of another one, or be covered by it."""
 
-_WAYS = {
-    (False, False, False): None,
-    (False, True, False): Image.Transpose.FLIP_LEFT_RIGHT,
-    (False, False, True): Image.Transpose.FLIP_TOP_BOTTOM,
-    (False, True, True): Image.Transpose.ROTATE_180,
-    (True, False, False): Image.Transpose.TRANSPOSE,
-    (True, True, False): Image.Transpose.ROTATE_270,
-    (True, False, True): Image.Transpose.ROTATE_90,
-    (True, True, True): Image.Transpose.TRANSVERSE,
+_TRANSPOSED = {
+    (False, False): Image.Transpose.TRANSPOSE,
+    (True, False): Image.Transpose.ROTATE_270,
+    (False, True): Image.Transpose.ROTATE_90,
+    (True, True): Image.Transpose.TRANSVERSE,
 }
 """How Pillow calls axes exchanged, then mirrored sideways, then upside down."""
 
@@ -69,7 +66,7 @@ class Sample:
     classes: NDArray[np.int64]
     ignored: NDArray[np.bool_]
 
-    @property
+    @cached_property
     def at_edge(self) -> NDArray[np.bool_]:
         """(N,) boxes that reach an edge of the picture, behind which most of the object may lie.
 
@@ -151,6 +148,7 @@ def place(
     augmentation: Augmentation,
     generator: np.random.Generator,
     padding: Colour = MIDDLE_GREY,
+    canvas: NDArray[np.uint8] | None = None,
 ) -> Sample:
     """Lay a picture into a canvas at a random place, after random flips and a random turn.
 
@@ -165,6 +163,8 @@ def place(
     generator : numpy.random.Generator
     padding : (red, green, blue)
         The colour of the canvas where no picture lies.
+    canvas : (height, width, 3) ndarray of uint8, optional
+        Where to; by default a new one.
 
     Returns
     -------
@@ -189,8 +189,8 @@ def place(
     # Where the part begins on the canvas: in whole pixels, and its boxes move along.
     begins_x, begins_y, *_ = flip.forth(x1, y1, x2, y2, across, down)
     x, y = round(left + begins_x * factor), round(top + begins_y * factor)
-    canvas = filled(width, height, padding)
-    _paste(canvas, flip.picture(scaled), x, y)
+    canvas = np.empty((height, width, 3), dtype=np.uint8) if canvas is None else canvas
+    _paste(canvas, flip.picture(scaled), x, y, padding)
     lows_x, lows_y, highs_x, highs_y = ((sample.boxes - np.array([x1, y1, x1, y1])) * factor).T
     ends = (high, broad) if flip.transposed else (broad, high)
     boxes = np.array(flip.forth(lows_x, lows_y, highs_x, highs_y, *ends)).T + np.array([x, y, x, y])
@@ -210,10 +210,12 @@ def _whole_pixels(
     )
 
 
-def _paste(canvas: NDArray[np.uint8], pixels: NDArray[np.uint8], x: int, y: int) -> None:
-    """Lay a picture into a canvas with its corner at a place that may lie outside."""
+def _paste(canvas: NDArray[np.uint8], pixels: NDArray[np.uint8], x: int, y: int, padding: Colour) -> None:
+    """Lay a picture into a canvas with its corner at a place that may lie outside; around it goes the padding."""
     height, width = canvas.shape[:2]
     part = pixels[max(0, -y) : height - y, max(0, -x) : width - x]
+    if part.shape != canvas.shape:
+        fill(canvas, padding)
     canvas[max(0, y) : max(0, y) + part.shape[0], max(0, x) : max(0, x) + part.shape[1]] = part
 
 
@@ -225,16 +227,17 @@ def collage(
     augmentation: Augmentation,
     generator: np.random.Generator,
     padding: Colour = MIDDLE_GREY,
+    canvas: NDArray[np.uint8] | None = None,
 ) -> Sample:
-    """Four pictures around a random meeting point, each filling its corner as `place` would."""
+    """Four pictures around a random meeting point, each filling its corner as `place` would, in a canvas that is given or a new one."""
     x = int(width * generator.uniform(0.3, 0.7))
     y = int(height * generator.uniform(0.3, 0.7))
-    canvas = np.empty((height, width, 3), dtype=np.uint8)
+    canvas = np.empty((height, width, 3), dtype=np.uint8) if canvas is None else canvas
     boxes, classes, ignored = [], [], []
     corners = ((0, 0, x, y), (x, 0, width, y), (0, y, x, height), (x, y, width, height))
     for sample, factor, (x1, y1, x2, y2) in zip(samples, factors, corners, strict=True):
-        part = place(sample, x2 - x1, y2 - y1, factor, augmentation, generator, padding)
-        canvas[y1:y2, x1:x2] = part.pixels
+        corner = canvas[y1:y2, x1:x2]
+        part = place(sample, x2 - x1, y2 - y1, factor, augmentation, generator, padding, corner)
         boxes.append(part.boxes + np.array([x1, y1, x1, y1]))
         classes.append(part.classes)
         ignored.append(part.ignored)
@@ -379,9 +382,12 @@ class _Flip:
 
     def picture(self, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
         """A flipped picture."""
-        way = _WAYS[self.transposed, self.sideways, self.upside_down]
-        # Pillow moves pixels as wholes, NumPy byte by byte.
-        return pixels if way is None else np.asarray(Image.fromarray(pixels).transpose(way))
+        if self.transposed:
+            # Pillow moves pixels as wholes, NumPy byte by byte.
+            way = _TRANSPOSED[self.sideways, self.upside_down]
+            return np.asarray(Image.fromarray(pixels).transpose(way))
+        pixels = mirrored(pixels) if self.sideways else pixels
+        return pixels[::-1] if self.upside_down else pixels
 
     def forth(self, x1: N, y1: N, x2: N, y2: N, width: float, height: float) -> tuple[N, N, N, N]:
         """Flipped boxes, each of their columns a number or an array; width and height are those of the flipped picture."""

@@ -24,6 +24,9 @@ READY_AHEAD = 3
 USUAL_SCALE = 1.35
 """Pictures that are scaled up by no more than this are kept at their size in the input."""
 
+AT_HAND = 4096
+"""Pictures whose boxes are kept as they lie in the input, rather than worked out anew each time."""
+
 MULTI_SCALE_REACH = 0.25
 """The side changes by up to this share, in steps of 32 pixels."""
 
@@ -94,6 +97,7 @@ class TrainingPictures:
         self._cache = PixelCache(
             folder, "training.pixels", [self._shape(index) for index in range(len(pictures))]
         )
+        self._at_hand: dict[int, tuple[Sample, float]] = {}
         self.seconds_preparing = 0.0
         """Processor time spent on preparing batches, of its own thread."""
 
@@ -153,6 +157,7 @@ class TrainingPictures:
 
     def close(self) -> None:
         """Remove the decoded pictures."""
+        self._at_hand.clear()
         self._cache.close()
 
     def _order(self, number: int) -> NDArray[np.int64]:
@@ -173,14 +178,16 @@ class TrainingPictures:
         """One batch of an epoch, or those places of it that are wanted, the same whenever it is made."""
         width, height = self._sides(number)
         samples, lights, chosen = [], [], []
-        for spot in range(self._batch) if share is None else share:
+        spots = range(self._batch) if share is None else share
+        pixels = np.empty((len(spots), height, width, 3), dtype=np.uint8)
+        for spot, canvas in zip(spots, pixels, strict=True):
             index = int(order[step * self._batch + spot])
             generator = np.random.default_rng([self._seed, number, step + 1, spot])
-            samples.append(self._augmented(index, width, height, generator, whole_pictures_only))
+            samples.append(self._augmented(index, canvas, generator, whole_pictures_only))
             lights.append(drawn_light(self._augmentation.light, generator))
             chosen.append(index)
             on_picture(len(samples))
-        return stack(samples, tuple(chosen), np.stack(lights))
+        return Batch(pixels, together(samples), tuple(chosen), np.stack(lights))
 
     def _sides(self, number: int) -> tuple[int, int]:
         """Width and height of the input in an epoch."""
@@ -193,20 +200,26 @@ class TrainingPictures:
         return max(32, 32 * round(self.width * factor / 32)), max(32, 32 * round(self.height * factor / 32))
 
     def _augmented(
-        self, index: int, width: int, height: int, generator: np.random.Generator, whole_pictures_only: bool
+        self, index: int, canvas: NDArray[np.uint8], generator: np.random.Generator, whole_pictures_only: bool
     ) -> Sample:
-        augmentation = self._augmentation
-        together = not whole_pictures_only and generator.random() < augmentation.collage
-        indices = [index, *self._others(3, generator)] if together else [index]
+        """Fills the canvas."""
+        augmentation, (height, width, _) = self._augmentation, canvas.shape
+        four = not whole_pictures_only and generator.random() < augmentation.collage
+        indices = [index, *self._others(3, generator)] if four else [index]
         samples, factors = self._samples(indices, width, generator)
-        if together:
-            made = collage(samples, width, height, factors, augmentation, generator, self._padding)
+        if four:
+            made = collage(samples, width, height, factors, augmentation, generator, self._padding, canvas)
         else:
-            made = place(samples[0], width, height, factors[0], augmentation, generator, self._padding)
+            made = place(
+                samples[0], width, height, factors[0], augmentation, generator, self._padding, canvas
+            )
         if augmentation.copy_in and generator.random() < augmentation.copy_in:
             donors = self._others(int(generator.integers(1, 4)), generator)
             made = copy_in(made, *self._samples(donors, width, generator), generator)
-        return Sample(recolour(made.pixels, augmentation, generator), made.boxes, made.classes, made.ignored)
+        coloured = recolour(made.pixels, augmentation, generator)
+        if coloured is not canvas:
+            canvas[...] = coloured
+        return Sample(canvas, made.boxes, made.classes, made.ignored)
 
     def _others(self, count: int, generator: np.random.Generator) -> list[int]:
         return [int(each) for each in generator.integers(len(self._pictures), size=count)]
@@ -235,11 +248,15 @@ class TrainingPictures:
 
     def _sample(self, index: int) -> tuple[Sample, float]:
         """A picture at cache size, and the factor from there to its size in the input."""
+        if index in self._at_hand:
+            return self._at_hand[index]
         picture, box = self._pictures[index], self._boxes[index]
         height, width = self._shape(index)
         pixels = self._cache.get(index, lambda: scale_to(picture.read(), width, height))
         ratio = np.array([width / picture.width, height / picture.height] * 2)
         sample = Sample(pixels, picture.boxes * ratio, picture.classes, picture.ignored)
+        if len(self._at_hand) < AT_HAND and self._cache.keeps(index):
+            self._at_hand[index] = sample, box.width / width
         return sample, box.width / width
 
 
@@ -280,7 +297,8 @@ class HeldOutPictures:
     def batches(self, wanted: range) -> Iterator[tuple[list[int], Batch]]:
         """Some of the batches, as they would come in all."""
         for group in self._groups[wanted.start : wanted.stop]:
-            yield group, stack([self._sample(index) for index in group], tuple(group))
+            samples = [self._sample(index) for index in group]
+            yield group, Batch(np.stack([each.pixels for each in samples]), together(samples), tuple(group))
 
     def letterbox_of(self, index: int) -> Letterbox:
         """How picture ``index`` lies in its input."""
@@ -296,19 +314,11 @@ class HeldOutPictures:
         return Sample(pixels, box.to_input(picture.boxes), picture.classes, picture.ignored)
 
 
-def stack(
-    samples: Sequence[Sample], pictures: tuple[int, ...] = (), light: NDArray[np.float32] | None = None
-) -> Batch:
-    """Put samples of one shape together."""
-    counts = [len(sample.boxes) for sample in samples]
-    return Batch(
-        pixels=np.stack([sample.pixels for sample in samples]),
-        truths=Truths(
-            pictures=np.repeat(np.arange(len(samples)), counts),
-            boxes=np.concatenate([sample.boxes for sample in samples]),
-            classes=np.concatenate([sample.classes for sample in samples]),
-            ignored=np.concatenate([sample.ignored for sample in samples]),
-        ),
-        pictures=pictures,
-        light=light,
+def together(samples: Sequence[Sample]) -> Truths:
+    """The boxes of a batch of samples, each with the number of its picture."""
+    return Truths(
+        pictures=np.repeat(np.arange(len(samples)), [len(sample.boxes) for sample in samples]),
+        boxes=np.concatenate([sample.boxes for sample in samples]),
+        classes=np.concatenate([sample.classes for sample in samples]),
+        ignored=np.concatenate([sample.ignored for sample in samples]),
     )

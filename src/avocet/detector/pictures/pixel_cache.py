@@ -44,7 +44,7 @@ class PixelCache:
 
     def get(self, index: int, make: Callable[[], NDArray[np.uint8]]) -> NDArray[np.uint8]:
         """Picture ``index``; ``make`` decodes it the first time."""
-        if index >= self._kept or self._pixels is None:
+        if not self.keeps(index) or self._pixels is None:
             return make()
         height, width = self._shapes[index]
         start = int(self._starts[index])
@@ -53,6 +53,10 @@ class PixelCache:
             held[...] = make()
             self._filled[index] = True
         return np.asarray(held)
+
+    def keeps(self, index: int) -> bool:
+        """Whether there is room for picture ``index``."""
+        return index < self._kept
 
     def close(self) -> None:
         """Remove the file."""

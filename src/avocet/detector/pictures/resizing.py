@@ -92,7 +92,8 @@ def lay_in(picture: AnyPicture, box: Letterbox, padding: Colour = MIDDLE_GREY) -
     >>> lay_in(np.zeros((540, 960, 3), np.uint8), letterbox(960, 540, 416), (60, 50, 40))[0, 0].tolist()
     [60, 50, 40]
     """
-    canvas = filled(box.input_width, box.input_height, padding)
+    canvas = np.empty((box.input_height, box.input_width, 3), dtype=np.uint8)
+    fill(canvas, padding)
     if isinstance(picture, np.ndarray):
         scaled = scale_to(picture, box.width, box.height)
     else:
@@ -165,9 +166,29 @@ def scale_by(pixels: NDArray[np.uint8], factor: float) -> NDArray[np.uint8]:
     return made[0].permute(1, 2, 0).numpy()
 
 
-def filled(width: int, height: int, colour: Colour) -> NDArray[np.uint8]:
-    """A canvas of one colour, (height, width, 3) uint8: one row, then that row everywhere, sixty times as quick."""
-    canvas = np.empty((height, width, 3), dtype=np.uint8)
+def mirrored(pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """A picture with left and right exchanged.
+
+    Examples
+    --------
+    >>> mirrored(np.array([[[1, 2, 3], [4, 5, 6]]], np.uint8)).tolist()
+    [[[4, 5, 6], [1, 2, 3]]]
+    """
+    import torch
+
+    # A third of the time of Pillow's, which goes by way of its own pixels of four bytes.
+    channels_first = torch.from_numpy(pixels).permute(2, 0, 1)[None]
+    return channels_first.flip(3)[0].permute(1, 2, 0).numpy()
+
+
+def fill(canvas: NDArray[np.uint8], colour: Colour) -> None:
+    """Give a whole canvas, (H, W, 3), one colour: one row, then that row everywhere, sixty times as quick.
+
+    Examples
+    --------
+    >>> canvas = np.empty((4, 6, 3), np.uint8)
+    >>> fill(canvas, (60, 50, 40)); canvas[3, 5].tolist()
+    [60, 50, 40]
+    """
     canvas[:1] = colour
     canvas[1:] = canvas[:1]
-    return canvas
