@@ -95,13 +95,33 @@ def test_all_sizes_are_shipped_in_under_8_mb():
         assert transfer.taken["outputs"] and transfer.known == []
 
 
+def test_sizes_are_timed_in_turns(monkeypatch):
+    """What slows the machine for a while slows all of them: no size comes out quicker by its luck."""
+    shown, rounds = [], []
+
+    def noted(network, picture, device, bfloat16):
+        shown.append(network.stem.conv.out_channels)
+
+    monkeypatch.setattr("avocet.detector.model.summary.forward", noted)
+    summarise(["dunlin", "wren", "stint"], 96, 4, lambda done, many: rounds.append((done, many)))
+    assert shown == [24, 8, 16] * len(rounds) and rounds[-1] == (len(rounds), len(rounds))
+
+    def enough(done, many):
+        raise KeyboardInterrupt
+
+    del shown[:]
+    with pytest.raises(KeyboardInterrupt):
+        summarise(["wren", "stint"], 96, 4, enough)
+    assert shown == [8, 16]
+
+
 @pytest.mark.parametrize("size", list(SIZES))
 @pytest.mark.slow
 def test_summary_counts_what_is_there(size):
-    summary = summarise(size, 96, 4)
+    summary = summarise([size], 96, 4)[size]
     assert summary.parameters == parameter_count(size_named(size), 4)
     assert summary.milliseconds > 0
     stem = summary.layers[0]
     assert stem.multiply_adds == int(np.prod(stem.output)) * 27
-    twice = summarise(size, 192, 4)
+    twice = summarise([size], 192, 4)[size]
     assert twice.multiply_adds == 4 * summary.multiply_adds

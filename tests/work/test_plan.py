@@ -233,6 +233,8 @@ def test_costs_are_said_beforehand(data, labelled):
     _, sessions = data
     sizes = sum_up_sizes(look(data, SUM_UP_SIZES, labelled)).sizes
     assert sizes["stint"].multiply_adds < sizes["dunlin"].multiply_adds < sizes["curlew"].multiply_adds
+    with pytest.raises(Stopped):
+        sum_up_sizes(look(data, SUM_UP_SIZES, labelled, StopsAtOnce()))
     estimate = probe_run(look(data, PROBE_RUN, labelled, epochs=4))
     assert estimate.seconds == pytest.approx(4 * estimate.seconds_per_epoch) and estimate.fits
     assert 1e8 < estimate.peak_memory < 5e9

@@ -1,7 +1,7 @@
-"""What a size costs: parameters, multiply-adds, memory and measured time, layer by layer."""
+"""What sizes cost: parameters, multiply-adds, memory and measured time, layer by layer."""
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,8 +13,8 @@ from avocet.detector.model.device import bfloat16_pays, chosen_device
 from avocet.detector.model.network import ConvUnit, Network
 from avocet.detector.model.sizes import size_named
 
-TIMED = 5
-"""Runs that are timed; the median counts."""
+TIMED = 7
+"""Pictures that each size is timed with; the median counts."""
 
 
 @dataclass(frozen=True)
@@ -59,19 +59,26 @@ class Summary:
     activations: int
 
 
-def summarise(size: str, side: int, classes: int) -> Summary:
-    """Take a network apart and time it.
+def summarise(
+    sizes: Sequence[str],
+    side: int,
+    classes: int,
+    on_round: Callable[[int, int], None] = lambda done, rounds: None,
+) -> dict[str, Summary]:
+    """Take networks apart and time them in turns, so that other work on the machine slows them all alike.
 
     Parameters
     ----------
-    size : str
+    sizes : sequence of str
     side : int
         Of a square input in pixels, a multiple of 32.
     classes : int
+    on_round : callable
+        Told after each round of pictures how many are done, of how many; what it raises ends the timing.
 
     Returns
     -------
-    Summary
+    dict of str to Summary
 
     Raises
     ------
@@ -80,11 +87,30 @@ def summarise(size: str, side: int, classes: int) -> Summary:
 
     Examples
     --------
-    >>> summary = summarise("stint", 96, 2)
+    >>> summary = summarise(["stint"], 96, 2)["stint"]
     >>> summary.layers[0].output, summary.layers[0].multiply_adds == 48 * 48 * 16 * 3 * 9
     ((16, 48, 48), True)
     """
-    network = Network(size_named(size), classes).eval()
+    networks = {name: Network(size_named(name), classes).eval() for name in sizes}
+    layers = {name: _layers(network, side) for name, network in networks.items()}
+    device = chosen_device()
+    for network in networks.values():
+        network.fold()
+        network.to(device).to(memory_format=torch.channels_last)  # type: ignore[call-overload]
+    picture = np.zeros((1, side, side, 3), dtype=np.uint8)
+    times: dict[str, list[float]] = {name: [] for name in sizes}
+    for done in range(TIMED + 1):
+        for name, network in networks.items():
+            started = time.perf_counter()
+            forward(network, picture, device, bfloat16_pays(device))
+            times[name].append(time.perf_counter() - started)
+        on_round(done + 1, TIMED + 1)
+    # The first picture of each warms up.
+    return {name: _summed(layers[name], 1000 * float(np.median(times[name][1:]))) for name in sizes}
+
+
+def _layers(network: Network, side: int) -> list[Layer]:
+    """The layers in the order in which a picture goes through them."""
     layers: list[Layer] = []
     hooks = []
     for name, module in network.named_modules():
@@ -94,20 +120,15 @@ def summarise(size: str, side: int, classes: int) -> Summary:
         network(torch.zeros(1, 3, side, side))
     for hook in hooks:
         hook.remove()
-    device = chosen_device()
-    network.fold()
-    quick = network.to(device).to(memory_format=torch.channels_last)  # type: ignore[call-overload]
-    picture = np.zeros((1, side, side, 3), dtype=np.uint8)
-    times = []
-    for _ in range(TIMED + 1):
-        started = time.perf_counter()
-        forward(quick, picture, device, bfloat16_pays(device))
-        times.append(time.perf_counter() - started)
+    return layers
+
+
+def _summed(layers: list[Layer], milliseconds: float) -> Summary:
     return Summary(
         layers,
         sum(layer.parameters for layer in layers),
         sum(layer.multiply_adds for layer in layers),
-        1000 * float(np.median(times[1:])),
+        milliseconds,
         # Each unit keeps its convolution's, its normalisation's and its activation's output.
         sum(3 * 4 * int(np.prod(layer.output)) for layer in layers),
     )

@@ -82,14 +82,15 @@ def draw_augmented(task: Task[LookAhead]) -> AugmentedSheet:
 def sum_up_sizes(task: Task[LookAhead]) -> SizesSummed:
     """What each size costs at a side: parameters, multiply-adds, milliseconds, memory, layers."""
     labels, settings = look_at_labels(task)
-    reporter = task.reporter
-    sizes = {}
-    for number, name in enumerate(SIZES, start=1):
-        if reporter.should_stop():
+
+    def on_round(done: int, rounds: int) -> None:
+        if task.reporter.should_stop():
             raise Stopped
-        sizes[name] = SizeCost.model_validate(summarise(name, settings.side, max(1, len(labels.names))))
-        reporter.progress(number, len(SIZES), name.capitalize())
-    return SizesSummed(side=settings.side, sizes=sizes)
+        task.reporter.progress(done, rounds, "Timing the sizes in turns")
+
+    summed = summarise(list(SIZES), settings.side, max(1, len(labels.names)), on_round)
+    costs = {name: SizeCost.model_validate(summary) for name, summary in summed.items()}
+    return SizesSummed(side=settings.side, sizes=costs)
 
 
 def probe_run(task: Task[LookAhead]) -> RunProbed:
