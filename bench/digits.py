@@ -28,8 +28,6 @@ from bench.learning import truths_in
 
 SIDE, PICTURES, HELD_OUT = 320, 200, 40
 STEPS, BATCH, PASSES = 500, 16, 5
-LEARNING_RATE = 0.0042
-"""The default of 0.003 is for batches of 8; for 16 it grows by the square root of 2."""
 
 NAMES = [str(digit) for digit in range(10)]
 PHOTOGRAPHS = (
@@ -124,7 +122,6 @@ def main() -> None:
         settings = Settings(
             side=SIDE,
             batch=BATCH,
-            learning_rate=LEARNING_RATE,
             passes=PASSES,
             epochs=STEPS * BATCH // (len(training) * PASSES),
             augmentation=Augmentation(flips="none", hue=20, saturation=0.3),

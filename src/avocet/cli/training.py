@@ -10,6 +10,7 @@ from avocet.cli.options import cluster_option, data_option
 from avocet.core.errors import InputError
 from avocet.detector.model.sizes import SIZES
 from avocet.detector.pictures.augmentation import FLIPS
+from avocet.detector.training.settings import Settings
 from avocet.files import copy_file
 from avocet.store.tables import JobState
 from avocet.work.cluster.joining import knock_at
@@ -34,7 +35,9 @@ from avocet.work.train.training import train_run
 @click.option("--epochs", type=int, help="Times through all pictures; by default chosen by their number.")
 @click.option("--batch", type=int, default=8, show_default=True, help="Pictures in one step.")
 @click.option("--seed", type=int, default=0, show_default=True, help="The same seed gives the same weights.")
-@click.option("--learning-rate", type=float, help="How far each step goes; by default 0.003.")
+@click.option(
+    "--learning-rate", type=float, help=f"How far each step goes; by default {Settings.learning_rate:g}."
+)
 @click.option("--patience", type=int, default=0, help="End after so many epochs without a better one.")
 @click.option(
     "--flips",
