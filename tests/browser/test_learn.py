@@ -59,7 +59,10 @@ def test_train_judge_and_use(page):
     wanted = cells[-1].text
     cells[-1].click()
     page.find("behind", wanted)
-    assert page.until(lambda: page.all("box-crop"), "crops")
+    crops = page.until(lambda: page.all("box-crop"), "crops")
+    assert all(1 <= len(each.find_elements(By.TAG_NAME, "rect")) <= 2 for each in crops), (
+        "what was found, and the truth"
+    )
     page.keys("6")
     page.until(lambda: len(page.all("operating-row")) == 5, "a score for each class")
     page.choose("[data-test=wish]", "Least price")

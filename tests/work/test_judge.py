@@ -74,6 +74,25 @@ def measure_detections(frozen, path, rows, part=Part.VALIDATION, **order):
     return evaluation_id
 
 
+def assert_classes_add_up(measured, score):
+    """What is counted of each class is what the stage marks, picture by picture."""
+    stages = [measured.compare(index, score, 0.5) for index in range(len(measured.pictures))]
+    for number, row in enumerate(measured.wall(score, 0.5).classes):
+        marks = [
+            (kind, box["mark"])
+            for stage in stages
+            for kind in ("truths", "predictions")
+            for box in stage[kind]
+            if box["class_index"] == number
+        ]
+        assert row == {
+            "name": measured.classes[number],
+            "hits": marks.count(("predictions", "hit")),
+            "misses": marks.count(("truths", "miss")),
+            "false_alarms": marks.count(("predictions", "false_alarm")),
+        }
+
+
 def test_detections_of_another_program_are_measured(frozen, tmp_path):
     perfect = measure_detections(frozen, tmp_path / "found.json", results(frozen[4], Part.VALIDATION))
     measured, evaluation = opened(frozen, perfect)
@@ -83,7 +102,7 @@ def test_detections_of_another_program_are_measured(frozen, tmp_path):
     assert all(entry["count"] == 0 for entry in report["mistakes"].values())
     assert all(
         row["misses"] == row["false_alarms"] == 0 and row["lowest_iou"] > 0.99
-        for row in measured.wall(0.5, 1)
+        for row in measured.wall(0.5, 1).pictures
     )
     table = report_csv(report).splitlines()
     assert table[0].startswith("class,AP at IoU 0.5,from,to") and table[-1].startswith("mean,1.0")
@@ -377,7 +396,7 @@ def test_detections_count_at_every_score(frozen, tmp_path):
     shy = results(frozen[4], Part.VALIDATION, lambda rows: [each | {"score": 0.004} for each in rows])
     measured, evaluation = opened(frozen, measure_detections(frozen, tmp_path / "shy.json", shy))
     assert evaluation.report["map"] == 1 and evaluation.report["lowest_score"] == 0
-    assert sum(row["hits"] for row in measured.wall(0.0, 1)) == len(shy)
+    assert sum(row["hits"] for row in measured.wall(0.0, 1).pictures) == len(shy)
 
 
 def test_two_side_by_side_say_how_sure_they_are():
@@ -436,14 +455,15 @@ def test_evaluation_counts_what_the_pictures_show(trained):
         run = get_run(session, run_id)
     assert report["pictures"] == 2 and report["map50"] == pytest.approx(run.best_map50, abs=0.02)
     for score in (0.01, 0.9):
-        for index, row in enumerate(measured.wall(score, 0.5)):
+        assert_classes_add_up(measured, score)
+        for index, row in enumerate(measured.wall(score, 0.5).pictures):
             boxes = measured.compare(index, score, 0.5)
             assert row["hits"] + row["misses"] == len(measured.pictures[index].boxes) == len(boxes["truths"])
             assert row["hits"] + row["false_alarms"] == len(boxes["predictions"])
             for number, truth in enumerate(boxes["truths"]):
                 if truth["partner"] is not None:
                     assert boxes["predictions"][truth["partner"]]["partner"] == number
-    assert all(row["hits"] == 0 for row in measured.wall(1.0, 0.5))
+    assert all(row["hits"] == 0 for row in measured.wall(1.0, 0.5).pictures)
 
 
 def test_a_measurement_says_which_checkpoint_it_is_of(trained):

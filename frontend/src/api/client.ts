@@ -26,6 +26,7 @@ export type Study = Schemas["StudyOut"];
 export type Plan = Schemas["PlanOut"];
 export type Evaluation = Schemas["EvaluationOut"];
 export type Confusion = Schemas["ConfusionOut"];
+export type ClassCounts = Schemas["ClassCounts"];
 export type ConfusedBox = Schemas["ConfusedBox"];
 export type ClassOperating = Schemas["ClassOperating"];
 export type PrecisionRecall = Schemas["PrecisionRecall"];

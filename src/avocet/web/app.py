@@ -12,6 +12,7 @@ from avocet.core.labels.splitting import RATIOS
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.raw.fusion import FUSION_IOU
 from avocet.core.score.measurement import AREA_BOUNDS
+from avocet.media.cropping import AROUND
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.web.context import context_of
@@ -42,6 +43,7 @@ CONSTANTS = {
     "learnable": LEARNABLE_SIDE,
     "resolved": RESOLVED_SIDE,
     "area_bounds": AREA_BOUNDS,
+    "crop_around": AROUND,
 }
 """What the page needs to know before it asks anything; each is declared where it is used."""
 

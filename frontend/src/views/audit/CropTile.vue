@@ -3,6 +3,7 @@
 import { computed } from "vue";
 
 import type { Crop } from "@/api/client";
+import { squareAround } from "@/parts/crop";
 
 const props = defineProps<{ crop: Crop; chosen: boolean; focused: boolean; value: string }>();
 const emit = defineEmits<{ open: [] }>();
@@ -10,12 +11,12 @@ const url = computed(() => {
   const [x1, y1, x2, y2] = props.crop.corners;
   return `/api/v1/pictures/${props.crop.picture_id}/crop?x1=${x1}&y1=${y1}&x2=${x2}&y2=${y2}`;
 });
-/** The box within the crop: the server shows 18 % of the longer side around it. */
+/** Where the box lies within the crop. */
 const outline = computed(() => {
   const [x1, y1, x2, y2] = props.crop.corners;
-  const side = Math.max(x2 - x1, y2 - y1) * 1.36;
-  const [width, height] = [(100 * (x2 - x1)) / side, (100 * (y2 - y1)) / side];
-  return { left: `${50 - width / 2}%`, top: `${50 - height / 2}%`, width: `${width}%`, height: `${height}%` };
+  const [left, top, side] = squareAround(props.crop.corners);
+  const share = (length: number): string => `${(100 * length) / side}%`;
+  return { left: share(x1 - left), top: share(y1 - top), width: share(x2 - x1), height: share(y2 - y1) };
 });
 </script>
 

@@ -150,10 +150,12 @@ def detections_json(path: schemas.EvaluationPath, query: schemas.OverlapQuery) -
 
 @judge.get("/evaluations/<int:evaluation_id>/pictures", responses={200: schemas.WallOut})
 def wall(path: schemas.EvaluationPath, query: schemas.ThresholdQuery) -> Response:
-    """Hits, misses and false alarms of every picture at two thresholds."""
+    """Hits, misses and false alarms of every picture and every class at two thresholds."""
     measured = opened(path.evaluation_id)
-    rows = [schemas.WallRow(**row) for row in measured.wall(query.minimum_score, query.overlap_limit)]
-    return reply(schemas.WallOut(class_names=measured.classes, pictures=rows))
+    counted = measured.wall(query.minimum_score, query.overlap_limit)
+    rows = [schemas.WallRow(**row) for row in counted.pictures]
+    of_class = [schemas.ClassCounts(**each) for each in counted.classes]
+    return reply(schemas.WallOut(class_names=measured.classes, pictures=rows, classes=of_class))
 
 
 @judge.get("/evaluations/<int:evaluation_id>/marked", responses={200: schemas.MarkedOut})

@@ -140,6 +140,7 @@ class ConfusedBox(Schema):
     name: str
     corners: tuple[float, float, float, float]
     score: float | None
+    truth: tuple[float, float, float, float] | None
 
 
 class CellOut(Schema):
@@ -180,9 +181,17 @@ class WallRow(Schema):
     lowest_iou: float | None
 
 
+class ClassCounts(Schema):
+    name: str
+    hits: int
+    misses: int
+    false_alarms: int
+
+
 class WallOut(Schema):
     class_names: list[str]
     pictures: list[WallRow]
+    classes: list[ClassCounts]
 
 
 class MarkedBox(Schema):

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from avocet.core.boxes import Array
 from avocet.core.detections import PictureDetections
 from avocet.core.raw.candidates import EVERY_SCORE
 from avocet.core.score.calibration import CALIBRATED_SCORE, Reliability, reliability, reliability_before
@@ -13,18 +14,21 @@ from avocet.core.score.mistakes import KINDS, Mistakes, find_mistakes
 from avocet.core.score.operating import OperatingCurve, Wish, choose_score, operating_curve
 from avocet.work.judge.opened import Measured
 
+Corners = tuple[float, float, float, float]
+
 MOST_POINTS = 400
 """Points of a curve that are drawn."""
 
 
 @dataclass(frozen=True)
 class ConfusedBox:
-    """A box behind a cell: the prediction, or the truth where nothing was predicted."""
+    """A box behind a cell: the prediction, or the truth where nothing was predicted; and the truth that it is about."""
 
     picture_id: int
     name: str
-    corners: tuple[float, float, float, float]
+    corners: Corners
     score: float | None
+    truth: Corners | None
 
 
 @dataclass(frozen=True)
@@ -96,8 +100,8 @@ def confused_boxes(
         predicted = detection >= 0
         corners = found[index].boxes[detection] if predicted else measured.truths[index].boxes[truth]
         score = float(found[index].scores[detection]) if predicted else None
-        x1, y1, x2, y2 = (float(value) for value in corners)
-        boxes.append(ConfusedBox(picture.id, picture.name, (x1, y1, x2, y2), score))
+        real = _corners(measured.truths[index].boxes[truth]) if truth >= 0 else None
+        boxes.append(ConfusedBox(picture.id, picture.name, _corners(corners), score, real))
     return sorted(boxes, key=lambda each: -(each.score or 0))
 
 
@@ -201,11 +205,11 @@ def mistaken_boxes(
         picture, truth = measured.pictures[index], measured.truths[index]
         predicted = number >= 0
         corners = found[index].boxes[number] if predicted else truth.boxes[about]
-        x1, y1, x2, y2 = (float(value) for value in corners)
         boxes.append(
             MistakenBox(
-                picture.id, picture.name, (x1, y1, x2, y2),
+                picture.id, picture.name, _corners(corners),
                 float(found[index].scores[number]) if predicted else None,
+                _corners(truth.boxes[about]) if about >= 0 else None,
                 KINDS[kind],
                 measured.classes[found[index].classes[number]] if predicted else None,
                 measured.classes[truth.classes[about]] if about >= 0 else None,
@@ -213,6 +217,11 @@ def mistaken_boxes(
             )
         )  # fmt: skip
     return sorted(boxes, key=lambda each: -(each.score or 0))
+
+
+def _corners(box: Array) -> Corners:
+    x1, y1, x2, y2 = (float(value) for value in box)
+    return x1, y1, x2, y2
 
 
 def _confusion(measured: Measured, found: list[PictureDetections], iou: float) -> Confusion:

@@ -172,7 +172,9 @@ def _pictures(
     first: Measured, second: Measured, minimum_score: float, overlap_limit: float
 ) -> tuple[list[PictureCompared], tuple[int, int, int, int]]:
     rows = zip(
-        first.wall(minimum_score, overlap_limit), second.wall(minimum_score, overlap_limit), strict=True
+        first.wall(minimum_score, overlap_limit).pictures,
+        second.wall(minimum_score, overlap_limit).pictures,
+        strict=True,
     )
     compared = [
         PictureCompared(

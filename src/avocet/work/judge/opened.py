@@ -1,11 +1,13 @@
 """A measured model opened for looking: truths, what was found, picture by picture."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from avocet.core.boxes import Array
 from avocet.core.detections import PictureDetections, PictureTruth
@@ -26,6 +28,14 @@ from avocet.work.snapshots.snapshots import read_snapshot
 
 MATCHING_IOU = 0.5
 """IoU from which a prediction counts as a hit on the stage."""
+
+
+@dataclass(frozen=True)
+class Wall:
+    """Hits, misses and false alarms at two thresholds: of every picture, and of every class."""
+
+    pictures: list[dict[str, Any]]
+    classes: list[dict[str, Any]]
 
 
 class Measured:
@@ -103,30 +113,42 @@ class Measured:
         """Names the pictures: two evaluations compare where it is the same."""
         return tuple((picture.id, picture.content_hash) for picture in self.pictures)
 
-    def wall(self, minimum_score: float, overlap_limit: float) -> list[dict[str, Any]]:
-        """Counts of hits, misses and false alarms of every picture, and its lowest IoU, in order."""
+    def wall(self, minimum_score: float, overlap_limit: float) -> Wall:
+        """Counts of hits, misses and false alarms of every picture, with its lowest IoU, and of every class, in order."""
         numbers = range(len(self.classes))
         found = self.found(minimum_score, overlap_limit)
         made = match_pictures(self.truths, found, numbers, [MATCHING_IOU])
-        count = len(self.pictures)
-        hit, skipped = made.hit[0, 0], made.skipped[0, 0]
-        hits = np.bincount(made.picture[hit], minlength=count)
-        alarms = np.bincount(made.picture[~hit & ~skipped], minlength=count)
-        asked = np.bincount(made.truth_picture[made.counted[0]], minlength=count)
         lowest = self._lowest_fits(found)
-        return [
-            {
-                "picture_id": picture.id,
-                "name": picture.name,
-                "width": picture.width,
-                "height": picture.height,
-                "hits": int(hits[index]),
-                "misses": int(asked[index] - hits[index]),
-                "false_alarms": int(alarms[index]),
-                "lowest_iou": float(lowest[index]) if hits[index] and np.isfinite(lowest[index]) else None,
-            }
-            for index, picture in enumerate(self.pictures)
-        ]
+        hit, alarm, asked = made.hit[0, 0], ~made.hit[0, 0] & ~made.skipped[0, 0], made.counted[0]
+        many, kinds = len(self.pictures), len(numbers)
+        of_picture = _counts(
+            np.bincount(made.picture[hit], minlength=many),
+            np.bincount(made.picture[alarm], minlength=many),
+            np.bincount(made.truth_picture[asked], minlength=many),
+        )
+        of_class = _counts(
+            np.bincount(made.kind[hit], minlength=kinds),
+            np.bincount(made.kind[alarm], minlength=kinds),
+            np.bincount(made.truth_kind[asked], minlength=kinds),
+        )
+        return Wall(
+            [
+                {
+                    "picture_id": picture.id,
+                    "name": picture.name,
+                    "width": picture.width,
+                    "height": picture.height,
+                }
+                | counts
+                | {
+                    "lowest_iou": float(lowest[index])
+                    if counts["hits"] and np.isfinite(lowest[index])
+                    else None
+                }
+                for index, (picture, counts) in enumerate(zip(self.pictures, of_picture, strict=True))
+            ],
+            [{"name": name} | counts for name, counts in zip(self.classes, of_class, strict=True)],
+        )
 
     def _lowest_fits(self, found: list[PictureDetections]) -> Array:
         """The worst fit of a hit in each picture: the least, over found truths, of their best IoU; or infinite."""
@@ -231,4 +253,14 @@ def load_candidates(path: Path) -> list[Candidates]:
     return [
         Candidates(boxes.astype(np.float64), scores.astype(np.float64), classes.astype(np.int64))
         for boxes, scores, classes in zip(*columns, strict=True)
+    ]
+
+
+def _counts(
+    hits: NDArray[np.int64], alarms: NDArray[np.int64], asked: NDArray[np.int64]
+) -> list[dict[str, int]]:
+    """Counts as they are shown, one after the other."""
+    return [
+        {"hits": hit, "misses": all_of_it - hit, "false_alarms": alarm}
+        for hit, alarm, all_of_it in zip(hits.tolist(), alarms.tolist(), asked.tolist(), strict=True)
     ]

@@ -1,17 +1,28 @@
 <script setup lang="ts">
-/** Boxes behind a figure, as crops that lead to the picture. */
+/** Boxes behind a figure, as crops that lead to the picture: truth in broken lines, predictions in full ones. */
+import { both, type Corners, squareAround } from "@/parts/crop";
 import { useProject } from "@/state/project";
 
 interface Shown {
   picture_id: number;
   name: string;
-  corners: readonly number[];
+  corners: Corners;
+  /** None where nothing was predicted: the box is the truth itself. */
+  score: number | null;
+  truth: Corners | null;
   caption: string;
 }
 defineProps<{ evaluationId: number; boxes: Shown[]; query: Record<string, string> }>();
 const store = useProject();
-const crop = (evaluationId: number, { picture_id, corners }: Shown): string =>
-  `/api/v1/evaluations/${evaluationId}/pictures/${picture_id}/crop?x1=${corners[0]}&y1=${corners[1]}&x2=${corners[2]}&y2=${corners[3]}`;
+const seen = (box: Shown): Corners => (box.truth ? both(box.corners, box.truth) : box.corners);
+const crop = (evaluationId: number, box: Shown): string => {
+  const [x1, y1, x2, y2] = seen(box);
+  return `/api/v1/evaluations/${evaluationId}/pictures/${box.picture_id}/crop?x1=${x1}&y1=${y1}&x2=${x2}&y2=${y2}`;
+};
+const drawn = (box: Shown): { corners: Corners; truth: boolean }[] => [
+  ...(box.truth ? [{ corners: box.truth, truth: true }] : []),
+  ...(box.score === null ? [] : [{ corners: box.corners, truth: false }]),
+];
 </script>
 
 <template>
@@ -22,8 +33,20 @@ const crop = (evaluationId: number, { picture_id, corners }: Shown): string =>
       :to="{ path: `/project/${store.id}/judge/${evaluationId}/${box.picture_id}`, query }"
       :title="box.name"
       data-test="box-crop">
-      <img :src="crop(evaluationId, box)" :alt="`${box.name}, ${box.caption}`" loading="lazy" />
-      <span>{{ box.caption }}</span>
+      <span class="picture">
+        <img :src="crop(evaluationId, box)" :alt="`${box.name}, ${box.caption}`" loading="lazy" />
+        <svg :viewBox="squareAround(seen(box)).join(' ')" aria-hidden="true">
+          <rect
+            v-for="({ corners, truth }, number) in drawn(box)"
+            :key="number"
+            :class="{ truth }"
+            :x="corners[0]"
+            :y="corners[1]"
+            :width="corners[2]! - corners[0]!"
+            :height="corners[3]! - corners[1]!" />
+        </svg>
+      </span>
+      <span class="caption">{{ box.caption }}</span>
     </router-link>
   </div>
 </template>
@@ -32,8 +55,8 @@ const crop = (evaluationId: number, { picture_id, corners }: Shown): string =>
 .crops {
   display: grid;
   align-items: start;
-  grid-template-columns: repeat(auto-fill, minmax(100px, 1fr));
-  gap: 6px;
+  grid-template-columns: repeat(auto-fill, minmax(130px, 1fr));
+  gap: 8px;
   margin-top: 4px;
 }
 a {
@@ -42,13 +65,30 @@ a {
   font-size: 12px;
   min-width: 0;
 }
-img {
-  width: 100%;
-  aspect-ratio: 1;
+.picture {
+  position: relative;
   display: block;
+  aspect-ratio: 1;
   background: var(--stage);
 }
-span {
+img,
+svg {
+  position: absolute;
+  inset: 0;
+  width: 100%;
+  height: 100%;
+}
+rect {
+  fill: none;
+  stroke: #f08a6c;
+  stroke-width: 2;
+  vector-effect: non-scaling-stroke;
+}
+.truth {
+  stroke: var(--truth);
+  stroke-dasharray: var(--truth-dash);
+}
+.caption {
   display: block;
   line-height: 1.25;
   margin-top: 2px;

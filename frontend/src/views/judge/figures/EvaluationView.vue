@@ -3,7 +3,7 @@
 import { computed, onBeforeUnmount, onMounted, reactive, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
-import { api, type Evaluation, type Run, take, type WallRow } from "@/api/client";
+import { api, type ClassCounts, type Evaluation, type Run, take, type WallRow } from "@/api/client";
 import { between, count, precision } from "@/parts/format";
 import JobState from "@/parts/jobs/JobState.vue";
 import { useLiveJob } from "@/parts/jobs/liveJob";
@@ -43,6 +43,7 @@ const evaluationId = Number(route.params.evaluation);
 const evaluation = ref<Evaluation | null>(null);
 const run = ref<Run | null>(null);
 const wall = ref<WallRow[]>([]);
+const byClass = ref<ClassCounts[]>([]);
 const summed = ref(false);
 const failed = ref("");
 const page = ref<Page>(PAGES.find((each) => each.value === route.query.page)?.value ?? "figures");
@@ -57,6 +58,7 @@ const loadWall = latestOnly(async () => {
   try {
     const found = await wallOf(evaluationId, minimumScore.value, overlapLimit.value);
     wall.value = found.pictures;
+    byClass.value = found.classes;
     summed.value = true;
   } catch (error) {
     failed.value = wordsOf(error);
@@ -245,7 +247,7 @@ const file = (name: string): string => `/api/v1/evaluations/${evaluationId}/${na
             each.label
           }}</el-radio-button>
         </el-radio-group>
-        <FigureTable v-if="page === 'figures'" :report="report" @open="openClass" />
+        <FigureTable v-if="page === 'figures'" :report="report" :counts="byClass" @open="openClass" />
         <PictureWall v-else-if="page === 'wall'" :evaluation-id="evaluationId" :rows="wall" :query="query()" />
         <MistakeKinds
           v-else-if="page === 'mistakes'"

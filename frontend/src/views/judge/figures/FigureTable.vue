@@ -1,11 +1,13 @@
 <script setup lang="ts">
 /** All figures of a measurement, and the counts that lie behind each. */
-import type { Evaluation } from "@/api/client";
+import { computed } from "vue";
+
+import type { ClassCounts, Evaluation } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
 import Explained from "@/parts/Explained.vue";
 import { between, count, precision } from "@/parts/format";
 
-const props = defineProps<{ report: NonNullable<Evaluation["report"]> }>();
+const props = defineProps<{ report: NonNullable<Evaluation["report"]>; counts: ClassCounts[] }>();
 const emit = defineEmits<{ open: [name: string] }>();
 /** Of a figure without a range there were too few pictures, or another rule was asked for. */
 const rangeOf = (range: readonly number[] | null | undefined, figure: number | null | undefined): string => {
@@ -26,7 +28,8 @@ const range = props.report.resamples
     "many pictures can well lie outside. From fewer than five pictures with a class it cannot be told. " +
     "Worked out by giving the pictures random weights 1,000 times (Bayesian bootstrap)."
   : "Ranges are worked out for the 101-point rule only.";
-const counted = `Predictions, hits, false alarms and misses are counted at IoU 0.5, from score ${props.report.lowest_score} up.`;
+const counted = "Counted at IoU 0.5, from the minimum score above and after suppression, as in the line above.";
+const byName = computed(() => new Map(props.counts.map((each) => [each.name, each])));
 const worst = Object.entries(props.report.classes).reduce<string>(
   (found, [name, each]) =>
     each.ap50 !== null && (found === "" || each.ap50 < (props.report.classes[found]?.ap50 ?? 2)) ? name : found,
@@ -51,8 +54,7 @@ const worst = Object.entries(props.report.classes).reduce<string>(
             >
           </th>
           <th class="number">Truths</th>
-          <th class="number"><Explained :says="counted">Predictions</Explained></th>
-          <th class="number">Hits</th>
+          <th class="number"><Explained :says="counted">Hits</Explained></th>
           <th class="number">False alarms</th>
           <th class="number">Missed</th>
         </tr>
@@ -78,10 +80,9 @@ const worst = Object.entries(props.report.classes).reduce<string>(
             }}<small v-if="figures.sizes?.[size.key]" class="soft">({{ figures.sizes![size.key]!.truths }})</small>
           </td>
           <td class="number">{{ figures.truths }}</td>
-          <td class="number">{{ figures.detections }}</td>
-          <td class="number">{{ figures.hits ?? "–" }}</td>
-          <td class="number">{{ figures.false_alarms ?? "–" }}</td>
-          <td class="number">{{ figures.misses ?? "–" }}</td>
+          <td class="number">{{ byName.get(String(name))?.hits ?? "–" }}</td>
+          <td class="number">{{ byName.get(String(name))?.false_alarms ?? "–" }}</td>
+          <td class="number">{{ byName.get(String(name))?.misses ?? "–" }}</td>
         </tr>
         <tr class="mean">
           <td>Mean of classes</td>
@@ -98,7 +99,7 @@ const worst = Object.entries(props.report.classes).reduce<string>(
               {{ rangeOf(report.sizes![size.key]!.interval, report.sizes![size.key]!.map) }}
             </div>
           </td>
-          <td colspan="5" />
+          <td colspan="4" />
         </tr>
       </tbody>
     </table>
