@@ -75,7 +75,8 @@ def test_class_without_boxes_is_warned_of_and_learnt_around(data, labelled):
             "Class 'baguette' has no training box and will never be found"
             in plan_run(now(session, labelled)).warnings
         )
-        run = start_run(session, folder, labelled, QUICK)
+        # Long enough that the class is unlearnt.
+        run = start_run(session, folder, labelled, QUICK | {"epochs": 12})
         run_id, job_id = run.id, run.job_id
     run_job(sessions, folder, job_id)
     with sessions() as session:
