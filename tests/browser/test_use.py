@@ -60,7 +60,7 @@ def test_a_clip_with_objects_and_a_count_across_a_line(ready, server):
     page.find("frame", "Frame 11")
     # The belt moves down by 6 pixels a frame, 66 in all: what lies a little above the line goes over it.
     page.keys("n")
-    drag_over(page, "shapes", (0.02, 0.5), (0.98, 0.5))
+    drag_over(page, "shapes", (0.02, 0.45), (0.98, 0.45))
     page.find("counted", "below")
     over = number(page, "over-forward")
     told = page.fetch(f"/detections/{run['id']}/counting")["counted"][0]
