@@ -49,6 +49,7 @@ const drawn = (box: Shown): { corners: Corners; truth: boolean }[] => [
       <span class="caption">{{ box.caption }}</span>
     </router-link>
   </div>
+  <p class="soft note">Truth in broken lines, what was found in full ones.</p>
 </template>
 
 <style scoped>
@@ -87,6 +88,10 @@ rect {
 .truth {
   stroke: var(--truth);
   stroke-dasharray: var(--truth-dash);
+}
+.note {
+  margin: 6px 0 0;
+  font-size: 13px;
 }
 .caption {
   display: block;
