@@ -1,7 +1,7 @@
 import { expect, test } from "vitest";
 
 import { CONSTANTS } from "@/api/declared";
-import { both, squareAround } from "@/parts/crop";
+import { both, squareAround } from "@/stage/crop";
 
 test("a crop is the square that the server cuts", () => {
   const around = 20 * CONSTANTS.crop_around;

@@ -3,7 +3,7 @@
 import { computed } from "vue";
 
 import type { Crop } from "@/api/client";
-import { squareAround } from "@/parts/crop";
+import { squareAround } from "@/stage/crop";
 
 const props = defineProps<{ crop: Crop; chosen: boolean; focused: boolean; value: string }>();
 const emit = defineEmits<{ open: [] }>();

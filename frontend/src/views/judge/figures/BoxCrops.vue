@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** Boxes behind a figure, as crops that lead to the picture: truth in broken lines, predictions in full ones. */
-import { both, type Corners, squareAround } from "@/parts/crop";
+import { both, type Corners, squareAround } from "@/stage/crop";
 import { useProject } from "@/state/project";
 
 interface Shown {
