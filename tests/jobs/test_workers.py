@@ -11,6 +11,9 @@ import psutil
 import pytest
 
 from avocet.core.errors import InputError
+from avocet.jobs import keeping
+from avocet.jobs.forking import start_process
+from avocet.jobs.keeping import KeptProcess
 from avocet.jobs.queue import Queues, open_queue
 from avocet.jobs.supervisor import Supervisor
 from avocet.jobs.worker import run_job
@@ -225,9 +228,47 @@ def test_where_the_one_that_workers_are_forked_from_is_killed_others_take_their_
         os.kill(forked_from, signal.SIGKILL)
         wait_for(lambda: not before.items() & supervisor.pids().items())
         # None that was there does anything beside the one in its place.
-        assert not any(psutil.pid_exists(pid) for pid in before.values())
+        assert not any(does_something(pid) for pid in before.values())
     finally:
         supervisor.close()
+
+
+def does_something(pid):
+    """Whether it lives; one that has ended is in the system's list until its parent asks for it."""
+    try:
+        return psutil.Process(pid).status() != psutil.STATUS_ZOMBIE
+    except psutil.NoSuchProcess:
+        return False
+
+
+class SlowToArrive:
+    """A number of seconds that takes the process it is sent to a moment to read."""
+
+    def __reduce__(self):
+        return eval, ("__import__('time').sleep(1.5) or 60",)
+
+
+@pytest.mark.slow
+def test_one_that_had_not_begun_when_the_one_it_was_forked_from_was_killed_ends_as_well():
+    process = start_process("sleeper", "time:sleep", (SlowToArrive(),))
+    os.kill(psutil.Process(process.pid).ppid(), signal.SIGKILL)
+    wait_for(lambda: not does_something(process.pid))
+
+
+@pytest.mark.slow
+def test_one_that_does_not_end_is_killed_before_another_takes_its_place(monkeypatch):
+    """Where the process that it was forked from was killed, and it does not follow."""
+    monkeypatch.setattr(keeping, "LAST_MOMENT", 0.2)
+    kept = KeptProcess("stubborn", "time:sleep", (60,), pause=0.05)
+    kept.want()
+    wait_for(lambda: kept.pid is not None)
+    before = kept.pid
+    os.kill(before, signal.SIGSTOP)
+    os.kill(psutil.Process(before).ppid(), signal.SIGKILL)
+    wait_for(lambda: kept.pid != before)
+    assert not does_something(before)
+    kept.end()
+    kept.wait()
 
 
 @pytest.mark.slow

@@ -21,7 +21,13 @@ from avocet.loading import loading
 from avocet.output import prepare_output
 
 _FORKING = multiprocessing.get_context("forkserver")
-_FORKING.set_forkserver_preload(["avocet.jobs.loaded"])
+_FORKING.set_forkserver_preload([__name__, "avocet.jobs.loaded"])
+
+_LOADED_BY = os.getpid()
+"""In a process that was forked: the one that had loaded this module for it.
+
+Who its parent is, asked when it begins, would not tell: the one it was forked from can be gone by then.
+"""
 
 
 def get_ready() -> None:
@@ -69,18 +75,18 @@ def _begin(name: str, does: str, arguments: tuple[Any, ...]) -> None:
     prepare_output()
     # Who ends the server at its terminal sends this to all at once, and the server then ends the others in its own way.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    threading.Thread(target=_end_with_server, args=(os.getppid(),), name="parent", daemon=True).start()
+    threading.Thread(target=_end_with_server, name="parent", daemon=True).start()
     module, function = does.split(":")
     with loading():
         act = getattr(import_module(module), function)
     act(*arguments)
 
 
-def _end_with_server(forked_from: int) -> None:
+def _end_with_server() -> None:
     """End this process once the server is gone, or the one that both were waiting on."""
     server = multiprocessing.parent_process()
     assert server is not None
-    while server.is_alive() and os.getppid() == forked_from:
+    while server.is_alive() and os.getppid() == _LOADED_BY:
         server.join(1)
     os.kill(os.getpid(), signal.SIGTERM)
 

@@ -1,11 +1,12 @@
 """A process that is kept alive: started when it is wanted, and again should it end."""
 
 import logging
-import os
 import threading
 import time
 from multiprocessing.process import BaseProcess
 from typing import Any
+
+import psutil
 
 from avocet.jobs.forking import start_process
 
@@ -18,7 +19,7 @@ STEADY = 30.0
 """A process that lived for so many seconds did not end because of how it was started."""
 
 LAST_MOMENT = 10.0
-"""Seconds that one which is known to end may take for it."""
+"""Seconds that one which has to end may take for it before it is killed."""
 
 
 class KeptProcess:
@@ -86,18 +87,33 @@ class KeptProcess:
         if self._closing.is_set():
             # Asked for in between: whoever asked ended the one before.
             process.terminate()
+        seen = _seen(process)
         process.join()
-        if process.pid is not None:
-            _wait_until_gone(process.pid)
+        if seen is not None:
+            _see_it_gone(seen)
         return f"ended with code {process.exitcode}"
 
 
-def _wait_until_gone(pid: int) -> None:
+def _seen(process: BaseProcess) -> psutil.Process | None:
+    """What tells it from a later one of the same number; nothing where it has ended already."""
+    try:
+        return psutil.Process(process.pid) if process.pid is not None else None
+    except psutil.NoSuchProcess:
+        return None
+
+
+def _see_it_gone(process: psutil.Process) -> None:
     """Where the process that it was forked from was killed, it ends a moment after that: two must not do one's work."""
     ends = time.monotonic() + LAST_MOMENT
-    while time.monotonic() < ends:
-        try:
-            os.kill(pid, 0)
-        except ProcessLookupError:
-            return
+    while _does_something(process):
+        if time.monotonic() > ends:
+            process.kill()
         time.sleep(0.05)
+
+
+def _does_something(process: psutil.Process) -> bool:
+    """Whether it lives; one that has ended stays in the system's list until its parent, whoever that is now, asks for it."""
+    try:
+        return process.status() != psutil.STATUS_ZOMBIE
+    except psutil.NoSuchProcess:
+        return False
