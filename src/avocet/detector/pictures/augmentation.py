@@ -12,7 +12,7 @@ from pydantic.dataclasses import dataclass as described
 
 from avocet.core.boxes import Array, area, clip
 from avocet.core.errors import InputError
-from avocet.detector.pictures.resizing import MIDDLE_GREY, Colour, fill, mirrored, scale_by
+from avocet.detector.pictures.resizing import MIDDLE_GREY, Colour, fill, scale_by
 from avocet.detector.training.field import setting
 
 Flips = Literal["none", "sideways", "all"]
@@ -36,14 +36,6 @@ PLACES_TRIED = 8
 
 MOST_COVERED = 0.2
 """An object copied in may cover this share of another one, or be covered by it."""
-
-_TRANSPOSED = {
-    (False, False): Image.Transpose.TRANSPOSE,
-    (True, False): Image.Transpose.ROTATE_270,
-    (False, True): Image.Transpose.ROTATE_90,
-    (True, True): Image.Transpose.TRANSVERSE,
-}
-"""How Pillow calls axes exchanged, then mirrored sideways, then upside down."""
 
 N = TypeVar("N", float, Array)
 
@@ -172,6 +164,21 @@ def place(
         Boxes cut to the canvas; those cut down below `LEAST_VISIBLE` of their area are gone. Those that the
         picture's edge cut already are ignored where they are cut once more.
     """
+    canvas = np.empty((height, width, 3), dtype=np.uint8) if canvas is None else canvas
+    laid, at_edge = _lay(sample, factor, augmentation, generator, padding, canvas)
+    return _cut(laid, np.array([width, height], dtype=np.float64), at_edge)
+
+
+def _lay(
+    sample: Sample,
+    factor: float,
+    augmentation: Augmentation,
+    generator: np.random.Generator,
+    padding: Colour,
+    canvas: NDArray[np.uint8],
+) -> tuple[Sample, NDArray[np.bool_]]:
+    """Fill a canvas; its boxes are not cut yet, and which of them the picture's own edge cuts already."""
+    height, width = canvas.shape[:2]
     flip = _drawn_flip(augmentation.flips, generator)
     if augmentation.turn:
         sample = turn(sample, float(generator.uniform(-augmentation.turn, augmentation.turn)), padding)
@@ -189,12 +196,11 @@ def place(
     # Where the part begins on the canvas: in whole pixels, and its boxes move along.
     begins_x, begins_y, *_ = flip.forth(x1, y1, x2, y2, across, down)
     x, y = round(left + begins_x * factor), round(top + begins_y * factor)
-    canvas = np.empty((height, width, 3), dtype=np.uint8) if canvas is None else canvas
     _paste(canvas, flip.picture(scaled), x, y, padding)
     lows_x, lows_y, highs_x, highs_y = ((sample.boxes - np.array([x1, y1, x1, y1])) * factor).T
     ends = (high, broad) if flip.transposed else (broad, high)
     boxes = np.array(flip.forth(lows_x, lows_y, highs_x, highs_y, *ends)).T + np.array([x, y, x, y])
-    return _cut(Sample(canvas, boxes, sample.classes, sample.ignored), width, height, sample.at_edge)
+    return Sample(canvas, boxes, sample.classes, sample.ignored), sample.at_edge
 
 
 def _whole_pixels(
@@ -216,7 +222,13 @@ def _paste(canvas: NDArray[np.uint8], pixels: NDArray[np.uint8], x: int, y: int,
     part = pixels[max(0, -y) : height - y, max(0, -x) : width - x]
     if part.shape != canvas.shape:
         fill(canvas, padding)
-    canvas[max(0, y) : max(0, y) + part.shape[0], max(0, x) : max(0, x) + part.shape[1]] = part
+    under = canvas[max(0, y) : max(0, y) + part.shape[0], max(0, x) : max(0, x) + part.shape[1]]
+    if part.strides[1] == part.shape[2]:
+        under[...] = part
+        return
+    # A flipped picture moves eight times as quick colour by colour.
+    for colour in range(part.shape[2]):
+        under[..., colour] = part[..., colour]
 
 
 def collage(
@@ -233,15 +245,22 @@ def collage(
     x = int(width * generator.uniform(0.3, 0.7))
     y = int(height * generator.uniform(0.3, 0.7))
     canvas = np.empty((height, width, 3), dtype=np.uint8) if canvas is None else canvas
-    boxes, classes, ignored = [], [], []
-    corners = ((0, 0, x, y), (x, 0, width, y), (0, y, x, height), (x, y, width, height))
-    for sample, factor, (x1, y1, x2, y2) in zip(samples, factors, corners, strict=True):
-        corner = canvas[y1:y2, x1:x2]
-        part = place(sample, x2 - x1, y2 - y1, factor, augmentation, generator, padding, corner)
-        boxes.append(part.boxes + np.array([x1, y1, x1, y1]))
-        classes.append(part.classes)
-        ignored.append(part.ignored)
-    return Sample(canvas, np.concatenate(boxes), np.concatenate(classes), np.concatenate(ignored))
+    corners = np.array([[0, 0, x, y], [x, 0, width, y], [0, y, x, height], [x, y, width, height]])
+    parts, at_edge = [], []
+    for sample, factor, (x1, y1, x2, y2) in zip(samples, factors, corners.tolist(), strict=True):
+        part, reaching = _lay(sample, factor, augmentation, generator, padding, canvas[y1:y2, x1:x2])
+        parts.append(part)
+        at_edge.append(reaching)
+    laid = Sample(
+        canvas,
+        np.concatenate([part.boxes for part in parts]),
+        np.concatenate([part.classes for part in parts]),
+        np.concatenate([part.ignored for part in parts]),
+    )
+    # All four at once, each box by its own corner.
+    own = np.repeat(corners.astype(np.float64), [len(part.boxes) for part in parts], axis=0)
+    begin = own[:, :2]
+    return _cut(laid, own[:, 2:] - begin, np.concatenate(at_edge), begin)
 
 
 def turn(sample: Sample, degrees: float, padding: Colour = MIDDLE_GREY) -> Sample:
@@ -286,7 +305,7 @@ def turn(sample: Sample, degrees: float, padding: Colour = MIDDLE_GREY) -> Sampl
     picture = Image.fromarray(sample.pixels).rotate(degrees, Image.Resampling.BILINEAR, fillcolor=padding)
     boxes = np.concatenate([turned + middle - reach, turned + middle + reach], axis=1)
     turned_sample = Sample(np.asarray(picture), boxes, sample.classes, sample.ignored)
-    return _cut(turned_sample, width, height, sample.at_edge)
+    return _cut(turned_sample, 2 * middle, sample.at_edge)
 
 
 def copy_in(
@@ -381,12 +400,9 @@ class _Flip:
     upside_down: bool
 
     def picture(self, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
-        """A flipped picture."""
-        if self.transposed:
-            # Pillow moves pixels as wholes, NumPy byte by byte.
-            way = _TRANSPOSED[self.sideways, self.upside_down]
-            return np.asarray(Image.fromarray(pixels).transpose(way))
-        pixels = mirrored(pixels) if self.sideways else pixels
+        """A flipped picture, as a view."""
+        pixels = pixels.transpose(1, 0, 2) if self.transposed else pixels
+        pixels = pixels[:, ::-1] if self.sideways else pixels
         return pixels[::-1] if self.upside_down else pixels
 
     def forth(self, x1: N, y1: N, x2: N, y2: N, width: float, height: float) -> tuple[N, N, N, N]:
@@ -414,13 +430,16 @@ def _drawn_flip(flips: Flips, generator: np.random.Generator) -> _Flip:
     return _Flip(every_way and transposed, flips != "none" and sideways, every_way and upside_down)
 
 
-def _cut(sample: Sample, width: int, height: int, cut_before: NDArray[np.bool_]) -> Sample:
+def _cut(sample: Sample, size: Array, cut_before: NDArray[np.bool_], begin: Array | None = None) -> Sample:
+    """Boxes cut to what they lie in, (2,) or (N, 2) wide and high, then moved to where that begins."""
     boxes = sample.boxes
-    # Done for every picture of a batch, collages four times: plain products, columns one by one.
-    inside = np.minimum(np.maximum(boxes, 0), np.array([width, height, width, height], dtype=np.float64))
+    # Done for every picture of a batch: plain products, columns one by one.
+    inside = np.minimum(np.maximum(boxes, 0), np.concatenate([size, size], axis=-1))
     wide, high = inside[:, 2] - inside[:, 0], inside[:, 3] - inside[:, 1]
     whole = (boxes[:, 2] - boxes[:, 0]) * (boxes[:, 3] - boxes[:, 1])
     ignored = sample.ignored | (cut_before & (wide * high < CUT_AGAIN * whole))
     visible = wide * high >= LEAST_VISIBLE * whole
     keep = (wide >= LEAST_SIDE) & (high >= LEAST_SIDE) & (visible | ignored)
+    if begin is not None:
+        inside = inside + np.concatenate([begin, begin], axis=-1)
     return Sample(sample.pixels, inside[keep], sample.classes[keep], ignored[keep])

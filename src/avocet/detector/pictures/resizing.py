@@ -166,21 +166,6 @@ def scale_by(pixels: NDArray[np.uint8], factor: float) -> NDArray[np.uint8]:
     return made[0].permute(1, 2, 0).numpy()
 
 
-def mirrored(pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
-    """A picture with left and right exchanged.
-
-    Examples
-    --------
-    >>> mirrored(np.array([[[1, 2, 3], [4, 5, 6]]], np.uint8)).tolist()
-    [[[4, 5, 6], [1, 2, 3]]]
-    """
-    import torch
-
-    # A third of the time of Pillow's, which goes by way of its own pixels of four bytes.
-    channels_first = torch.from_numpy(pixels).permute(2, 0, 1)[None]
-    return channels_first.flip(3)[0].permute(1, 2, 0).numpy()
-
-
 def fill(canvas: NDArray[np.uint8], colour: Colour) -> None:
     """Give a whole canvas, (H, W, 3), one colour: one row, then that row everywhere, sixty times as quick.
 
