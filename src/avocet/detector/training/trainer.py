@@ -27,7 +27,7 @@ from avocet.detector.pictures.batches import Batch, HeldOutPictures, TrainingPic
 from avocet.detector.pictures.labelled import LabelledPicture
 from avocet.detector.pictures.resizing import mean_colour
 from avocet.detector.targets.anchors import anchors_for, input_sizes, level_arrays
-from avocet.detector.targets.loss import LossWeights, detection_loss
+from avocet.detector.targets.loss import Losses, LossWeights, detection_loss
 from avocet.detector.training.checkpoint import Progress, load_checkpoint, save_checkpoint
 from avocet.detector.training.reports import EpochReport, Validation
 from avocet.detector.training.schedule import learning_rate
@@ -300,12 +300,7 @@ class Training:
     def _one_step(self, batch: Batch, rate: float, step: int, epoch: int, number: int) -> np.ndarray:
         for group in self._optimizer.param_groups:
             group["lr"] = rate
-        with torch.autocast(self.device.type, torch.bfloat16, enabled=self._bfloat16):
-            outputs = self._stepping(as_input(batch.pixels, self.device, batch.light))
-        losses = detection_loss(
-            outputs, batch.truths, self.anchors, STRIDES, REACH, self._weights,
-            lambda positives: float(self.team.total(positives)),
-        )  # fmt: skip
+        losses = self._losses(batch)
         own = [part.item() for part in (losses.box, losses.objectness, losses.classes)]
         parts = self.team.total(own)
         if not np.isfinite(parts).all():
@@ -320,6 +315,14 @@ class Training:
         self._optimizer.step()
         self._follow(step)
         return parts
+
+    def _losses(self, batch: Batch) -> Losses:
+        with torch.autocast(self.device.type, torch.bfloat16, enabled=self._bfloat16):
+            outputs = self._stepping(as_input(batch.pixels, self.device, batch.light))
+        return detection_loss(
+            outputs, batch.truths, self.anchors, STRIDES, REACH, self._weights,
+            lambda positives: float(self.team.total(positives)),
+        )  # fmt: skip
 
     @property
     def _bfloat16(self) -> bool:
