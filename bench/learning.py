@@ -23,7 +23,7 @@ from avocet.work.progress import Silent
 
 SEEDS = (0, 1, 2)
 STEPS, SHIPPED_STEPS, BATCH, PASSES = 330, 150, 8, 5
-SOON = (45, 60, 75, 90, 120)
+SOON = (15, 30, 45, 60, 90, 120)
 """Steps of whole trainings, rising: the fewest that are enough."""
 
 UNSEEN_SEED, UNSEEN = 50_000, 40
