@@ -1,5 +1,6 @@
 <script setup lang="ts">
 /** Boxes behind a figure, as crops that lead to the picture: truth in broken lines, predictions in full ones. */
+import BoxOutline from "@/stage/BoxOutline.vue";
 import { both, type Corners, squareAround } from "@/stage/crop";
 import { useProject } from "@/state/project";
 
@@ -36,14 +37,7 @@ const drawn = (box: Shown): { corners: Corners; truth: boolean }[] => [
       <span class="picture">
         <img :src="crop(evaluationId, box)" :alt="`${box.name}, ${box.caption}`" loading="lazy" />
         <svg :viewBox="squareAround(seen(box)).join(' ')" aria-hidden="true">
-          <rect
-            v-for="({ corners, truth }, number) in drawn(box)"
-            :key="number"
-            :class="{ truth }"
-            :x="corners[0]"
-            :y="corners[1]"
-            :width="corners[2]! - corners[0]!"
-            :height="corners[3]! - corners[1]!" />
+          <BoxOutline v-for="(each, number) in drawn(box)" :key="number" v-bind="each" />
         </svg>
       </span>
       <span class="caption">{{ box.caption }}</span>
@@ -78,16 +72,6 @@ svg {
   inset: 0;
   width: 100%;
   height: 100%;
-}
-rect {
-  fill: none;
-  stroke: #f08a6c;
-  stroke-width: 2;
-  vector-effect: non-scaling-stroke;
-}
-.truth {
-  stroke: var(--truth);
-  stroke-dasharray: var(--truth-dash);
 }
 .note {
   margin: 6px 0 0;

@@ -4,6 +4,8 @@ import { computed, onMounted, ref } from "vue";
 
 import { api, type Doubt, take } from "@/api/client";
 import { count } from "@/parts/format";
+import BoxOutline from "@/stage/BoxOutline.vue";
+import { both, squareAround } from "@/stage/crop";
 import { useKeys } from "@/state/keys";
 import { complain, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
@@ -94,11 +96,9 @@ const states: Record<Doubt["state"], string> = {
   gone: "picture is gone",
 };
 /** What is looked at: both boxes and a little around them. */
-function frame(doubt: Doubt): number[] {
-  const boxes = [doubt.label, doubt.prediction].filter((box) => box !== null);
-  const corners = [0, 1, 2, 3].map((i) => (i < 2 ? Math.min : Math.max)(...boxes.map((box) => box[i]!)));
-  const side = 1.7 * Math.max(corners[2]! - corners[0]!, corners[3]! - corners[1]!, 24);
-  return [(corners[0]! + corners[2]! - side) / 2, (corners[1]! + corners[3]! - side) / 2, side, side];
+function frame({ label, prediction }: Doubt): number[] {
+  const one = (label ?? prediction)!;
+  return squareAround(both(one, prediction ?? one));
 }
 </script>
 
@@ -125,20 +125,8 @@ function frame(doubt: Doubt): number[] {
         @click="at = index">
         <svg :viewBox="frame(doubt).join(' ')" role="img" :aria-label="words(doubt)">
           <image :href="`/api/v1/evaluations/${evaluationId}/pictures/${doubt.picture_id}/file`" />
-          <rect
-            v-if="doubt.label"
-            class="label"
-            :x="doubt.label[0]"
-            :y="doubt.label[1]"
-            :width="doubt.label[2] - doubt.label[0]"
-            :height="doubt.label[3] - doubt.label[1]" />
-          <rect
-            v-if="doubt.prediction"
-            :stroke="colour(doubt.predicted)"
-            :x="doubt.prediction[0]"
-            :y="doubt.prediction[1]"
-            :width="doubt.prediction[2] - doubt.prediction[0]"
-            :height="doubt.prediction[3] - doubt.prediction[1]" />
+          <BoxOutline v-if="doubt.label" :corners="doubt.label" truth />
+          <BoxOutline v-if="doubt.prediction" :corners="doubt.prediction" :colour="colour(doubt.predicted)" />
         </svg>
         <div class="text">
           <b>{{ words(doubt) }}</b>
@@ -216,15 +204,6 @@ svg {
   height: 112px;
   background: var(--stage);
   display: block;
-}
-rect {
-  fill: none;
-  stroke-width: 2;
-  vector-effect: non-scaling-stroke;
-}
-.label {
-  stroke: var(--truth);
-  stroke-dasharray: var(--truth-dash);
 }
 .text {
   display: grid;

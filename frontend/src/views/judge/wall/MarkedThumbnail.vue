@@ -3,6 +3,7 @@
 import { computed, onBeforeUnmount, onMounted, ref } from "vue";
 
 import type { MarkedBox, MarkedPicture } from "@/api/client";
+import BoxOutline from "@/stage/BoxOutline.vue";
 import { useProject } from "@/state/project";
 
 const props = defineProps<{
@@ -53,15 +54,13 @@ onBeforeUnmount(() => {
   <span ref="place" class="picture">
     <img :src="`/api/v1/evaluations/${evaluationId}/pictures/${pictureId}/thumbnail`" :alt="name" loading="lazy" />
     <svg v-if="boxes" :viewBox="`0 0 ${boxes.width} ${boxes.height}`" aria-hidden="true">
-      <rect
+      <BoxOutline
         v-for="({ box, truth }, index) in drawn"
         :key="index"
-        :class="{ truth }"
-        :stroke="truth ? 'var(--truth)' : colour(box)"
-        :x="box.corners[0]"
-        :y="box.corners[1]"
-        :width="box.corners[2] - box.corners[0]"
-        :height="box.corners[3] - box.corners[1]" />
+        :corners="box.corners"
+        :truth="truth"
+        :colour="colour(box)"
+        :width="1.5" />
       <g v-for="({ box, truth }, index) in errors" :key="`e${index}`" class="mark" :transform="corner(box)">
         <circle r="5.5" />
         <circle v-if="truth" r="2.2" class="ring" />
@@ -90,14 +89,6 @@ svg {
   inset: 0;
   width: 100%;
   height: 100%;
-}
-rect {
-  fill: none;
-  stroke-width: 1.5;
-  vector-effect: non-scaling-stroke;
-}
-rect.truth {
-  stroke-dasharray: var(--truth-dash);
 }
 .mark circle {
   fill: #15181b;

@@ -6,6 +6,7 @@ import type { Job, Plan } from "@/api/client";
 import { AUGMENTATION } from "@/api/declared";
 import JobState from "@/parts/jobs/JobState.vue";
 import { useLiveJob } from "@/parts/jobs/liveJob";
+import BoxOutline from "@/stage/BoxOutline.vue";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import {
@@ -132,15 +133,13 @@ const colour = (index: number): string =>
         :aria-label="`${picture.name}, ${picture.boxes.length} boxes`"
         data-test="augmented">
         <image :href="`/api/v1/sheets/${sheet.job_id}/${number}`" :width="sheet.width" :height="sheet.height" />
-        <rect
+        <BoxOutline
           v-for="(box, index) in picture.boxes"
           :key="index"
-          :x="box[0]"
-          :y="box[1]"
-          :width="box[2] - box[0]"
-          :height="box[3] - box[1]"
-          :class="{ ignored: picture.ignored[index] }"
-          :stroke="colour(picture.classes[index]!)" />
+          :corners="box"
+          :colour="colour(picture.classes[index]!)"
+          :width="1.5"
+          :class="{ ignored: picture.ignored[index] }" />
       </svg>
     </div>
     <p v-if="sheet" class="soft small">
@@ -199,11 +198,6 @@ const colour = (index: number): string =>
   width: 100%;
   background: var(--stage);
   display: block;
-}
-.sheet rect {
-  fill: none;
-  stroke-width: 1.5;
-  vector-effect: non-scaling-stroke;
 }
 .sheet rect.ignored {
   stroke-dasharray: 1 4;
