@@ -16,6 +16,7 @@ def person(generator, pictures, slower=0.0):
     return boxes, np.array(seconds)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("timed", "helped"), [(6, 20), (20, 20), (60, 10)])
 @pytest.mark.parametrize("slower", [0.0, 0.3])
 def test_the_range_holds_what_was_truly_saved(timed, helped, slower):

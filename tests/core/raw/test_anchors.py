@@ -55,6 +55,7 @@ def test_no_anchor_serves_its_boxes_better_a_little_aside(seed):
     assert reached > mean_best_iou(sizes, means)
 
 
+@pytest.mark.slow
 def test_wide_sets_are_fitted_as_well_as_by_search():
     """Sizes from tiny to huge: against the best of many searches over all anchors at once."""
     reached, searched = [], []

@@ -44,6 +44,7 @@ def test_equals_the_plain_greedy_loop(scene, limit, by_class):
         assert result.overlap[index] == pytest.approx(expected)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("huge", [False, True])
 def test_many_boxes_equal_the_plain_greedy_loop(huge):
     random = np.random.default_rng(0)

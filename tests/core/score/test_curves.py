@@ -47,6 +47,7 @@ def test_many_boxes_give_nearly_the_anchors_of_all():
     assert mean_best_iou(sizes, many) == pytest.approx(mean_best_iou(sizes, few), abs=1e-3)
 
 
+@pytest.mark.slow
 def test_curve_never_falls_and_poor_fits_are_counted():
     random = np.random.default_rng(2)
     sizes = random.uniform(5, 200, (300, 2))

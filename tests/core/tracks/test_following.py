@@ -65,6 +65,7 @@ def test_what_stays_in_sight_is_followed(seed, change):
     assert right.mean() > 0.85 and right.min() > 0.65, (right.mean(), right.min())
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", range(4))
 def test_what_is_covered_for_a_moment_is_found_again_and_the_cover_is_told(seed):
     scene = Scene(seed, speed=2.0)
@@ -95,6 +96,7 @@ def test_what_is_gone_for_good_is_given_up():
     )
 
 
+@pytest.mark.slow
 def test_what_leaves_the_picture_ends_there_and_its_box_is_cut():
     scene = Scene(1, frames=120, speed=4.0)
     scene.middles = np.column_stack([160 + 3.0 * np.arange(120), np.full(120, 110.0)])

@@ -113,6 +113,7 @@ def test_one_that_stays_away_too_long_is_another():
     assert link([], 0.5) == [] and link([nothing] * 4, 0.5) == []
 
 
+@pytest.mark.slow
 def test_objects_of_the_demos_clip(monkeypatch):
     """What comes with the demo: as many objects of each class as there are goods that come into the picture."""
     shipped = resources.files("avocet.demo") / "found.zip"

@@ -72,6 +72,7 @@ def test_few_boxes_stand_for_all(seed, least):
         assert iou_of_pairs(without.boxes_at(frames), boxes).min() < least
 
 
+@pytest.mark.slow
 def test_steadied_boxes_are_nearer_to_the_truth():
     """Even motion seen by a model that is off by two pixels at each frame."""
     random = np.random.default_rng(3)
