@@ -33,6 +33,7 @@ from avocet.work.use.detections import list_detections, result_file
 from tests.conftest import task_of
 
 
+@pytest.mark.slow
 def test_same_seed_same_frame():
     first, again, other = render_still(5), render_still(5), render_still(6)
     np.testing.assert_array_equal(first.pixels, again.pixels)
@@ -65,6 +66,7 @@ def test_burnt_goods_are_darker():
     assert brightness(True) < 0.7 * brightness(False)
 
 
+@pytest.mark.slow
 def test_goods_travel_with_the_belt():
     moving = MovingBelt(50, 3, speed=10.0)
     frames = [moving.frame(number) for number in range(3)]
@@ -97,6 +99,7 @@ def test_demo_project_is_made_once(data, monkeypatch):
         assert [bool(box.attributes) for box in first.boxes] == expected.burnt
 
 
+@pytest.mark.slow
 def test_planted_mistakes_are_what_they_say():
     for each in PLANTED:
         frame = render_still(project.FIRST_SEED + each.picture - 1)

@@ -134,6 +134,7 @@ def results_of(truth, score=0.9):
     ]
 
 
+@pytest.mark.slow
 def test_evaluate_takes_detections_of_any_program(tmp_path, answer):
     truth = write_coco_set(tmp_path / "set", tiles(6, 3), suffix=".png")
     rows = results_of(truth)

@@ -52,6 +52,7 @@ def test_every_format_out_and_into_a_new_project(data, labelled, frames, tmp_pat
     assert boxes(tmp_path / "d", "Second") == boxes(root, "Belt")
 
 
+@pytest.mark.slow
 def test_an_archive_brings_its_pictures_along(data, labelled, tmp_path):
     with data[1]() as session:
         picture = pictures_of(session, labelled)[0]

@@ -122,6 +122,7 @@ def test_ranges_of_another_network_are_not_used(belt, graph, ranges, tmp_path):
     assert "8 bit" not in open_engine(tmp_path / "other.zip")[1].name
 
 
+@pytest.mark.slow
 def test_other_weights_make_another_graph(small):
     first = open_engine(small)[1]
     add_to_weights(small)
@@ -156,6 +157,7 @@ def test_ranges_that_are_none(belt, tmp_path, bad, said):
         read_bundle_parts(tmp_path / "bad.zip")
 
 
+@pytest.mark.slow
 def test_for_other_programs_it_goes_along(small, tmp_path):
     write_onnx(small, tmp_path / "belt-onnx.zip", "belt")
     with zipfile.ZipFile(tmp_path / "belt-onnx.zip") as archive:

@@ -72,6 +72,7 @@ def test_the_graph_gives_what_torch_gives(size, anchors):
     assert max(float(np.ptp(each)) for each in ours if each.size) > 1
 
 
+@pytest.mark.slow
 def test_the_same_boxes_from_a_trained_model(belt):
     pictures = [render_still(70 + number).pixels for number in range(3)] + [
         render_still(80).pixels[:300, 50:]
@@ -104,6 +105,7 @@ def test_the_graph_is_made_once_and_needs_no_torch(tmp_path):
     assert [each[-1] for each in said] == ["True", "False"]
 
 
+@pytest.mark.slow
 def test_a_kept_graph_is_that_of_its_weights(tmp_path, monkeypatch):
     made = []
     real = opening.graph_bytes
@@ -234,6 +236,7 @@ def test_the_card_goes_along(belt):
     onnx.checker.check_model(model, full_check=True)
 
 
+@pytest.mark.slow
 def test_finding_from_a_program(belt):
     model, pixels = avocet.open_model(belt), render_still(3).pixels
     found = model.find(pixels)
@@ -250,6 +253,7 @@ def test_finding_from_a_program(belt):
         model.find(render_still(3).pixels, classes=["brick"])
 
 
+@pytest.mark.slow
 def test_several_at_once_are_what_each_is_alone(belt):
     """Pictures of several sizes, more of them than threads."""
     card, network = read_bundle(belt)

@@ -135,6 +135,7 @@ def test_one_picture_one_class_boxes_of_one_size(tmp_path):
     assert len({tuple(size) for size in run.anchors[0].tolist()}) == 3, "three anchors from one size"
 
 
+@pytest.mark.slow
 def test_full_disk_keeps_the_last_checkpoint(tmp_path, monkeypatch):
     run = training(tmp_path)
     kept = {}

@@ -120,6 +120,7 @@ def test_lists_of_classes_as_people_have_them(lists):
     assert [(box.label, box.corners) for box in record.pictures[0].boxes] == [(1, (25, 12.5, 75, 37.5))]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("content", "said"),
     [

@@ -83,6 +83,7 @@ def test_playlist_cannot_reach_other_files(tmp_path, clip):
         list(read_frames(path))
 
 
+@pytest.mark.slow
 def test_frames_behind_a_damaged_stretch_are_those_that_reading_gives(tmp_path):
     path = tmp_path / "belt.mp4"
     with ClipWriter(path, 64, 48, 25) as writer:

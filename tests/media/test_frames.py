@@ -45,6 +45,7 @@ KINDS = {
 }
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", KINDS)
 def test_any_frame_is_the_one_that_decoding_from_the_beginning_gives(tmp_path, name):
     path = write(tmp_path / name, **KINDS[name])
@@ -164,6 +165,7 @@ def test_of_an_hour_every_frame_is_found_and_the_last_is_as_near_as_the_first(tm
             assert abs(int(reader.frame(number)[40, 60, 0]) - (5 * (number % 50 % 45) + 20)) < 6, number
 
 
+@pytest.mark.slow
 def test_frames_of_4k_are_whole(tmp_path):
     path = tmp_path / "wide.mp4"
     with av.open(str(path), "w") as container:

@@ -22,6 +22,7 @@ def clip(tmp_path_factory):
     return path
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("size", [(384, 216), (417, 235), (960, 540), (1000, 700)])
 def test_a_frame_is_scaled_as_its_pixels_are(clip, size):
     for frame in read_frames(clip):

@@ -116,6 +116,7 @@ def test_addresses_that_cameras_have():
         assert check_camera(address) == address
 
 
+@pytest.mark.slow
 def test_the_simulated_camera_says_what_it_does_not_know(simulated):
     assert simulated.change({"drop": ["2"], "width": ["10"]}) == {
         "drop": 1.0, "stall": 0.0, "width": 64, "rubbish": False, "shut": False,
@@ -124,6 +125,7 @@ def test_the_simulated_camera_says_what_it_does_not_know(simulated):
         simulated.change({"colour": ["red"]})
 
 
+@pytest.mark.slow
 def test_an_endless_belt_closes_its_round():
     belt = EndlessBelt(5, screens=3, speed=12.0)
     first, again = belt.frame(0), belt.frame(belt.frames)

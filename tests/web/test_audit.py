@@ -1,8 +1,11 @@
 """The audit over HTTP."""
 
+import pytest
+
 from tests.web.conftest import BASE
 
 
+@pytest.mark.slow
 def test_audit(client, labelled, work):
     figures = client.get(f"{BASE}/projects/1/figures?side=320").json
     assert figures["parts"]["training"]["pictures"] == 4 and 0 <= figures["small_at"] <= 1

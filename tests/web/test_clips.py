@@ -66,6 +66,7 @@ def test_objects_are_saved_and_stale_ones_get_all_that_is_there(client, clip, la
     assert (row["name"], row["objects"], row["proposed"], row["pictures"]) == ("belt.mp4", 0, 0, 0)
 
 
+@pytest.mark.slow
 def test_work_on_a_clip_is_handed_over(client, clip, work, labelled):
     save(client, clip, (1, 0, TRACK))
 

@@ -31,6 +31,7 @@ def hub(client, data):
     return EventHub(reading(data[1]), KeptLabels(reading(data[1])))
 
 
+@pytest.mark.slow
 def test_events_tell_of_jobs_and_epochs(client, hub, labelled, work):
     client.post(f"{BASE}/projects/1/runs", json={"settings": {"side": 96, "epochs": 1, "batch": 4}})
     seen, late = [], []

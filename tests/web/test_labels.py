@@ -5,6 +5,7 @@ import pytest
 from tests.web.conftest import BASE
 
 
+@pytest.mark.slow
 def test_classes_and_attributes(client, labelled):
     url = f"{BASE}/projects/1/classes"
     names = lambda: [each["name"] for each in client.get(url).json["classes"] if not each["retired"]]  # noqa: E731

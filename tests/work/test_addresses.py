@@ -192,6 +192,7 @@ def head_of(belt, **more):
         return answering(session, folder, "belt-2").head | more
 
 
+@pytest.mark.slow
 def test_pictures_are_answered_in_their_own_pixels(belt, answered):
     frame = render_still(40)
     head, body = answered.ask(head_of(belt, content_type="image/jpeg"), encode_jpeg(frame.pixels)).result(60)
@@ -207,6 +208,7 @@ def test_pictures_are_answered_in_their_own_pixels(belt, answered):
         assert inside.all(axis=1).any(), "a box that lies on no good"
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("orientation", [1, 6])
 def test_large_pictures_come_no_larger_than_the_model_needs_them(belt, answered, monkeypatch, orientation):
     """As in a detection run; the boxes are told in pixels of the picture that was sent, turned as it is to be seen."""
@@ -312,6 +314,7 @@ def test_forms_bring_several_pictures():
             sent_pictures(wrong_kind, body)
 
 
+@pytest.mark.slow
 def test_a_model_whose_file_is_gone_answers_on_while_it_is_known(belt, answered):
     folder, _, _, first, _ = belt
     content, head = encode_jpeg(render_still(40).pixels), head_of(belt)

@@ -65,6 +65,7 @@ def test_a_name_goes_to_the_boxes_and_back(data, labelled, crust):
     assert everything(data, labelled) == before
 
 
+@pytest.mark.slow
 def test_choices_are_renamed_added_and_dropped(data, labelled, crust):
     before, was = everything(data, labelled), values(data, "crust")
     change = change_attribute(
@@ -144,6 +145,7 @@ def test_what_cannot_be_used_changes_nothing(data, labelled, crust, name, choice
     assert change_attribute(data[1], labelled, crust, "crust").change_id is None
 
 
+@pytest.mark.slow
 def test_renaming_and_undoing_in_any_order_ends_where_it_began(data, labelled, crust):
     random = np.random.default_rng(3)
     before = everything(data, labelled)

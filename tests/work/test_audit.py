@@ -101,6 +101,7 @@ def sheet_of(session, folder, project_id, class_id, order, **given):
     return class_sheet(session, folder, project_id, columns, class_id, order, **given)
 
 
+@pytest.mark.slow
 def test_sheets_are_ordered(data, labelled):
     folder, sessions = data
     with sessions() as session:

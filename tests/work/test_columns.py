@@ -62,6 +62,7 @@ def do_something(sessions, project_id, random) -> str:
     return what
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", range(3))
 def test_columns_brought_up_to_date_equal_columns_read_anew(data, labelled, seed):
     sessions, random = data[1], np.random.default_rng(seed)

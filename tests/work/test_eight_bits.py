@@ -101,6 +101,7 @@ def test_what_is_measured_is_what_is_used(data, ready, twice_as_quick):
     )
 
 
+@pytest.mark.slow
 def test_what_cannot_be_tried(data, labelled, ready, monkeypatch):
     folder, sessions = data
     monkeypatch.setattr(eight_bits, "engine_taken", lambda: ("torch", "there is a GPU"))

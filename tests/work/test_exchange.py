@@ -283,6 +283,7 @@ def test_a_stopped_import_leaves_nothing_behind(data, fresh, monkeypatch):
     assert everything() == before
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("key", FORMATS)
 @pytest.mark.parametrize(
     "names",

@@ -138,6 +138,7 @@ def test_interpolation_and_areas_are_taken(frozen, tmp_path):
                 start_evaluation(session, folder, project_id, order)
 
 
+@pytest.mark.slow
 def test_classes_that_do_not_match_are_asked_for_and_mapped(frozen, tmp_path):
     folder, sessions = frozen[:2]
 
@@ -186,6 +187,7 @@ def test_faulty_detections_fail_with_their_reason(frozen, tmp_path, change, mess
         assert evaluation.report == {}
 
 
+@pytest.mark.slow
 def test_a_truth_from_outside_with_its_pictures(frozen, tmp_path, frames):
     folder, sessions, project_id, *_ = frozen
     truth = write_coco_set(tmp_path / "outside", frames[:2])
@@ -235,6 +237,7 @@ def test_a_model_needs_the_pictures_of_a_truth_from_outside(trained, tmp_path, f
         assert "has no pictures beside it" in get_evaluation(session, evaluation_id).job.message
 
 
+@pytest.mark.slow
 def test_looks_at_the_test_part_are_counted(frozen, tmp_path):
     folder, sessions, project_id, *_ = frozen
     with sessions.begin() as session:
@@ -391,6 +394,7 @@ def test_a_bundle_with_other_classes_asks_which_are_meant(trained, tmp_path):
         assert "does not know croissants, loafs, pretzels" in evaluation.report["problems"][0]
 
 
+@pytest.mark.slow
 def test_detections_count_at_every_score(frozen, tmp_path):
     """A perfect detector that is shy of itself is perfect."""
     shy = results(frozen[4], Part.VALIDATION, lambda rows: [each | {"score": 0.004} for each in rows])

@@ -126,6 +126,7 @@ def test_two_boxes_do_not_share_one_proposal(data, labelled, pictures):
         assert (told.kept, told.corrected, told.by_hand, told.refused) == (1, 0, 1, 0)
 
 
+@pytest.mark.slow
 def test_a_model_proposes_for_what_is_unlabelled(data, labelled, tmp_path):
     folder, sessions = data
     with sessions.begin() as session:

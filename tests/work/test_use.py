@@ -284,6 +284,7 @@ class SeesWhite:
         )
 
 
+@pytest.mark.slow
 def test_large_pictures_are_looked_at_in_tiles(tmp_path):
     """Squares on the seams come out whole and once, and a picture too large for its tiles is told."""
     pixels = np.zeros((700, 1500, 3), np.uint8)

@@ -86,6 +86,7 @@ def test_from_both_ends_and_to_a_frame(data, clip, filmed):
     assert carry(data, clip, frame=5, to=30, boxes=[wrong]).objects[0].unsure
 
 
+@pytest.mark.slow
 def test_a_box_that_the_edge_cuts_is_told_once_more_of_it_comes_in(data, clip, filmed):
     frame, good = next(
         (number, good)

@@ -108,6 +108,7 @@ def test_in_the_bin_it_is_listed_only_there_and_adding_it_again_restores_it(data
         assert [each.id for each in list_clips(session, clip.project_id)] == [clip.id]
 
 
+@pytest.mark.slow
 def test_a_snapshot_takes_the_frames_that_a_clip_is_thinned_out_to(data, clip, class_ids):
     draw(data, clip, class_ids["roll"])
     before = len(frozen(data, clip).pictures)

@@ -65,6 +65,7 @@ def start(data, clip, kind, title, order):
         return create_job(session, clip.project_id, kind, title, order).id
 
 
+@pytest.mark.slow
 def test_saved_as_they_are_and_only_on_what_was_seen(data, clip, class_ids):
     roll, ring = class_ids["roll"], class_ids["ring"]
     save(data, clip, TrackChange(1, 0, track(roll)), TrackChange(2, 0, track(ring)))
@@ -233,6 +234,7 @@ def labels_by_frame(data, clip):
         }
 
 
+@pytest.mark.slow
 def test_frames_become_pictures_with_the_boxes_of_the_tracks(data, clip, class_ids, filmed):
     _, sessions = data
     save(data, clip, TrackChange(5, 0, track(class_ids["roll"], attributes=[(12, {"burnt": True})])))
@@ -281,6 +283,7 @@ def test_only_frames_that_differ_and_only_from_here_to_there(data, clip):
     assert "frames 0 to 39, not 30 to 44" in done(data, job_id)[1]
 
 
+@pytest.mark.slow
 def test_frames_are_kept_exactly(data, clip):
     import numpy as np
     from PIL import Image
