@@ -16,7 +16,7 @@ from hypothesis import settings
 from avocet.demo.belt import Frame, render_still
 from avocet.demo.goods import NAMES
 from avocet.media.pictures import encode_jpeg
-from avocet.store.database import open_database
+from avocet.store.database import open_as_it_is, open_database
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part, PictureState
 from avocet.work.job_kinds import Task
@@ -52,9 +52,20 @@ def pytest_collection_modifyitems(items):
             item.add_marker(pytest.mark.slow)
 
 
+def pytest_collection():
+    """What is collected stays: to look for rubbish meanwhile takes time and finds none."""
+    gc.disable()
+
+
 def pytest_collection_finish():
     """Tests and modules stay to the end: Python need not go through them again whenever it looks for rubbish."""
     gc.freeze()
+    gc.enable()
+
+
+def pytest_ignore_collect(collection_path):
+    """In `make quick` what it leaves out whole is not even imported."""
+    return True if QUICK and collection_path.name in ("hostile", "browser") else None
 
 
 @pytest.fixture(scope="session")
@@ -84,7 +95,8 @@ def data(tmp_path, made_once, request):
     kind = "labelled" if "labelled" in request.fixturenames else "empty"
     shutil.copytree(made_once / kind, tmp_path / "data")
     folder = DataFolder(tmp_path / "data")
-    return folder, open_database(folder.database)
+    # Its tables are those of now: to look for migrations would be most of what the fixture takes.
+    return folder, open_as_it_is(folder.database)
 
 
 @pytest.fixture(scope="session")

@@ -47,6 +47,7 @@ def test_names_that_point_outside_are_left_alone(tmp_path, name):
         ) or "b.jpg" in archive.faults[0]
 
 
+@pytest.mark.slow
 def test_what_swells_beyond_measure(tmp_path):
     path = zipped(tmp_path, **{"bomb.png": bytes(60_000_000), "good.txt": b"x"})
     with open_archive(path) as archive:

@@ -117,6 +117,7 @@ def test_planted_mistakes_are_what_they_say():
     assert with_mistakes(untouched, 1) is untouched
 
 
+@pytest.mark.slow
 def test_photographed_again_shows_the_same_goods_in_other_pixels():
     first, again = render_still(7), render_still(7, again=True)
     assert (first.boxes == again.boxes).all() and first.classes == again.classes

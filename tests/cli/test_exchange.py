@@ -102,6 +102,7 @@ def test_what_is_lost_is_said_and_wrong_names_are_refused(data, labelled, tmp_pa
     run("import", tmp_path / "notes.md", *where, fails="holds no annotation file that is known")
 
 
+@pytest.mark.slow
 def test_a_table_whose_columns_classes_and_unit_are_said(data, labelled, tmp_path):
     root = data[0].root
     table = tmp_path / "labels.csv"

@@ -55,6 +55,7 @@ def network_like_trained(size, anchors):
     return network
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("size", SIZES)
 @pytest.mark.parametrize("anchors", [(2, 4, 0), (0, 0, 2)])
 def test_the_graph_gives_what_torch_gives(size, anchors):

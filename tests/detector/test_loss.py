@@ -66,6 +66,7 @@ def test_ignored_regions_teach_nothing():
     assert losses.total.item() == 0
 
 
+@pytest.mark.slow
 def test_loss_falls_along_its_gradient():
     levels = [
         level.detach().normal_(generator=torch.Generator().manual_seed(1)).requires_grad_() for level in raw()

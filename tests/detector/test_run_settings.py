@@ -64,6 +64,7 @@ def test_other_settings_resume_bit_for_bit_too(tmp_path, settings):
     assert_same(weights(tmp_path / "whole"), weights(tmp_path / "halves"))
 
 
+@pytest.mark.slow
 def test_frozen_backbone_stays_as_it_was(tmp_path):
     run = training(tmp_path, replace(SETTINGS, epochs=1, freeze_backbone=True))
     run.start_from(shipped_weights("stint"))
@@ -124,6 +125,7 @@ def test_sides_change_every_epoch_in_steps_of_32():
     loader.close()
 
 
+@pytest.mark.slow
 def test_one_picture_one_class_boxes_of_one_size(tmp_path):
     random = np.random.default_rng(0)
     pixels = random.integers(0, 255, (64, 96, 3), dtype=np.uint8)

@@ -54,6 +54,7 @@ def test_other_classes_in_another_order(tmp_path):
     assert (later.heads[0].weight.view(3, 8, -1)[:, 6] == before[:, 6]).all(), "a new class begins anew"
 
 
+@pytest.mark.slow
 def test_what_does_not_fit_is_said(tmp_path):
     bundle(tmp_path / "large.zip", ["roll"], "dunlin")
     with pytest.raises(InputError, match=r"large.zip is a Dunlin; nothing of it fits"):
@@ -71,6 +72,7 @@ def test_weights_that_are_not_finite_are_not_taken(tmp_path):
     assert transfer.new["backbone"] == weights.tensors["stem.conv.weight"].numel()
 
 
+@pytest.mark.slow
 def test_packing_loses_little(tmp_path):
     made = network(["roll"])
     pack_weights(tmp_path / "w.zip", "stint", ["roll"], made.state_dict())

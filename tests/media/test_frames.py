@@ -94,6 +94,7 @@ def test_a_header_that_lies_about_the_length_is_not_asked(tmp_path):
     assert read >= len(index) - 1, "the last may be half there"
 
 
+@pytest.mark.slow
 def test_a_damaged_stretch_is_told_and_what_is_behind_it_is_there(tmp_path):
     path = write(tmp_path / "belt.mp4", count=120, options={"bf": "0", "g": "20"})
     content = bytearray(path.read_bytes())

@@ -128,6 +128,7 @@ def test_thumbnail_fits(tmp_path):
     assert small_picture(path, 2000).shape == (540, 960, 3)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("suffix", [".jpg", ".png"])
 def test_a_small_picture_is_the_large_one_seen_from_afar(tmp_path, suffix):
     random = np.random.default_rng(0)

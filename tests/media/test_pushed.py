@@ -17,6 +17,7 @@ def grey(value):
     return encode_jpeg(np.full((40, 60, 3), value, np.uint8))
 
 
+@pytest.mark.slow
 def test_the_newest_frame_is_given_once(tmp_path):
     push_frame(tmp_path, grey(10))
     camera = PushedCamera(tmp_path)

@@ -104,6 +104,7 @@ def test_every_file_lies_below_the_data_folder(tmp_path):
         assert place.is_relative_to((tmp_path / "data").resolve())
 
 
+@pytest.mark.slow
 def test_a_project_of_the_first_tables_is_brought_up_to_date(tmp_path):
     """What was labelled before tags, attributes and changes were there is all there afterwards."""
     path = tmp_path / "old.sqlite"

@@ -54,6 +54,7 @@ def test_events_tell_of_jobs_and_epochs(client, hub, labelled, work):
     assert len(told(seen)) == count and told(late)[-1][1]["state"] == "waiting"
 
 
+@pytest.mark.slow
 def test_what_a_job_changed_is_read_before_somebody_asks(client, data, labelled, work):
     kept = KeptLabels(reading(data[1]))
     hub = EventHub(reading(data[1]), kept)
@@ -104,6 +105,7 @@ def test_a_new_stream_tells_only_what_is_news(client, data, hub, labelled, work)
     assert client.get(f"{BASE}/jobs/999").status_code == 404
 
 
+@pytest.mark.slow
 def test_who_may_not_ask_may_not_follow(client, data, labelled):
     assert client.get(f"{BASE}/projects/1/events").mimetype == "text/event-stream"
     assert client.get(f"{BASE}/projects/99/events").status_code == 404

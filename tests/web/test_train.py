@@ -22,6 +22,7 @@ def outcome(client, job):
     return found["outcome"][found["kind"]]
 
 
+@pytest.mark.slow
 def test_looks_ahead(client, labelled, work):
     asked = {"settings": SMALL}
     jobs = [started(client, f"/projects/1/looks/{look}", asked) for look in ("anchors", "augmented")]

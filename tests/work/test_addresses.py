@@ -261,6 +261,7 @@ def test_many_at_once_are_each_answered_with_their_own(belt, answered):
     assert answered.waiting == 0
 
 
+@pytest.mark.slow
 def test_what_a_call_wants_and_annotated_copies(belt, answered):
     content = encode_jpeg(render_still(40).pixels)
     every = json.loads(answered.ask(head_of(belt), content).result(60)[1])["pictures"][0]["detections"]
@@ -276,6 +277,7 @@ def test_what_a_call_wants_and_annotated_copies(belt, answered):
     assert drawn.size == (960, 540)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("content", "status", "message"),
     [

@@ -126,6 +126,7 @@ def test_sheets_are_ordered(data, labelled):
     assert look_at_crops(sessions, folder, labelled, Silent()).looked_at == 0
 
 
+@pytest.mark.slow
 def test_a_box_drawn_since_the_last_look_is_unseen_and_comes_last(data, labelled):
     folder, sessions = data
     look_at_crops(sessions, folder, labelled, Silent())

@@ -93,6 +93,7 @@ def assert_classes_add_up(measured, score):
         }
 
 
+@pytest.mark.slow
 def test_detections_of_another_program_are_measured(frozen, tmp_path):
     perfect = measure_detections(frozen, tmp_path / "found.json", results(frozen[4], Part.VALIDATION))
     measured, evaluation = opened(frozen, perfect)

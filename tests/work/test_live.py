@@ -137,6 +137,7 @@ def test_a_recording_of_frames_at_their_moments(tmp_path):
         assert sum(1 for _ in clip.decode(clip.streams.video[0])) == 11
 
 
+@pytest.mark.slow
 def test_an_endless_linker_numbers_alike_and_keeps_nothing():
     random = np.random.default_rng(5)
     endless, keeping = Linker(0.5, endless=True), Linker(0.5)

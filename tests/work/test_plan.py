@@ -216,6 +216,7 @@ def test_what_is_not_learnt_has_no_part_in_the_anchors(data, labelled):
     assert page.max() < 88, "neither the crowd nor the ignored box"
 
 
+@pytest.mark.slow
 def test_augmented_sheet_is_drawn_by_seed(data, labelled):
     folder = data[0]
     told = []

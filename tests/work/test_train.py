@@ -172,6 +172,7 @@ def test_runs_side_by_side(data, labelled):
         assert start_run(session, folder, labelled, QUICK).held_out == later.held_out
 
 
+@pytest.mark.slow
 def test_runs_of_before_are_still_read(data, labelled):
     folder, sessions = data
     with sessions.begin() as session:
@@ -192,6 +193,7 @@ def test_runs_of_before_are_still_read(data, labelled):
         assert get_run(session, run_id).job.state == JobState.DONE
 
 
+@pytest.mark.slow
 def test_pictures_read_where_they_lie_are_trained_on(data, labelled, tmp_path):
     folder, sessions = data
     with sessions.begin() as session:

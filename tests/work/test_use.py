@@ -89,6 +89,7 @@ def rolling(number, score=0.9):
     return [([10 + 8 * number, 10, 70 + 8 * number, 70], score, 0), ([300, 200, 360, 260], 0.8, 1)]
 
 
+@pytest.mark.slow
 def test_objects_of_a_clip_are_counted_once(frames, tmp_path):
     """A weak box carries its object on without being told, and begins none."""
     write_clip(tmp_path / "belt.mp4", [frames[0]] * 6)
@@ -202,6 +203,7 @@ def test_going_on_with_other_settings_is_refused(frames, tmp_path):
         detect(Scripted([]), items, tmp_path / "out", DetectionOrder(minimum_score=0.5), Silent(), True)
 
 
+@pytest.mark.slow
 def test_one_bad_picture_among_many_is_listed(frames, tmp_path):
     items = []
     for number in range(20):
@@ -317,6 +319,7 @@ def test_so_many_frames_a_second(frames, tmp_path):
     assert made.frames == 4 and made.rate == pytest.approx(4)
 
 
+@pytest.mark.slow
 def test_every_so_many_frames_and_the_original_beside(frames, tmp_path):
     write_clip(tmp_path / "belt.mp4", [frames[0]] * 9)
     items = [Input(tmp_path / "belt.mp4", "belt.mp4")]

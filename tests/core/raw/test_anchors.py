@@ -18,6 +18,7 @@ def test_two_kinds_of_box_by_hand():
     np.testing.assert_allclose(anchors, [[11, 10], [102, 50]])
 
 
+@pytest.mark.slow
 @examples(40)
 @given(sizes_strategy, st.integers(1, 9), st.integers(0, 5))
 def test_anchors_are_sane_and_reproducible(sizes, count, seed):

@@ -20,6 +20,7 @@ def test_a_known_curve_is_found_again(exponent, top):
     assert fitted.low <= fitted.middle <= fitted.high <= 1
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", range(3))
 def test_the_fit_is_as_good_as_a_general_solvers(seed):
     """Of every family the closed form misses no more than a search over the same shapes."""
