@@ -1,6 +1,7 @@
 """Pictures and clips: one by one and by the many, listed, split, read where they lie."""
 
 import zipfile
+from random import Random
 
 import numpy as np
 import pytest
@@ -379,6 +380,8 @@ def test_sources_are_kept_whole_or_parted_by_choice(data, labelled):
     with sessions.begin() as session:
         for number, picture in enumerate(session.query(Picture).order_by(Picture.id)):
             picture.source = f"belt.zip/day{number % 2}"
+    with sessions() as session:
+        assert splits.count_wholes(session, labelled) == 2
     splits.split_pictures(sessions, labelled, (50, 50, 0), seed=3)
     with sessions() as session:
         parts = {(p.source, p.part) for p in session.query(Picture)}
@@ -389,6 +392,27 @@ def test_sources_are_kept_whole_or_parted_by_choice(data, labelled):
     with sessions() as session:
         counts = splits.labelled_by_part(session, labelled)
     assert min(counts["training"], counts["validation"], counts["test"]) > 0
+
+
+def test_what_is_kept_whole_is_counted_as_the_split_groups_it(data, labelled):
+    _, sessions = data
+    random = Random(4)
+    shape = {"suffix": ".mp4", "width": 64, "height": 48, "rate": 10, "seconds": 2}
+    with sessions.begin() as session:
+        clips = [Clip(project_id=labelled, name=name, content_hash=name, **shape) for name in ("a", "b")]
+        session.add_all(clips)
+        session.flush()
+        pictures = session.query(Picture).all()
+        for _ in range(20):
+            for picture in pictures:
+                picture.source = random.choice(["", "", "a", "b"])
+                picture.clip_id = random.choice([None, None, clips[0].id, clips[1].id])
+                picture.state = random.choice(
+                    [PictureState.DONE, PictureState.EMPTY, PictureState.UNLABELLED]
+                )
+            session.flush()
+            groups = {splits._group(p, True) for p in pictures if p.state != PictureState.UNLABELLED}
+            assert splits.count_wholes(session, labelled) == len(groups)
 
 
 def test_sampling_a_clip_stops_and_goes_on(data, tmp_path):

@@ -54,6 +54,36 @@ def test_plan_says_what_stands_in_the_way(data, labelled):
             start_run(session, folder, labelled, QUICK)
 
 
+def test_before_the_split_side_and_anchors_come_from_all_that_is_labelled(data, labelled):
+    _, sessions = data
+    with sessions.begin() as session:
+        pictures = session.query(Picture).filter(Picture.project_id == labelled).all()
+        for picture in pictures:
+            picture.part = Part.TRAINING
+        session.flush()
+        split = plan_run(now(session, labelled))
+        for picture in pictures:
+            picture.part = None
+        session.flush()
+        before = plan_run(now(session, labelled))
+        assert before.sized == split.sized == session.query(Box).count()
+        assert (before.sides, before.advised_side, before.side) == (
+            split.sides,
+            split.advised_side,
+            split.side,
+        )
+        assert before.epochs * before.passes == split.epochs * split.passes
+        assert (before.training, before.unassigned) == (0, 6) and before.obstacles
+        sizes = now(session, labelled).learnt_sizes(96)[0]
+        assert anchor_effect(now(session, labelled), 96, [sizes[:1].tolist()]).mean_iou > 0.3
+        session.query(Box).delete()
+        session.flush()
+        empty = plan_run(now(session, labelled))
+        assert empty.sized == 0
+        with pytest.raises(InputError, match="no labelled picture holds a box"):
+            anchor_effect(now(session, labelled), 96, [[(10, 10)]])
+
+
 def test_class_that_only_validation_has_is_an_obstacle(data, labelled):
     _, sessions = data
     with sessions.begin() as session:

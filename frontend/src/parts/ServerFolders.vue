@@ -23,6 +23,8 @@ watch(shown, async (open) => {
   loaded.value = false;
   try {
     roots.value = (await take(api.GET("/api/v1/folders"))).folders;
+    // Where there is but one there is nothing to choose yet.
+    here.value = (roots.value.length === 1 && roots.value[0]) || null;
     loaded.value = true;
   } catch (error) {
     complain(error);
@@ -59,7 +61,7 @@ function accept(): void {
       </p>
       <template v-if="here">
         <p>
-          <el-button size="small" @click="up">Back</el-button> <b>{{ here.path }}</b>
+          <el-button v-if="trail.length || roots.length > 1" size="small" @click="up">Back</el-button> <b>{{ here.path }}</b>
         </p>
         <p class="soft">{{ count(here.pictures, "picture") }} in it, and whatever its folders hold</p>
         <button v-for="name in here.folders" :key="name" class="folder" @click="go(`${here.path}/${name}`)">

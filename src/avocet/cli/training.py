@@ -46,7 +46,7 @@ from avocet.work.train.training import train_run
 )
 @click.option(
     "--start",
-    default="none",
+    default="shipped",
     show_default=True,
     help="Starting weights: none, shipped, or a model bundle's path.",
 )

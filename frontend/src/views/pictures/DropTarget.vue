@@ -108,6 +108,12 @@ async function follow(jobId: number, name: string): Promise<void> {
   if (taken.labels) more.value = { ...more.value, labels: taken.labels, job: jobId };
 }
 
+/** One question after the other, never one upon the other. */
+function browse(): void {
+  shown.value = false;
+  browsing.value = true;
+}
+
 async function takeFolder(path: string, copied: boolean): Promise<void> {
   begin();
   shown.value = true;
@@ -192,7 +198,7 @@ const idle = computed(() => !sending.value && !unpacking.value);
         <div v-if="idle" class="ways">
           <el-button data-test="choose-files" @click="input?.click()">Files or archives</el-button>
           <el-button @click="wholeFolder?.click()">A folder</el-button>
-          <el-button data-test="server-folder" @click="browsing = true">A folder on the server</el-button>
+          <el-button data-test="server-folder" @click="browse">A folder on the server</el-button>
         </div>
         <input
           ref="input"

@@ -20,7 +20,13 @@ const ratios = reactive({ training, validation, test });
 const seed = ref(0);
 const now = ref<Split | null>(null);
 const figures = ref<Figures | null>(null);
-const wholeSources = ref(true);
+/** Whether folders and archives are kept whole; until somebody says so, where that can be. */
+const said = ref<boolean | null>(null);
+const fits = computed(() => {
+  const wholes = now.value?.wholes ?? 0;
+  return !wholes || wholes >= parts.filter((part) => ratios[part] > 0).length;
+});
+const wholeSources = computed({ get: () => said.value ?? fits.value, set: (whole) => (said.value = whole) });
 const sources = ref(0);
 const busy = ref(false);
 const job = ref<Job | null>(null);
@@ -68,7 +74,6 @@ async function split(): Promise<void> {
       }),
     );
     const { outcome } = await store.outcomeOf("split_pictures", starting, (started) => (job.value = started));
-    now.value = outcome.labelled;
     await load();
     emit("changed");
     const { training, validation, test } = outcome.labelled;
@@ -158,7 +163,11 @@ async function split(): Promise<void> {
         <el-checkbox v-if="sources" v-model="wholeSources" size="small">Keep folders and archives whole</el-checkbox>
       </div>
       <p v-if="sources && !wholeSources" class="notice" data-test="parted-sources">
-        Pictures taken in one place look alike. In two parts they make a detector seem better than it is.
+        <template v-if="!fits">The labelled pictures come from too few folders to keep each whole. </template>
+        Pictures taken in one place look alike. In two parts they make a detector seem better than it is<template
+          v-if="!fits"
+          >; add some from elsewhere for a test to be trusted</template
+        >.
       </p>
       <p class="foot">
         <JobState v-if="busy && job" :job="store.jobs.get(job.id) ?? job" />

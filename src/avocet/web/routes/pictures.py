@@ -172,7 +172,9 @@ def set_binned(path: ProjectPath, body: schemas.BinChange) -> Response:
 def get_split(path: ProjectPath) -> Response:
     """Labelled pictures in each part."""
     with context().reading() as session:
-        return reply(_split(work_splits.labelled_by_part(session, path.project_id)))
+        counts = work_splits.labelled_by_part(session, path.project_id)
+        wholes = work_splits.count_wholes(session, path.project_id)
+        return reply(schemas.SplitOut(**counts, wholes=wholes))
 
 
 @pictures.put("/projects/<int:project_id>/split", responses={202: JobStarted})
@@ -213,10 +215,6 @@ def detail_out(picture: Picture) -> schemas.PictureDetail:
         picture=picture_out(picture),
         labels=LabelsOut.model_validate(labels_of(picture)),
     )
-
-
-def _split(counts: dict[str, int]) -> schemas.SplitOut:
-    return schemas.SplitOut(**counts)
 
 
 @pictures.post("/projects/<int:project_id>/media", responses={200: schemas.UploadOut})

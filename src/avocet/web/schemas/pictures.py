@@ -91,6 +91,7 @@ class SplitOut(Schema):
     validation: int
     test: int
     unassigned: int
+    wholes: int = Field(description="Into how many parts they go with each source kept whole")
 
 
 class TagChange(Selection):

@@ -34,6 +34,7 @@ class PlanOut(Schema):
     every_direction: bool
     parameters: dict[str, int]
     trained_if_frozen: dict[str, float]
+    sized: int
     sides: list[SideAdviceOut]
     advised_side: int
     side: int

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
-from sqlalchemy import func, select
+from sqlalchemy import ColumnElement, String, case, cast, distinct, func, select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
@@ -131,6 +131,16 @@ def _check_enough_sources(labelled: Sequence[_Row], ratios: Sequence[float]) -> 
         )
 
 
+def count_wholes(session: Session, project_id: int) -> int:
+    """Into how many parts the labelled pictures could be split with clips and sources kept whole."""
+    of_one = case(
+        (Picture.clip_id.is_not(None), "clip " + cast(Picture.clip_id, String)),
+        (Picture.source != "", "source " + Picture.source),
+        else_="picture " + cast(Picture.id, String),
+    )
+    return session.scalar(select(func.count(distinct(of_one))).where(*_labelled(project_id))) or 0
+
+
 def _group(row: _Row, whole_sources: bool) -> str:
     """What a picture must not be parted from."""
     if row.clip_id is not None:
@@ -141,11 +151,13 @@ def _group(row: _Row, whole_sources: bool) -> str:
 def labelled_by_part(session: Session, project_id: int) -> dict[str, int]:
     """Labelled pictures in each part, and those in none as "unassigned"."""
     rows = session.execute(
-        select(Picture.part, func.count())
-        .where(Picture.project_id == project_id, Picture.binned_at.is_(None), Picture.state.in_(LABELLED))
-        .group_by(Picture.part)
+        select(Picture.part, func.count()).where(*_labelled(project_id)).group_by(Picture.part)
     )
     counts = {part.value: 0 for part in PARTS} | {"unassigned": 0}
     for part, count in rows:
         counts[part.value if part else "unassigned"] = count
     return counts
+
+
+def _labelled(project_id: int) -> tuple[ColumnElement[bool], ...]:
+    return Picture.project_id == project_id, Picture.binned_at.is_(None), Picture.state.in_(LABELLED)

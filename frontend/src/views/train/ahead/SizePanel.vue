@@ -89,7 +89,8 @@ const megabytes = (value: number): string => `${(value / 1e6).toFixed(0)} MB`;
     </p>
 
     <h3>Which side?</h3>
-    <p data-test="side-advice">
+    <p v-if="!plan.sized" data-test="side-advice">Which side suits your boxes is told here once there are some.</p>
+    <p v-else data-test="side-advice">
       <template v-if="plan.advised_side === draft.settings.side"
         >Side {{ draft.settings.side }} suits these boxes: nearly all are {{ CONSTANTS.resolved }} pixels or
         more.</template
@@ -115,7 +116,9 @@ const megabytes = (value: number): string => `${(value / 1e6).toFixed(0)} MB`;
             <button type="button" class="plain" @click="draft.settings.side = each.side">{{ each.side }}</button>
           </td>
           <td class="bar">
-            <i :style="{ width: `${Math.round(160 * each.small)}px` }" />{{ (100 * each.small).toFixed(1) }} %
+            <i :style="{ width: `${Math.round(160 * each.small)}px` }" />{{
+              plan.sized ? `${(100 * each.small).toFixed(1)} %` : "–"
+            }}
           </td>
           <td class="number">{{ each.cost.toFixed(2) }} ×</td>
         </tr>

@@ -213,13 +213,13 @@ useKeys([
           >
           <SettingField v-model="draft.settings" name="side">
             pixels;
-            <template v-if="advice"
+            <template v-if="advice && plan.sized"
               >{{ (advice.small * 100).toFixed(advice.small > 0 && advice.small < 0.01 ? 1 : 0) }} % of boxes under
               {{ CONSTANTS.resolved }} px here</template
             >
           </SettingField>
           <SettingField v-model="draft.settings" name="epochs" :open="epochs">
-            {{ steps.toLocaleString("en") }} steps; each epoch
+            <template v-if="plan.training">{{ steps.toLocaleString("en") }} steps;</template> each epoch
             {{
               (settings.passes ?? plan.passes) > 1
                 ? `goes ${settings.passes ?? plan.passes} times through the pictures`

@@ -89,5 +89,5 @@ def cluster_for_page(task: Task[LookAhead]) -> AnchorsClustered:
 def _usable(sizes: Array) -> Array:
     usable = sizes[(sizes > 0).all(axis=1)]
     if not len(usable):
-        raise InputError("the training pictures hold no box; label some first")
+        raise InputError("no labelled picture holds a box; draw some first")
     return usable

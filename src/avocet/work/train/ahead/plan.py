@@ -70,6 +70,8 @@ class Plan:
         Trainable parameters of each size for these classes.
     trained_if_frozen : dict
         Share of each size's parameters that is still trained with a frozen backbone.
+    sized : int
+        Boxes that sides, directions and the number of anchors are derived from; 0 where there are none yet.
     sides : list of SideAdvice
     advised_side : int
         The smallest side at which nearly all boxes are large enough to be told apart.
@@ -89,6 +91,7 @@ class Plan:
     every_direction: bool
     parameters: dict[str, int]
     trained_if_frozen: dict[str, float]
+    sized: int
     sides: list[SideAdvice]
     advised_side: int
     side: int
@@ -115,7 +118,7 @@ def plan_run(labels: RunLabels, side: int | None = None, batch: int = DEFAULT_BA
     small = round(_small(shorter, side, LEARNABLE) * len(sizes))
     if small:
         warnings.append(
-            f"{small} of {len(sizes)} training boxes are under {LEARNABLE:g} pixels at side {side}; "
+            f"{small} of {len(sizes)} boxes are under {LEARNABLE:g} pixels at side {side}; "
             "a larger side helps to find them"
         )
     if 0 < training * passes < batch:
@@ -132,13 +135,14 @@ def plan_run(labels: RunLabels, side: int | None = None, batch: int = DEFAULT_BA
         boxes_by_class={name: learnt[name] for name in names},
         obstacles=_obstacles((training, validation, test, unassigned), learnt, held_out, names),
         warnings=warnings,
-        epochs=default_epochs(training, passes),
+        epochs=default_epochs(training or unassigned, passes),
         passes=passes,
         every_direction=lie_in_every_direction(sizes, classes),
         parameters=parameters,
         trained_if_frozen={
             name: 1 - backbone_parameter_count(size) / parameters[name] for name, size in SIZES.items()
         },
+        sized=len(sizes),
         sides=sides,
         advised_side=advised,
         side=side,

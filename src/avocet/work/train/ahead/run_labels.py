@@ -47,6 +47,9 @@ class RunLabels:
     def learnt_sizes(self, side: int | None = None) -> tuple[Array, NDArray[np.int64]]:
         """Widths and heights of the training boxes that are learnt, and their classes.
 
+        Before pictures are split, when the training part holds none, of all labelled pictures: what
+        they are to be split from tells which side and anchors will suit.
+
         As `avocet.detector.targets.anchors.input_sizes` has them of the pictures: crowds and boxes
         marked to be ignored are left out.
 
@@ -54,7 +57,10 @@ class RunLabels:
         later.
         """
         columns = self.columns
-        learnt = self.boxes_in(Part.TRAINING) & ~columns.crowd & ~columns.ignored
+        usable = ~columns.crowd & ~columns.ignored
+        learnt = self.boxes_in(Part.TRAINING) & usable
+        if not learnt.any():
+            learnt = usable
         corners, owner = columns.corners[learnt], columns.owner[learnt]
         sizes = corners[:, 2:] - corners[:, :2]
         if side is None:
