@@ -1,6 +1,7 @@
 """The command line: what it does, what it says, how it ends."""
 
 import json
+import re
 import subprocess
 import sys
 from types import SimpleNamespace
@@ -13,6 +14,7 @@ from PIL import Image
 from avocet.cli.main import COMMANDS, main
 from avocet.cli.main import avocet as commands
 from avocet.demo.belt import Frame
+from avocet.detector.model.card import read_bundle_parts
 from avocet.store.database import open_database
 from avocet.store.folder import DataFolder
 from avocet.store.tables import JobState
@@ -123,6 +125,19 @@ def test_evaluate_reports(trained):
         and 0 <= figures["classes"]["bar"]["ap"] <= figures["classes"]["bar"]["ap50"]
     )
     assert f"{figures['map50']:.3f}" in done.stdout
+
+
+@pytest.mark.long
+@pytest.mark.slow
+def test_a_model_is_tried_in_eight_bits_after_its_training(trained):
+    once = ("--size", "wren", "--side", "96", "--epochs", "1", "--batch", "4")
+    done = avocet(
+        "train", "--project", "tiles", "--data", trained / "data", *once, "--eight-bits",
+        "--save", trained / "small.zip",
+    )  # fmt: skip
+    said = re.search(r"^8 bits are (not )?used: .*$", done.stdout, re.MULTILINE)
+    assert said, done.stdout
+    assert bool(read_bundle_parts(trained / "small.zip")[0].value_ranges) == (said[1] is None)
 
 
 def results_of(truth, score=0.9):

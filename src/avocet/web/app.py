@@ -23,7 +23,7 @@ from avocet.web.routes import ALL
 from avocet.web.schemas.common import Problem
 from avocet.web.uploads import accept_uploads
 from avocet.work.train.ahead.choices import AugmentationIn, SettingsIn
-from avocet.work.train.ahead.plan import LEARNABLE_SIDE, RESOLVED_SIDE, USUAL_SIDE
+from avocet.work.train.ahead.plan import ENOUGH_RESOLVED, LEARNABLE_SIDE, RESOLVED_SIDE, USUAL_SIDE
 
 DOCUMENTS_POLICY = "default-src 'self'; script-src 'self' 'unsafe-inline'; style-src 'self' 'unsafe-inline'"
 """What the generator of the documents needs; nothing of them comes from outside."""
@@ -42,6 +42,7 @@ CONSTANTS = {
     "split": RATIOS,
     "learnable": LEARNABLE_SIDE,
     "resolved": RESOLVED_SIDE,
+    "enough_resolved": ENOUGH_RESOLVED,
     "area_bounds": AREA_BOUNDS,
     "crop_around": AROUND,
 }

@@ -16,14 +16,15 @@ from avocet.detector.engines.opening import ONNX_RUNTIME, eight_bit_bytes, engin
 from avocet.detector.model.card import read_bundle_parts
 from avocet.detector.model.predictor import Predictor
 from avocet.detector.pictures.labelled import LabelledPicture
-from avocet.store.database import reading
+from avocet.store.database import Sessions, reading
+from avocet.store.folder import DataFolder
 from avocet.store.tables import Part
 from avocet.work.job_givens import ForRun
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import EightBitsTried
 from avocet.work.judge.report import find_candidates, measure
 from avocet.work.models.bundles import keep_eight_bits, set_value_ranges
-from avocet.work.progress import Reporter, Stopped
+from avocet.work.progress import SILENT, Reporter, Stopped
 from avocet.work.snapshots.frozen import labelled_pictures, truth_in
 from avocet.work.snapshots.snapshots import read_snapshot
 from avocet.work.train.runs import get_run, model_path
@@ -41,6 +42,13 @@ PAIRS, TIMED_PICTURES = 40, 8
 
 
 def do_try_eight_bits(task: Task[ForRun]) -> EightBitsTried:
+    """Try 8 bits in the background: it takes a pass over the pictures."""
+    return try_eight_bits(task.sessions, task.folder, task.given.run_id, task.reporter)
+
+
+def try_eight_bits(
+    sessions: Sessions, folder: DataFolder, run_id: int, reporter: Reporter = SILENT
+) -> EightBitsTried:
     """Try 8 bits on a run's validation pictures, and use them from now on where that serves.
 
     Raises
@@ -53,19 +61,19 @@ def do_try_eight_bits(task: Task[ForRun]) -> EightBitsTried:
     engine, why = engine_taken()
     if engine != ONNX_RUNTIME:
         raise InputError(f"8 bits are for processors; here {engine} computes, as {why}")
-    with reading(task.sessions)() as session:
-        run = get_run(session, task.given.run_id)
-        bundle = model_path(task.folder, run)
-        frozen, project_id = read_snapshot(task.folder, run.snapshot), run.project_id
+    with reading(sessions)() as session:
+        run = get_run(session, run_id)
+        bundle = model_path(folder, run)
+        frozen, project_id = read_snapshot(folder, run.snapshot), run.project_id
     training, validation = (
-        labelled_pictures(task.folder, project_id, frozen, part) for part in (Part.TRAINING, Part.VALIDATION)
+        labelled_pictures(folder, project_id, frozen, part) for part in (Part.TRAINING, Part.VALIDATION)
     )
     if not training or not validation:
         raise InputError("the run has no validation pictures on which 8 bits could be measured")
     card, weights = read_bundle_parts(bundle)
     plain, graph = card.model_copy(update={"value_ranges": {}}), graph_bytes(bundle)
     usual = Predictor(plain, OnnxEngine(graph, plain))
-    told = _Told(task.reporter, min(LEARNT_FROM, len(training)) + 2 * len(validation))
+    told = _Told(reporter, min(LEARNT_FROM, len(training)) + 2 * len(validation))
     ranges = value_ranges(onnx.load_model_from_string(graph), told.each(_inputs(usual, training)))
     changed = card.model_copy(update={"value_ranges": ranges})
     small = eight_bit_bytes(graph, changed)
@@ -95,8 +103,8 @@ def do_try_eight_bits(task: Task[ForRun]) -> EightBitsTried:
     used, said = verdict_of(made, float(np.percentile(ratios, 25)))
     made = made.model_copy(update={"used": used, "said": said})
     set_value_ranges(bundle, ranges if used else {}, weights)
-    with task.sessions.begin() as session:
-        keep_eight_bits(session, task.given.run_id, made)
+    with sessions.begin() as session:
+        keep_eight_bits(session, run_id, made)
     return made
 
 

@@ -6,6 +6,7 @@ import type { Plan } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
 import { capital } from "@/parts/format";
 import { type Draft, lookAhead, type Seen } from "@/views/train/ahead/runSettings";
+import { sideAdvice } from "@/views/train/ahead/sideAdvice";
 import { wordsOf } from "@/state/notes";
 
 const props = defineProps<{ plan: Plan; draft: Draft }>();
@@ -34,16 +35,6 @@ onMounted(measure);
 watch(() => props.draft.settings.side, measure);
 
 const sides = computed(() => props.plan.sides);
-const next = computed(() => {
-  const here = sides.value.findIndex((each) => each.side === props.draft.settings.side);
-  const now = sides.value[here];
-  const larger = sides.value[here + 1];
-  if (!now || !larger) return "";
-  const gained = now.small - larger.small;
-  return gained > 0.005
-    ? `Side ${larger.side} would bring ${(100 * gained).toFixed(0)} % of the boxes above ${CONSTANTS.resolved} pixels, for ${larger.cost.toFixed(1)} times the time.`
-    : `Side ${larger.side} would cost ${larger.cost.toFixed(1)} times the time and lift hardly any box above ${CONSTANTS.resolved} pixels.`;
-});
 const millions = (value: number): string =>
   (value / 1e6).toLocaleString("en", { maximumFractionDigits: value < 1e7 ? 2 : 0 });
 const megabytes = (value: number): string => `${(value / 1e6).toFixed(0)} MB`;
@@ -89,19 +80,7 @@ const megabytes = (value: number): string => `${(value / 1e6).toFixed(0)} MB`;
     </p>
 
     <h3>Which side?</h3>
-    <p v-if="!plan.sized" data-test="side-advice">Which side suits your boxes is told here once there are some.</p>
-    <p v-else data-test="side-advice">
-      <template v-if="plan.advised_side === draft.settings.side"
-        >Side {{ draft.settings.side }} suits these boxes: nearly all are {{ CONSTANTS.resolved }} pixels or
-        more.</template
-      >
-      <template v-else-if="plan.advised_side < plan.side"
-        >Side {{ plan.advised_side }} would do: nearly all boxes are {{ CONSTANTS.resolved }} pixels or more there, and
-        it is quicker.</template
-      >
-      <template v-else>Many boxes are small here; side {{ plan.advised_side }} suits them.</template>
-      {{ next }}
-    </p>
+    <p data-test="side-advice">{{ sideAdvice(plan, draft.settings.side ?? plan.side) }}</p>
     <table class="figures sides">
       <thead>
         <tr>
