@@ -61,7 +61,8 @@ function accept(): void {
       </p>
       <template v-if="here">
         <p>
-          <el-button v-if="trail.length || roots.length > 1" size="small" @click="up">Back</el-button> <b>{{ here.path }}</b>
+          <el-button v-if="trail.length || roots.length > 1" size="small" @click="up">Back</el-button>
+          <b>{{ here.path }}</b>
         </p>
         <p class="soft">{{ count(here.pictures, "picture") }} in it, and whatever its folders hold</p>
         <button v-for="name in here.folders" :key="name" class="folder" @click="go(`${here.path}/${name}`)">

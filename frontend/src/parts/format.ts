@@ -31,7 +31,12 @@ export function whole(value: number): string {
 }
 
 export function count(value: number, one: string, many = `${one}s`): string {
-  return `${whole(value)} ${value === 1 ? one : many}`;
+  return `${whole(value)} ${noun(value, one, many)}`;
+}
+
+/** The word that goes with a number shown apart from it. */
+export function noun(value: number, one: string, many = `${one}s`): string {
+  return value === 1 ? one : many;
 }
 
 export function capital(text: string): string {

@@ -4,7 +4,7 @@ import { computed, onBeforeUnmount, onMounted, reactive, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
 import { api, type ClassCounts, type Evaluation, type Run, take, type WallRow } from "@/api/client";
-import { between, count, precision } from "@/parts/format";
+import { between, count, noun, precision } from "@/parts/format";
 import JobState from "@/parts/jobs/JobState.vue";
 import { useLiveJob } from "@/parts/jobs/liveJob";
 import { useKeys } from "@/state/keys";
@@ -224,11 +224,12 @@ const file = (name: string): string => `/api/v1/evaluations/${evaluationId}/${na
           <div v-if="!summed" class="sums soft">Counting hits and errors…</div>
           <div v-else class="sums" data-test="sums">
             <span
-              ><MarkKey mark="hit" /> <b>{{ sums.hits }}</b> hits</span
+              ><MarkKey mark="hit" /> <b>{{ sums.hits }}</b> {{ noun(sums.hits, "hit") }}</span
             ><span
               ><MarkKey mark="miss" /> <b>{{ sums.misses }}</b> missed</span
             ><span
-              ><MarkKey mark="false_alarm" /> <b>{{ sums.falseAlarms }}</b> false alarms</span
+              ><MarkKey mark="false_alarm" /> <b>{{ sums.falseAlarms }}</b>
+              {{ noun(sums.falseAlarms, "false alarm") }}</span
             >
             <span class="soft"
               >precision {{ share(sums.hits, sums.hits + sums.falseAlarms) }}, recall

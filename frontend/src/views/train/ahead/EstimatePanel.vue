@@ -3,7 +3,7 @@
 import { computed, ref, watch } from "vue";
 
 import type { Job } from "@/api/client";
-import { duration } from "@/parts/format";
+import { count, duration } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import { type Draft, lookAhead, type Seen } from "@/views/train/ahead/runSettings";
@@ -91,8 +91,8 @@ const gigabytes = (bytes: number): string => `${(bytes / 1e9).toFixed(1)} GB`;
         </div>
       </dl>
       <p v-if="found.fits" class="soft">
-        {{ found.epochs }} epochs of {{ found.steps_per_epoch }} steps. {{ gigabytes(found.free_memory) }} of memory are
-        free.
+        {{ count(found.epochs, "epoch") }} of {{ count(found.steps_per_epoch, "step") }}.
+        {{ gigabytes(found.free_memory) }} of memory are free.
       </p>
       <p v-else class="notice bad">
         It needs nearly all of the {{ gigabytes(found.free_memory) }} that are free, or more. Choose a smaller batch,

@@ -5,6 +5,7 @@ import { computed, ref, watch } from "vue";
 import type { FoundPicture } from "@/api/client";
 import { complain } from "@/state/notes";
 import BoxOverlay from "@/parts/BoxOverlay.vue";
+import { count } from "@/parts/format";
 
 interface Answer {
   model: { name: string };
@@ -134,7 +135,7 @@ function chosen(event: Event): void {
     <p v-if="status" data-test="try-answer">
       <b :class="status === 200 ? 'good' : 'bad'">{{ status }}</b> in {{ took.toFixed(0) }} ms<template v-if="answer"
         >, {{ answer.milliseconds.toFixed(0) }} of them in the model's process; {{ answer.model.name }} found
-        {{ answer.pictures[0]?.detections.length }} boxes</template
+        {{ count(answer.pictures[0]?.detections.length ?? 0, "box", "boxes") }}</template
       >
     </p>
     <details v-if="raw">

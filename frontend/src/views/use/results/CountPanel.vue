@@ -4,6 +4,7 @@ import { computed, ref } from "vue";
 
 import { api, type Counted, type Shape, take } from "@/api/client";
 import Explained from "@/parts/Explained.vue";
+import { count } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import { complain, sayWithUndo } from "@/state/notes";
 
@@ -182,7 +183,7 @@ useKeys([
       </template>
       <template v-else>
         <p>
-          {{ sum(each.objects) }} objects were inside, at most
+          {{ count(sum(each.objects), "object was", "objects were") }} inside, at most
           <el-button link type="primary" @click.stop="emit('go', each.most_place, 0)"
             >{{ each.most }} at once, {{ each.most_seconds.toFixed(1) }} s</el-button
           >
