@@ -237,6 +237,31 @@ def test_a_picture_dropped_on_the_page(page):
     page.driver.execute_async_script(DROP, "dropped.jpg", text)
     page.find("upload", "1 picture added")
     page.until(lambda: len(page.all("card")) == 11, "eleven pictures")
+    page.click("label-added")
+    page.stage()
+    page.until(
+        lambda: "dropped.jpg" in page.driver.find_element("tag name", "body").text, "it being labelled"
+    )
+
+
+def test_pictures_and_their_labels_chosen_at_once(page, tmp_path):
+    picture, labels = tmp_path / "late.jpg", tmp_path / "late.jsonl"
+    picture.write_bytes(encode_jpeg(render_still(80).pixels))
+    labels.write_text('{"picture": "late.jpg", "boxes": [{"class": "ring", "corners": [1, 2, 30, 40]}]}')
+    page.open("collect")
+    page.click("add")
+    page.find("choose-files")
+    page.find("file-input").send_keys(f"{labels}\n{picture}")
+    page.find("upload", "1 annotation file came with it")
+    page.click("read-archive-labels")
+    page.find("import-dialog", "1 box for 1 unlabelled picture")
+    page.click("import-now")
+    page.find("stage-collect", "7 of 11 labelled")
+    page.click("add")
+    page.find("choose-files")
+    # Labels alone are read at once.
+    page.find("file-input").send_keys(str(labels))
+    page.find("import-dialog", "1 picture has labels already")
 
 
 @pytest.mark.long
@@ -287,7 +312,7 @@ def test_labels_out_and_in(page, tmp_path):
     page.find("import-dialog")
     page.find("import-file").send_keys(str(labels))
     page.find("import-dialog", "1 box for 1 unlabelled picture")
-    page.find("import-dialog", "1 picture of the file are not here")
+    page.find("import-dialog", "1 picture of the file is not here")
     page.find("import-problems", "has no area")
     page.click("import-now")
     page.find("stage-collect", "7 of 10 labelled")

@@ -181,7 +181,10 @@ const gatherer = computed(() => store.jobs.get(gathering.value));
           <el-button size="small" @click="store.stop(gathering)">Stop</el-button>
         </template>
         <template v-else>
-          <span class="soft">{{ count(detail.pictures, "frame") }} of it are pictures already.</span>
+          <span class="soft"
+            >{{ count(detail.pictures, "frame") }} of it already
+            {{ detail.pictures === 1 ? "is a picture" : "are pictures" }}.</span
+          >
           <el-button link type="primary" data-test="gather" @click="gather">Make objects of their boxes</el-button>
         </template>
       </div>

@@ -3,7 +3,7 @@
 import { computed, reactive, ref, watch } from "vue";
 
 import { api, type Columns, type Format, type Job, type Outcome, sendFiles, take } from "@/api/client";
-import { count } from "@/parts/format";
+import { count, noun } from "@/parts/format";
 import { complain, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import TableColumns from "@/views/exchange/TableColumns.vue";
@@ -11,8 +11,8 @@ import TableColumns from "@/views/exchange/TableColumns.vue";
 type Read = Outcome<"read_labels">;
 
 const shown = defineModel<boolean>({ required: true });
-/** An archive whose pictures were taken in and whose labels are to be looked at. */
-const props = defineProps<{ archiveJob: number | null }>();
+/** Labels that came with pictures: files, or an archive whose pictures were taken in, by its job. */
+const props = defineProps<{ from: number | File[] | null }>();
 const emit = defineEmits<{ changed: []; closed: [] }>();
 const store = useProject();
 
@@ -41,7 +41,8 @@ watch(shown, async (open) => {
   failed.value = busy.value = chosen.value = "";
   replace.value = false;
   void listFormats();
-  if (props.archiveJob !== null) await again(props.archiveJob, null);
+  if (Array.isArray(props.from)) await lookAt(props.from);
+  else if (props.from !== null) await again(props.from, null);
 });
 
 async function listFormats(): Promise<void> {
@@ -72,7 +73,10 @@ async function look(event: Event): Promise<void> {
   const field = event.target as HTMLInputElement;
   const files = [...(field.files ?? [])];
   field.value = "";
-  if (!files.length) return;
+  if (files.length) await lookAt(files);
+}
+
+async function lookAt(files: File[]): Promise<void> {
   chosen.value = files.length === 1 ? files[0]!.name : count(files.length, "file");
   const sent = sendFiles<{ job: Job }>(`/api/v1/projects/${store.id}/annotations`, files);
   await follow(sent, `Reading ${chosen.value}`);
@@ -113,7 +117,7 @@ async function takeOver(): Promise<void> {
 <template>
   <el-dialog v-model="shown" title="Import labels" width="680" top="6vh">
     <div class="body" data-test="import-dialog">
-      <template v-if="archiveJob === null">
+      <template v-if="typeof from !== 'number'">
         <p class="soft">
           One file, several, or an archive of them. Pictures are matched by name with those that are here.
         </p>
@@ -193,10 +197,12 @@ async function takeOver(): Promise<void> {
           </tbody>
         </table>
         <el-checkbox v-if="read.labelled_count" v-model="replace" size="small">
-          {{ count(read.labelled_count, "picture") }} have labels already; replace these
+          {{ count(read.labelled_count, "picture has", "pictures have") }} labels already; replace them
         </el-checkbox>
         <details v-if="read.missing_count">
-          <summary>{{ count(read.missing_count, "picture") }} of the file are not here</summary>
+          <summary>
+            {{ count(read.missing_count, "picture") }} of the file {{ noun(read.missing_count, "is", "are") }} not here
+          </summary>
           <ul>
             <li v-for="each in read.missing" :key="each">{{ each }}</li>
           </ul>

@@ -4,7 +4,7 @@ import { computed, reactive, ref } from "vue";
 
 import { api, type ObjectClass, take } from "@/api/client";
 import ClassBadge from "@/parts/classes/ClassBadge.vue";
-import { count } from "@/parts/format";
+import { count, noun } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
@@ -274,7 +274,8 @@ function startMerge(each: ObjectClass | undefined): void {
     </el-dialog>
     <el-dialog :model-value="merging !== null" :title="`Merge ${merging?.name}`" width="440" @close="merging = null">
       <p>
-        {{ count(merging?.boxes ?? 0, "box", "boxes") }} of {{ merging?.name }} get the class
+        {{ count(merging?.boxes ?? 0, "box", "boxes") }} of {{ merging?.name }}
+        {{ noun(merging?.boxes ?? 0, "gets", "get") }} the class
         <el-select v-model="target" size="small" style="width: 160px" aria-label="Merge into">
           <el-option
             v-for="each in store.classes.filter((other) => other.id !== merging?.id)"

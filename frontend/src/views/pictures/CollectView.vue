@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** The pictures of the project: add, look through, choose, split, exchange labels. */
-import { computed, onBeforeUnmount, onMounted, reactive, ref, watch } from "vue";
+import { computed, onBeforeUnmount, onMounted, reactive, ref, shallowRef, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
 import { api, type JobKind, type Part, type Picture, type PictureState, take } from "@/api/client";
@@ -45,7 +45,7 @@ const splitting = ref(false);
 const importing = ref(false);
 const exporting = ref(false);
 const proposing = ref(false);
-const archiveJob = ref<number | null>(null);
+const labelsFrom = shallowRef<number | File[] | null>(null);
 const drop = ref<InstanceType<typeof DropTarget>>();
 const grid = ref<InstanceType<typeof PictureGrid>>();
 const filters = ref<InstanceType<typeof FilterBar>>();
@@ -137,8 +137,8 @@ async function done(): Promise<void> {
   await refresh();
 }
 
-function readArchive(jobId: number): void {
-  archiveJob.value = jobId;
+function readLabels(from: number | File[]): void {
+  labelsFrom.value = from;
   importing.value = true;
 }
 
@@ -166,7 +166,7 @@ useKeys([
 </script>
 
 <template>
-  <DropTarget ref="drop" class="view" @added="refresh" @labels="readArchive">
+  <DropTarget ref="drop" class="view" @added="refresh" @labels="readLabels">
     <CollectHead>
       <el-button v-hint="'Import labels'" data-test="import" @click="importing = true">Import</el-button>
       <el-button v-hint="'Export labels'" data-test="export" @click="exporting = true">Export</el-button>
@@ -226,7 +226,7 @@ useKeys([
       </span>
     </footer>
     <SplitDialog v-model="splitting" @changed="refresh" />
-    <ImportDialog v-model="importing" :archive-job="archiveJob" @changed="refresh" @closed="archiveJob = null" />
+    <ImportDialog v-model="importing" :from="labelsFrom" @changed="refresh" @closed="labelsFrom = null" />
     <ExportDialog v-model="exporting" />
     <ProposeDialog v-model="proposing" @proposed="refresh" />
   </DropTarget>

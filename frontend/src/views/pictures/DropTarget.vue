@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** Takes dropped or chosen files, sends them one after the other, and says what became of each. */
-import { computed, ref, watch } from "vue";
+import { computed, ref, shallowRef, watch } from "vue";
 import { useRouter } from "vue-router";
 
 import { api, type Clip, type FileOutcome, type Job, sendFiles, take } from "@/api/client";
@@ -10,7 +10,8 @@ import { useProject } from "@/state/project";
 import ServerFolders from "@/parts/ServerFolders.vue";
 import ClipChoice from "@/views/clips/ClipChoice.vue";
 
-const emit = defineEmits<{ added: []; labels: [jobId: number] }>();
+/** Labels that came with pictures: of an archive that was taken in, by the job that did, or as files. */
+const emit = defineEmits<{ added: []; labels: [from: number | File[]] }>();
 const store = useProject();
 const router = useRouter();
 
@@ -23,10 +24,14 @@ const total = ref(0);
 const share = ref(0);
 const outcomes = ref<FileOutcome[]>([]);
 const more = ref({ added: 0, labels: 0, job: 0 });
+const labelFiles = shallowRef<File[]>([]);
 const browsing = ref(false);
 const input = ref<HTMLInputElement>();
 const wholeFolder = ref<HTMLInputElement>();
 let stopped = false;
+
+/** Files that hold no picture but may say what is on them. */
+const LABELS = /\.(json|jsonl|ndjson|xml|csv|tsv|txt|names|ya?ml)$/i;
 
 const clips = computed(() => outcomes.value.filter((each) => each.outcome === "clip"));
 const came = computed(() => outcomes.value.filter((each) => each.outcome === "added"));
@@ -50,14 +55,21 @@ defineExpose({ ask });
 
 function begin(): void {
   stopped = false;
-  outcomes.value = [];
+  outcomes.value = labelFiles.value = [];
   more.value = { added: 0, labels: 0, job: 0 };
   [done.value, total.value, share.value, sent.value] = [0, 0, 0, 0];
 }
 
-async function send(files: File[]): Promise<void> {
-  if (!files.length || sending.value) return;
+async function send(all: File[]): Promise<void> {
+  if (!all.length || sending.value) return;
+  const [files, labels] = parted(all, (file) => !LABELS.test(file.name));
   begin();
+  if (!files.length) {
+    emit("labels", labels);
+    shown.value = false;
+    return;
+  }
+  labelFiles.value = labels;
   shown.value = true;
   total.value = files.length;
   for (const file of files) {
@@ -131,6 +143,11 @@ async function takeFolder(path: string, copied: boolean): Promise<void> {
   }
 }
 
+/** Those that something is true of, and the others. */
+function parted<T>(all: T[], is: (each: T) => boolean): [T[], T[]] {
+  return [all.filter(is), all.filter((each) => !is(each))];
+}
+
 async function dropped(event: DragEvent): Promise<void> {
   over.value = false;
   const items = [...(event.dataTransfer?.items ?? [])];
@@ -155,6 +172,13 @@ async function filesOf(entry: FileSystemEntry, place: string): Promise<File[]> {
     all.push(...some);
   }
   return (await Promise.all(all.map((each) => filesOf(each, `${place}${entry.name}/`)))).flat();
+}
+
+/** The first picture that came in just now. */
+const first = computed(() => came.value.find((each) => each.picture_id)?.picture_id ?? null);
+
+function labelPicture(id: number): void {
+  void router.push(`/project/${store.id}/collect/${id}`);
 }
 
 function labelClip(id: number): void {
@@ -183,9 +207,10 @@ function takeFiles(event: Event): void {
 
 function readLabels(): void {
   shown.value = false;
-  emit("labels", more.value.job);
+  emit("labels", labelFiles.value.length ? labelFiles.value : more.value.job);
 }
 
+const labelsCame = computed(() => labelFiles.value.length || more.value.labels);
 const idle = computed(() => !sending.value && !unpacking.value);
 </script>
 
@@ -206,7 +231,7 @@ const idle = computed(() => !sending.value && !unpacking.value);
           multiple
           hidden
           data-test="file-input"
-          accept=".jpg,.jpeg,.png,.webp,.bmp,.tif,.tiff,.mp4,.mov,.avi,.mkv,.webm,.zip,.tar,.gz,.tgz"
+          accept=".jpg,.jpeg,.png,.webp,.bmp,.tif,.tiff,.mp4,.mov,.avi,.mkv,.webm,.zip,.tar,.gz,.tgz,.json,.jsonl,.ndjson,.xml,.csv,.tsv,.txt,.names,.yaml,.yml"
           @change="takeFiles" />
         <input ref="wholeFolder" type="file" webkitdirectory hidden @change="takeFiles" />
         <template v-if="sending">
@@ -240,8 +265,8 @@ const idle = computed(() => !sending.value && !unpacking.value);
             <li v-for="(each, index) in known" :key="index">{{ each.name }}: {{ each.message }}</li>
           </ul>
         </details>
-        <p v-if="more.labels && idle" class="notice">
-          There are {{ count(more.labels, "annotation file") }} in it as well.
+        <p v-if="labelsCame && idle" class="notice">
+          {{ count(labelsCame, "annotation file") }} came with {{ added === 1 ? "it" : "them" }}.
           <el-button link type="primary" data-test="read-archive-labels" @click="readLabels"
             >Look at the labels</el-button
           >
@@ -258,6 +283,10 @@ const idle = computed(() => !sending.value && !unpacking.value);
           </p>
         </section>
       </div>
+      <template v-if="idle && first && !labelsCame" #footer>
+        <el-button @click="shown = false">Close</el-button>
+        <el-button type="primary" data-test="label-added" @click="labelPicture(first)">Label the first</el-button>
+      </template>
     </el-dialog>
     <ClipChoice
       v-if="clipTaken"

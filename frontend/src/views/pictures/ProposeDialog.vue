@@ -71,7 +71,7 @@ async function propose(): Promise<void> {
         <h3>So far</h3>
         <p>
           <b class="big">{{ labour.share }} %</b> of {{ count(labour.boxes, "box", "boxes") }} on
-          {{ count(labour.pictures, "picture") }} were kept as proposed
+          {{ count(labour.pictures, "picture was", "pictures were") }} kept as proposed
         </p>
         <table class="figures">
           <tbody>
