@@ -55,10 +55,20 @@ def belt(tmp_path_factory, stills):
 
 
 @pytest.fixture(scope="session")
-def server(tmp_path_factory):
+def shelf(tmp_path_factory):
+    """A folder that the server may read: two pictures that no project has."""
+    place = tmp_path_factory.mktemp("shelf")
+    for number in (0, 1):
+        (place / f"shelf-{number}.jpg").write_bytes(encode_jpeg(render_still(90 + number).pixels))
+    return place
+
+
+@pytest.fixture(scope="session")
+def server(tmp_path_factory, shelf):
     """One server with its workers for all tests: its address and its data folder."""
     data = tmp_path_factory.mktemp("served") / "data"
     command = [sys.executable, "-m", "avocet.cli.main", "serve", "--data", str(data), "--port", "0"]
+    command += ["--folder", str(shelf)]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
     line = process.stdout.readline()
     assert "http://127.0.0.1:" in line, line

@@ -70,7 +70,7 @@ function accept(): void {
         </button>
         <el-radio-group v-if="!props.looking" v-model="copied">
           <el-radio :value="true">Copy the pictures</el-radio>
-          <el-radio :value="false">Read them where they lie</el-radio>
+          <el-radio :value="false" data-test="in-place">Read them where they lie</el-radio>
         </el-radio-group>
       </template>
       <button v-for="each in here ? [] : roots" :key="each.path" class="folder" @click="go(each.path)">
