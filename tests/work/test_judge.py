@@ -105,8 +105,16 @@ def test_detections_of_another_program_are_measured(frozen, tmp_path):
         row["misses"] == row["false_alarms"] == 0 and row["lowest_iou"] > 0.99
         for row in measured.wall(0.5, 1).pictures
     )
-    table = report_csv(report).splitlines()
+    table = report_csv(report, measured, 0.5, 1).splitlines()
     assert table[0].startswith("class,AP at IoU 0.5,from,to") and table[-1].startswith("mean,1.0")
+    for line, counts in zip(table[1:-1], measured.wall(0.5, 1).classes, strict=True):
+        shown = [counts["name"], counts["hits"], counts["false_alarms"], counts["misses"], 0.5, 1]
+        cells = line.split(",")
+        assert [cells[0], *cells[8:]] == [str(each) for each in shown]
+        assert int(cells[7]) == counts["hits"] + counts["misses"] == report["classes"][cells[0]]["truths"]
+    # From another score on nothing counts, and what was measured at all scores stays.
+    none = report_csv(report, measured, 0.95, 1).splitlines()
+    assert none[-1].split(",")[:8] == table[-1].split(",")[:8] and none[-1].split(",")[8:10] == ["0", "0"]
     assert json.loads(report_json(evaluation))["figures"]["map"] == 1
     again = json.loads(detections_json(measured, 1.0))
     assert len(again) == sum(len(truth.boxes) for truth in measured.truths) and again[0][

@@ -107,7 +107,7 @@ def evaluate(
     if report is not None:
         write_text(report, json.dumps(figures, indent=2, ensure_ascii=False) + "\n")
     if table is not None:
-        write_text(table, report_csv(figures))
+        write_text(table, report_csv(figures, measured, figures["minimum_score"], limit))
     show_figures(figures)
     least: float = figures["minimum_score"]
     show_mistakes(measured, least, limit)

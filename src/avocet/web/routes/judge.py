@@ -131,12 +131,15 @@ def figures_json(path: schemas.EvaluationPath) -> Response:
 
 
 @judge.get("/evaluations/<int:evaluation_id>/figures.csv")
-def figures_csv(path: schemas.EvaluationPath) -> Response:
-    """Figures by class as CSV."""
-    opened(path.evaluation_id)
+def figures_csv(path: schemas.EvaluationPath, query: schemas.ThresholdQuery) -> Response:
+    """Figures by class as CSV, with boxes counted at two thresholds."""
+    measured = opened(path.evaluation_id)
     with context().reading() as session:
         evaluation = work.get_evaluation(session, path.evaluation_id)
-        return _file(evaluation_files.report_csv(evaluation.report), "text/csv", evaluation, "csv")
+        content = evaluation_files.report_csv(
+            evaluation.report, measured, query.minimum_score, query.overlap_limit
+        )
+        return _file(content, "text/csv", evaluation, "csv")
 
 
 @judge.get("/evaluations/<int:evaluation_id>/detections.json")

@@ -10,15 +10,10 @@ from avocet.formats.coco_results import write_results
 from avocet.store.tables import Evaluation
 from avocet.work.judge.opened import Measured
 
-COLUMNS = (
-    ("ap50", "AP at IoU 0.5"),
-    ("ap", "AP at IoU 0.50:0.95"),
-    ("truths", "truths"),
-    ("detections", "detections"),
-    ("hits", "hits"),
-    ("false_alarms", "false alarms"),
-    ("misses", "misses"),
-)
+TITLES = (
+    "class", "AP at IoU 0.5", "from", "to", "AP at IoU 0.50:0.95", "from", "to", "truths", "hits", "false alarms", "misses",
+    "minimum score", "overlap limit",
+)  # fmt: skip
 
 
 def report_json(evaluation: Evaluation) -> str:
@@ -34,19 +29,24 @@ def report_json(evaluation: Evaluation) -> str:
     return json.dumps(document, indent=1, ensure_ascii=False)
 
 
-def report_csv(report: dict[str, Any]) -> str:
-    """A line a class, and one for the mean; intervals hold 95 %. Counts are at IoU 0.5 and any score."""
+def report_csv(report: dict[str, Any], measured: Measured, minimum_score: float, overlap_limit: float) -> str:
+    """A line a class, and one for the mean; intervals hold 95 %.
+
+    Boxes are counted at IoU 0.5 and at the two thresholds, which stand in every line: a count says nothing without them.
+    """
     held = io.StringIO()
     writer = csv.writer(held)
-    titles = [title for _, title in COLUMNS]
-    writer.writerow(["class", *titles[:1], "from", "to", *titles[1:2], "from", "to", *titles[2:]])
-    for name, entry in report["classes"].items():
-        first, second = entry.get("ap50_interval") or ("", ""), entry.get("ap_interval") or ("", "")
-        counts = [entry.get(key, "") for key, _ in COLUMNS[2:]]
-        writer.writerow([name, _plain(entry["ap50"]), *first, _plain(entry["ap"]), *second, *counts])
-    sums = [sum(entry.get(key) or 0 for entry in report["classes"].values()) for key, _ in COLUMNS[2:]]
-    first, second = report.get("map50_interval") or ("", ""), report.get("map_interval") or ("", "")
-    writer.writerow(["mean", _plain(report["map50"]), *first, _plain(report["map"]), *second, *sums])
+    writer.writerow(TITLES)
+    counts = measured.wall(minimum_score, overlap_limit).classes
+    rows = [
+        [each["hits"] + each["misses"], each["hits"], each["false_alarms"], each["misses"]] for each in counts
+    ]
+    at = [minimum_score, overlap_limit]
+    for each, row in zip(counts, rows, strict=True):
+        entry = report["classes"][each["name"]]
+        writer.writerow([each["name"], *_precision(entry, "ap50"), *_precision(entry, "ap"), *row, *at])
+    sums = [sum(column) for column in zip(*rows, strict=True)]
+    writer.writerow(["mean", *_precision(report, "map50"), *_precision(report, "map"), *sums, *at])
     return held.getvalue()
 
 
@@ -57,5 +57,7 @@ def detections_json(measured: Measured, overlap_limit: float) -> str:
     return json.dumps(rows)
 
 
-def _plain(value: float | None) -> float | str:
-    return "" if value is None else value
+def _precision(entry: dict[str, Any], key: str) -> list[float | str]:
+    """An average precision with the ends of its interval; empty where there is none."""
+    value, interval = entry.get(key), entry.get(f"{key}_interval")
+    return ["" if value is None else value, *(interval or ("", ""))]

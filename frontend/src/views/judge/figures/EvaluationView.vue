@@ -157,7 +157,12 @@ const file = (name: string): string => `/api/v1/evaluations/${evaluationId}/${na
           <el-button size="small" data-test="download">Download</el-button>
           <template #dropdown>
             <el-dropdown-menu>
-              <a class="download" :href="file('figures.csv')" download>Figures by class, CSV</a>
+              <a
+                class="download"
+                :href="file(`figures.csv?minimum_score=${minimumScore}&overlap_limit=${overlapLimit}`)"
+                download
+                >Figures by class, CSV</a
+              >
               <a class="download" :href="file('figures.json')" download>All figures and settings, JSON</a>
               <a class="download" :href="file(`detections.json?overlap_limit=${overlapLimit}`)" download
                 >Predictions, COCO results JSON</a
