@@ -169,6 +169,9 @@ def test_evaluate_takes_detections_of_any_program(tmp_path, answer):
         moved = [row | {"bbox": [0, 0, 3, 3]} for row in rows]
         (tmp_path / "moved.json").write_text(json.dumps(moved))
         told = answer(*given, "--detections", tmp_path / "moved.json", "--minimum-score", least).stdout
+        classes = [line.split() for line in told.splitlines()[1:3]]
+        assert {line[0] for line in classes} == {"bar", "square"}
+        assert sum(int(line[-2]) for line in classes) == background, "false alarms from that score on"
         kinds = told.split("Kinds of error")[1].splitlines()
         assert f"above {least}" in kinds[0]
         assert (

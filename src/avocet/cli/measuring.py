@@ -108,7 +108,7 @@ def evaluate(
         write_text(report, json.dumps(figures, indent=2, ensure_ascii=False) + "\n")
     if table is not None:
         write_text(table, report_csv(figures, measured, figures["minimum_score"], limit))
-    show_figures(figures)
+    show_figures(figures, measured, limit)
     least: float = figures["minimum_score"]
     show_mistakes(measured, least, limit)
     show_confusion(measured, least, limit)

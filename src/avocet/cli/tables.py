@@ -12,12 +12,15 @@ from avocet.work.judge.answers import chosen_scores, confusion_of, mistakes_of
 from avocet.work.judge.opened import Measured
 
 
-def show_figures(figures: dict[str, Any]) -> None:
-    """AP by class with its interval and counts, mAP by size, recall."""
+def show_figures(figures: dict[str, Any], measured: Measured, overlap_limit: float) -> None:
+    """AP by class with its interval, boxes counted at the minimum score, mAP by size, recall."""
+    least: float = figures["minimum_score"]
+    counted = {each["name"]: each for each in measured.wall(least, overlap_limit).classes}
     width, ranged = max(5, *map(len, figures["classes"])), figures["resamples"] > 0
     click.echo(f"{'class':{width}}   AP@.5  95 % range         AP  truths  hits  false alarms  misses")
     for name, entry in figures["classes"].items():
-        counts = f"{entry['truths']:6}  {entry['hits']:4}  {entry['false_alarms']:12}  {entry['misses']:6}"
+        sums = counted[name]
+        counts = f"{entry['truths']:6}  {sums['hits']:4}  {sums['false_alarms']:12}  {sums['misses']:6}"
         between = _between(entry["ap50_interval"], entry["ap50"] if ranged else None)
         click.echo(f"{name:{width}}  {number(entry['ap50'])}  {between}  {number(entry['ap'])}  {counts}")
     between = _between(figures["map50_interval"], figures["map50"] if ranged else None)
@@ -36,8 +39,7 @@ def show_figures(figures: dict[str, Any]) -> None:
     click.echo(f"Average recall {recalls} predictions of a class a picture")
     click.echo(
         f"Measured on {figures['pictures']} pictures, {figures['interpolation']} rule; counts are at IoU 0.5 "
-        f"and any score. In {figures['flawless']} everything was found above "
-        f"{figures['minimum_score']:g}, and nothing else."
+        f"and from a score of {least:g} on. In {figures['flawless']} everything was found there, and nothing else."
     )
     if figures["calibration_error"] is not None:
         before = figures.get("calibration_error_before")
