@@ -3,6 +3,7 @@
 import base64
 import json
 import zipfile
+from itertools import pairwise
 
 import pytest
 from selenium.webdriver.common.by import By
@@ -11,7 +12,7 @@ from selenium.webdriver.common.keys import Keys
 from avocet.demo.belt import render_still
 from avocet.media.clip_writer import ClipWriter
 from avocet.media.pictures import encode_jpeg
-from avocet.store.tables import Picture
+from avocet.store.tables import Clip, Picture
 
 pytestmark = [pytest.mark.browser, pytest.mark.slow]
 
@@ -125,6 +126,26 @@ def test_pictures_of_one_folder_are_split_all_the_same(page, sessions):
         lambda: len({(each["source"], each["part"]) for each in page.own("pictures")["pictures"]}) == 3,
         "each folder in a part of its own",
     )
+
+
+def test_frames_of_one_clip_are_split_in_stretches(page, sessions):
+    with sessions.begin() as session:
+        clip = session.query(Clip).filter(Clip.project_id == page.project).one()
+        pictures = session.query(Picture).filter(Picture.project_id == page.project).order_by(Picture.id)
+        for number, picture in enumerate(pictures):
+            picture.clip_id, picture.frame_number = clip.id, number
+    page.open("collect")
+    page.click("split")
+    page.find("cut-clips", "each is cut into stretches")
+    page.click("split-now")
+
+    def parts():
+        return [
+            each["part"] for each in sorted(page.own("pictures")["pictures"], key=lambda each: each["id"])
+        ]
+
+    page.until(lambda: len([1 for one, other in pairwise(parts()) if one != other]) == 2, "two borders")
+    assert set(parts()) == {"training", "validation", "test"}
 
 
 @pytest.mark.long

@@ -161,6 +161,7 @@ def test_parts_bin_and_split(client, labelled, work):
         "test": 2,
         "unassigned": 0,
         "wholes": 6,
+        "whole_clips": 6,
     }
     binned = client.put(f"{BASE}/projects/1/bin", json={"ids": [1], "binned": True}).json
     assert binned["title"] == "1 picture moved to the bin" and binned["changed"] == 1

@@ -1,6 +1,7 @@
 """Pictures and clips: one by one and by the many, listed, split, read where they lie."""
 
 import zipfile
+from itertools import pairwise
 from random import Random
 
 import numpy as np
@@ -381,7 +382,7 @@ def test_sources_are_kept_whole_or_parted_by_choice(data, labelled):
         for number, picture in enumerate(session.query(Picture).order_by(Picture.id)):
             picture.source = f"belt.zip/day{number % 2}"
     with sessions() as session:
-        assert splits.count_wholes(session, labelled) == 2
+        assert splits.count_wholes(session, labelled) == (2, 6)
     splits.split_pictures(sessions, labelled, (50, 50, 0), seed=3)
     with sessions() as session:
         parts = {(p.source, p.part) for p in session.query(Picture)}
@@ -392,6 +393,48 @@ def test_sources_are_kept_whole_or_parted_by_choice(data, labelled):
     with sessions() as session:
         counts = splits.labelled_by_part(session, labelled)
     assert min(counts["training"], counts["validation"], counts["test"]) > 0
+
+
+def test_of_one_clip_each_part_gets_a_stretch(data, labelled):
+    """Who has filmed once can train all the same, and is measured on frames that are no neighbours of what was learnt."""
+    _, sessions = data
+    shape = {"suffix": ".mp4", "width": 64, "height": 48, "rate": 10, "seconds": 2}
+
+    def parts():
+        with sessions() as session:
+            rows = session.query(Picture).order_by(Picture.frame_number)
+            return [(picture.part, picture.state) for picture in rows]
+
+    with sessions.begin() as session:
+        clip = Clip(project_id=labelled, name="a", content_hash="a", **shape)
+        session.add(clip)
+        session.flush()
+        first = session.query(Picture).first()
+        for number, picture in enumerate(session.query(Picture)):
+            picture.clip_id, picture.frame_number = clip.id, (70 * number) % 60
+        # Between labelled frames unlabelled ones, which belong to the stretch that they lie in.
+        for number in range(5, 65, 10):
+            session.add(
+                Picture(
+                    project_id=labelled, name=f"{number}", content_hash=f"{number}", suffix=".jpg",
+                    width=first.width, height=first.height, clip_id=clip.id, frame_number=number,
+                )
+            )  # fmt: skip
+    for seed in range(3):
+        splits.split_pictures(sessions, labelled, (60, 20, 20), seed)
+        found = parts()
+        borders = sum(one[0] != other[0] for one, other in pairwise(found))
+        assert borders == 2 and len(found) == 12
+        learnt = [part for part, state in found if state == PictureState.DONE]
+        assert (learnt.count(Part.TRAINING), learnt.count(Part.VALIDATION), learnt.count(Part.TEST)) == (
+            4,
+            1,
+            1,
+        )
+    splits.split_pictures(sessions, labelled, (1, 0, 0), 0)
+    assert {part for part, _ in parts()} == {Part.TRAINING}
+    with pytest.raises(InputError, match="0 or more"):
+        splits.split_pictures(sessions, labelled, (-1, 2, 0), 0)
 
 
 def test_what_is_kept_whole_is_counted_as_the_split_groups_it(data, labelled):
@@ -411,8 +454,11 @@ def test_what_is_kept_whole_is_counted_as_the_split_groups_it(data, labelled):
                     [PictureState.DONE, PictureState.EMPTY, PictureState.UNLABELLED]
                 )
             session.flush()
-            groups = {splits._group(p, True) for p in pictures if p.state != PictureState.UNLABELLED}
-            assert splits.count_wholes(session, labelled) == len(groups)
+            done = [picture for picture in pictures if picture.state != PictureState.UNLABELLED]
+            groups = tuple(
+                len({splits._group(picture, whole) for picture in done}) for whole in (True, False)
+            )
+            assert splits.count_wholes(session, labelled) == groups
 
 
 def test_sampling_a_clip_stops_and_goes_on(data, tmp_path):

@@ -3,7 +3,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from avocet.core.labels.splitting import cover_labels, split_by_ratio
+from avocet.core.labels.splitting import cover_labels, cut_by_ratio, split_by_ratio
 
 groups_strategy = st.lists(st.sampled_from("abcdefghijklmnop"), max_size=60)
 
@@ -30,6 +30,22 @@ def test_single_pictures_follow_the_ratio(count, seed):
 def test_impossible_ratios_are_refused(ratios):
     with pytest.raises(ValueError):
         split_by_ratio(["a"], ratios, np.random.default_rng(0))
+    with pytest.raises(ValueError):
+        cut_by_ratio(3, ratios)
+
+
+@given(st.integers(0, 200), st.lists(st.integers(0, 100), min_size=1, max_size=5).filter(any))
+def test_a_sequence_is_cut_into_stretches_as_the_ratios_say(count, ratios):
+    parts = cut_by_ratio(count, ratios)
+    assert parts.shape == (count,) and (np.diff(parts) >= 0).all()
+    wanted = [part for part, ratio in enumerate(ratios) if ratio]
+    assert set(parts.tolist()) <= set(wanted)
+    if count >= len(wanted):
+        assert set(parts.tolist()) == set(wanted)
+        for part in wanted:
+            # Half a place is rounded at either end, and one is moved for each part that would get nothing.
+            meant = count * ratios[part] / sum(ratios)
+            assert abs((parts == part).sum() - meant) <= len(wanted)
 
 
 @given(

@@ -22,10 +22,14 @@ const now = ref<Split | null>(null);
 const figures = ref<Figures | null>(null);
 /** Whether folders and archives are kept whole; until somebody says so, where that can be. */
 const said = ref<boolean | null>(null);
-const fits = computed(() => {
-  const wholes = now.value?.wholes ?? 0;
-  return !wholes || wholes >= parts.filter((part) => ratios[part] > 0).length;
-});
+/** Whether so many things that are kept whole fill the parts, or nothing but single pictures is there to fill them. */
+function enough(wholes = 0): boolean {
+  const labelled = now.value ? now.value.training + now.value.validation + now.value.test + now.value.unassigned : 0;
+  return wholes === labelled || wholes >= parts.filter((part) => ratios[part] > 0).length;
+}
+const fits = computed(() => enough(now.value?.wholes));
+/** There are too few clips for the parts, so that each is cut. */
+const cut = computed(() => !enough(now.value?.whole_clips));
 const wholeSources = computed({ get: () => said.value ?? fits.value, set: (whole) => (said.value = whole) });
 const sources = ref(0);
 const busy = ref(false);
@@ -99,7 +103,8 @@ async function split(): Promise<void> {
     <form novalidate data-test="split-form" @submit.prevent="split">
       <p class="soft">
         A detector learns from the training part, is validated on the validation part, and is judged for good on the
-        test part. Frames of one clip stay together, and every part gets its share of each class.
+        test part. <template v-if="!cut">Frames of one clip stay together, and every</template
+        ><template v-else>Every</template> part gets its share of each class.
       </p>
       <table class="figures">
         <thead>
@@ -162,7 +167,11 @@ async function split(): Promise<void> {
         <label>Seed <el-input-number v-model="seed" :min="0" :max="4294967295" size="small" /></label>
         <el-checkbox v-if="sources" v-model="wholeSources" size="small">Keep folders and archives whole</el-checkbox>
       </div>
-      <p v-if="sources && !wholeSources" class="notice" data-test="parted-sources">
+      <p v-if="cut" class="notice" data-test="cut-clips">
+        The labelled frames come from too few clips to keep each whole, so each is cut into stretches, one for each
+        part. Frames of one clip look alike; add pictures from elsewhere for a test to be trusted.
+      </p>
+      <p v-else-if="sources && !wholeSources" class="notice" data-test="parted-sources">
         <template v-if="!fits">The labelled pictures come from too few folders to keep each whole. </template>
         Pictures taken in one place look alike. In two parts they make a detector seem better than it is<template
           v-if="!fits"

@@ -51,10 +51,7 @@ def split_by_ratio(
     >>> split_by_ratio(["a", "clip", "clip", "b"], [0.5, 0.5], np.random.default_rng(1)).tolist()
     [1, 0, 0, 1]
     """
-    shares = np.asarray(ratios, dtype=np.float64).reshape(-1)
-    if not np.isfinite(shares).all() or (shares < 0).any() or shares.sum() <= 0:
-        raise ValueError(f"split ratios must be 0 or more and not all 0, not {shares.tolist()}")
-    share = shares / shares.sum()
+    share = _shares(ratios)
     names, index, counts = np.unique(np.asarray(groups, dtype=str), return_inverse=True, return_counts=True)
     content = _content(index, len(names), labels)
     rarest = (content[:, 1:] / np.maximum(content[:, 1:].sum(axis=0), 1)).max(axis=1, initial=0.0)
@@ -62,13 +59,13 @@ def split_by_ratio(
     order = order[np.lexsort((-rarest[order], -counts[order]))]
     # Of each column: pictures, then every label.
     whole = np.maximum(content.sum(axis=0), 1)
-    held = np.zeros((len(shares), content.shape[1]))
+    held = np.zeros((len(share), content.shape[1]))
     part_of = np.zeros(len(names), dtype=np.int64)
     remaining = len(names)
     for name in order:
-        empty = (held[:, 0] == 0) & (shares > 0)
+        empty = (held[:, 0] == 0) & (share > 0)
         # The last groups go to parts that would otherwise get none.
-        open_parts = empty if empty.sum() >= remaining else shares > 0
+        open_parts = empty if empty.sum() >= remaining else share > 0
         lacking = share[:, None] - held / whole
         weight = content[name] / whole
         part = int(np.where(open_parts, lacking @ (weight / weight.sum()), -np.inf).argmax())
@@ -76,6 +73,55 @@ def split_by_ratio(
         held[part] += content[name]
         remaining -= 1
     return part_of[index] if len(groups) else np.zeros(0, dtype=np.int64)
+
+
+def cut_by_ratio(count: int, ratios: ArrayLike) -> NDArray[np.int64]:
+    """Cut a sequence, such as the frames of a clip, into consecutive stretches, one for each part.
+
+    Neighbours look alike, so that a split of single frames would measure a detector on what it has all but seen; of
+    stretches only the frames at their ends have such a neighbour.
+
+    Parameters
+    ----------
+    count : int
+        Length of the sequence.
+    ratios : (P,) array_like
+        Relative lengths, none negative, at least one above 0. A part with a ratio of 0 gets nothing; every other gets
+        something where the sequence is long enough.
+
+    Returns
+    -------
+    (count,) ndarray of int64
+        The part of each place, 0 to P − 1, never falling.
+
+    Raises
+    ------
+    ValueError
+        If the ratios are negative, not finite, or all 0.
+
+    Examples
+    --------
+    >>> cut_by_ratio(10, (60, 20, 20)).tolist(), cut_by_ratio(3, (98, 1, 1)).tolist()
+    ([0, 0, 0, 0, 0, 0, 1, 1, 2, 2], [0, 1, 2])
+    """
+    share = _shares(ratios)
+    wanted = np.flatnonzero(share)
+    ends = np.round(np.cumsum(share[wanted]) * count).astype(np.int64)
+    if count >= len(wanted):
+        least = np.arange(1, len(wanted) + 1)
+        ends = np.clip(ends, least, count - least[::-1] + 1)
+    stretch = np.searchsorted(ends, np.arange(count), side="right").clip(max=len(wanted) - 1)
+    parts: NDArray[np.int64] = wanted[stretch]
+    return parts
+
+
+def _shares(ratios: ArrayLike) -> NDArray[np.float64]:
+    """Ratios that add up to 1."""
+    shares = np.array(ratios, dtype=np.float64).reshape(-1)
+    if not np.isfinite(shares).all() or (shares < 0).any() or shares.sum() <= 0:
+        raise ValueError(f"split ratios must be 0 or more and not all 0, not {shares.tolist()}")
+    shares /= shares.sum()
+    return shares
 
 
 def _content(

@@ -174,7 +174,7 @@ def get_split(path: ProjectPath) -> Response:
     with context().reading() as session:
         counts = work_splits.labelled_by_part(session, path.project_id)
         wholes = work_splits.count_wholes(session, path.project_id)
-        return reply(schemas.SplitOut(**counts, wholes=wholes))
+        return reply(schemas.SplitOut(**counts, wholes=wholes.with_sources, whole_clips=wholes.clips_only))
 
 
 @pictures.put("/projects/<int:project_id>/split", responses={202: JobStarted})

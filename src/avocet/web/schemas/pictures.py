@@ -91,7 +91,8 @@ class SplitOut(Schema):
     validation: int
     test: int
     unassigned: int
-    wholes: int = Field(description="Into how many parts they go with each source kept whole")
+    wholes: int = Field(description="Into how many parts they go with each source and clip kept whole")
+    whole_clips: int = Field(description="With each clip kept whole; for more parts than that clips are cut")
 
 
 class TagChange(Selection):

@@ -1,6 +1,8 @@
 """Which pictures are for training, for validation and for the test."""
 
-from collections.abc import Sequence
+from bisect import bisect_right
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 from typing import NamedTuple
 
 import numpy as np
@@ -8,7 +10,7 @@ from sqlalchemy import ColumnElement, String, case, cast, distinct, func, select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.core.labels.splitting import cover_labels, split_by_ratio
+from avocet.core.labels.splitting import cover_labels, cut_by_ratio, split_by_ratio
 from avocet.store.database import Sessions, reading
 from avocet.store.tables import Part, Picture, PictureState
 from avocet.work.job_givens import SplitOrder
@@ -37,6 +39,9 @@ def plan_split(
     session: Session, project_id: int, ratios: Sequence[float], seed: int, whole_sources: bool = True
 ) -> dict[Part | None, list[int]]:
     """Assign every picture of the project to a part, whole clips together, classes in proportion.
+
+    Where there are too few clips for that, as of somebody who has filmed once, each is cut into consecutive stretches, one for
+    each part.
 
     Labelled pictures and unlabelled ones are split each for themselves, so that the labelled
     ones follow the ratio too; a clip or source that has both counts as labelled. A class that would have no
@@ -68,18 +73,22 @@ def plan_split(
     rows = [
         _Row(*row)
         for row in session.execute(
-            select(Picture.id, Picture.state, Picture.part, Picture.clip_id, Picture.source)
+            select(
+                Picture.id, Picture.state, Picture.part, Picture.clip_id, Picture.frame_number, Picture.source
+            )
             .where(Picture.project_id == project_id, Picture.binned_at.is_(None))
             .order_by(Picture.content_hash)
         )
     ]
+    labelled = [row for row in rows if row.state in LABELLED]
     if whole_sources:
-        _check_enough_sources([row for row in rows if row.state in LABELLED], ratios)
+        _check_enough_sources(labelled, ratios)
+    cuts = _cuts(labelled, ratios, whole_sources)
     columns = read_columns(session, project_id)
     starts = np.searchsorted(columns.owner, np.arange(len(columns.picture_ids) + 1))
     place = {number: index for index, number in enumerate(columns.picture_ids.tolist())}
     class_ids = columns.class_ids.tolist()
-    group_of = [_group(row, whole_sources) for row in rows]
+    group_of = [_group(row, whole_sources, cuts) for row in rows]
     labelled_groups = {g for g, row in zip(group_of, rows, strict=True) if row.state in LABELLED}
     is_labelled = [group in labelled_groups for group in group_of]
     wanted_part: dict[int, Part | None] = {}
@@ -116,6 +125,7 @@ class _Row(NamedTuple):
     state: PictureState
     part: Part | None
     clip_id: int | None
+    frame_number: int | None
     source: str
 
 
@@ -131,21 +141,49 @@ def _check_enough_sources(labelled: Sequence[_Row], ratios: Sequence[float]) -> 
         )
 
 
-def count_wholes(session: Session, project_id: int) -> int:
-    """Into how many parts the labelled pictures could be split with clips and sources kept whole."""
-    of_one = case(
-        (Picture.clip_id.is_not(None), "clip " + cast(Picture.clip_id, String)),
-        (Picture.source != "", "source " + Picture.source),
-        else_="picture " + cast(Picture.id, String),
-    )
-    return session.scalar(select(func.count(distinct(of_one))).where(*_labelled(project_id))) or 0
+def _cuts(labelled: Sequence[_Row], ratios: Sequence[float], whole_sources: bool) -> dict[int, list[int]]:
+    """Of every clip that is cut the first frame of each stretch but the first; nothing where clips can stay whole."""
+    wanted = sum(ratio > 0 for ratio in ratios)
+    if min(ratios) < 0 or len({_group(row, whole_sources) for row in labelled}) >= wanted:
+        return {}
+    frames: dict[int, list[int]] = {}
+    for row in labelled:
+        if row.clip_id is not None:
+            frames.setdefault(row.clip_id, []).append(row.frame_number or 0)
+    cuts = {}
+    for clip, numbers in frames.items():
+        stretches = cut_by_ratio(len(numbers), ratios)
+        cuts[clip] = [sorted(numbers)[place] for place in np.flatnonzero(np.diff(stretches)) + 1]
+    return cuts
 
 
-def _group(row: _Row, whole_sources: bool) -> str:
+def _group(row: _Row, whole_sources: bool, cuts: Mapping[int, list[int]] = MappingProxyType({})) -> str:
     """What a picture must not be parted from."""
     if row.clip_id is not None:
-        return f"clip {row.clip_id}"
+        return f"clip {row.clip_id}, stretch {bisect_right(cuts.get(row.clip_id, []), row.frame_number or 0)}"
     return f"source {row.source}" if whole_sources and row.source else f"picture {row.id}"
+
+
+class Wholes(NamedTuple):
+    """Into how many parts the labelled pictures could be split with every clip kept whole, and with or without every source."""
+
+    with_sources: int
+    clips_only: int
+
+
+def count_wholes(session: Session, project_id: int) -> Wholes:
+    """How many things the labelled pictures come from that a split keeps whole."""
+    clip = "clip " + cast(Picture.clip_id, String)
+    itself = "picture " + cast(Picture.id, String)
+    of_clip = (Picture.clip_id.is_not(None), clip)
+    with_sources = case(of_clip, (Picture.source != "", "source " + Picture.source), else_=itself)
+    clips_only = case(of_clip, else_=itself)
+    counted = session.execute(
+        select(func.count(distinct(with_sources)), func.count(distinct(clips_only))).where(
+            *_labelled(project_id)
+        )
+    )
+    return Wholes(*counted.one())
 
 
 def labelled_by_part(session: Session, project_id: int) -> dict[str, int]:
