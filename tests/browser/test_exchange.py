@@ -144,8 +144,8 @@ def test_frames_of_one_clip_are_split_in_stretches(page, sessions):
             each["part"] for each in sorted(page.own("pictures")["pictures"], key=lambda each: each["id"])
         ]
 
-    page.until(lambda: len([1 for one, other in pairwise(parts()) if one != other]) == 2, "two borders")
-    assert set(parts()) == {"training", "validation", "test"}
+    page.until(lambda: set(parts()) == {"training", "validation", "test"}, "three parts")
+    assert sum(one != other for one, other in pairwise(parts())) == 2
 
 
 @pytest.mark.long
