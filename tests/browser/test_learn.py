@@ -145,7 +145,7 @@ def test_stop_resume_and_a_killed_worker(page, server):
 def test_obstacles_are_said_where_they_can_be_mended(page):
     page.own("parts", "PUT", {"ids": page.pictures, "part": None})
     page.open("train")
-    page.find("obstacles", "No labelled picture is in the training part")
+    page.find("obstacles", "No labelled picture is in the training or the validation part")
     assert not page.find("start-run").is_enabled()
     page.click("[data-test=obstacles] button")
     page.click("split-now")

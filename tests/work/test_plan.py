@@ -73,7 +73,10 @@ def test_before_the_split_side_and_anchors_come_from_all_that_is_labelled(data, 
             split.side,
         )
         assert before.epochs * before.passes == split.epochs * split.passes
-        assert (before.training, before.unassigned) == (0, 6) and before.obstacles
+        assert (before.training, before.unassigned) == (0, 6)
+        assert before.obstacles == [
+            "No labelled picture is in the training or the validation part; split the pictures"
+        ]
         sizes = now(session, labelled).learnt_sizes(96)[0]
         assert anchor_effect(now(session, labelled), 96, [sizes[:1].tolist()]).mean_iou > 0.3
         session.query(Box).delete()

@@ -167,8 +167,11 @@ useKeys([
         <p>
           Learns from <b>{{ count(plan.training, "picture") }}</b>, validated on <b>{{ plan.validation }}</b>.
           <template v-if="plan.unassigned">
-            {{ count(plan.unassigned, "labelled picture is", "labelled pictures are") }} unassigned and left out;
-            <el-button link type="primary" @click="splitting = true">split the pictures</el-button> to use them.
+            {{ count(plan.unassigned, "labelled picture is", "labelled pictures are") }} unassigned and left
+            out<template v-if="!plan.obstacles.length"
+              >; <el-button link type="primary" @click="splitting = true">split the pictures</el-button> to use
+              them</template
+            >.
           </template>
         </p>
         <div v-if="plan.obstacles.length" class="notice bad" data-test="obstacles">

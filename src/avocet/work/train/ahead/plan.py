@@ -207,9 +207,9 @@ def _obstacles(
     if not sum(counts):
         return ["No picture is done yet; draw the boxes of some in Collect and press Enter on each"]
     obstacles = []
-    for there, name in zip(counts, ("training", "validation"), strict=False):
-        if not there:
-            obstacles.append(f"No labelled picture is in the {name} part; split the pictures")
+    lacking = [name for there, name in zip(counts, ("training", "validation"), strict=False) if not there]
+    if lacking:
+        obstacles.append(f"No labelled picture is in the {' or the '.join(lacking)} part; split the pictures")
     if counts[0] and not learnt.total():
         obstacles.append("The labelled training pictures hold no box")
     obstacles += [
