@@ -13,7 +13,7 @@ from avocet.core.errors import InputError
 from avocet.core.labels.looks import picture_look
 from avocet.media.clip_writer import ClipWriter
 from avocet.media.pictures import encode_jpeg, read_picture
-from avocet.store.tables import Clip, Part, Picture, PictureState, now
+from avocet.store.tables import Box, Clip, Part, Picture, PictureState, now
 from avocet.work.clips.clips import add_clip
 from avocet.work.clips.sampling import sample_clip
 from avocet.work.job_givens import ClipFrames, FolderToTake
@@ -412,8 +412,8 @@ def test_of_one_clip_each_part_gets_a_stretch(data, labelled):
         first = session.query(Picture).first()
         for number, picture in enumerate(session.query(Picture)):
             picture.clip_id, picture.frame_number = clip.id, (70 * number) % 60
-        # Between labelled frames unlabelled ones, which belong to the stretch that they lie in.
-        for number in range(5, 65, 10):
+        # Unlabelled ones belong to the stretch that they lie in, and most come at the end: they are not what is shared out.
+        for number in (5, 15, 25, *range(51, 90)):
             session.add(
                 Picture(
                     project_id=labelled, name=f"{number}", content_hash=f"{number}", suffix=".jpg",
@@ -424,7 +424,7 @@ def test_of_one_clip_each_part_gets_a_stretch(data, labelled):
         splits.split_pictures(sessions, labelled, (60, 20, 20), seed)
         found = parts()
         borders = sum(one[0] != other[0] for one, other in pairwise(found))
-        assert borders == 2 and len(found) == 12
+        assert borders == 2 and len(found) == 48
         learnt = [part for part, state in found if state == PictureState.DONE]
         assert (learnt.count(Part.TRAINING), learnt.count(Part.VALIDATION), learnt.count(Part.TEST)) == (
             4,
@@ -435,6 +435,32 @@ def test_of_one_clip_each_part_gets_a_stretch(data, labelled):
     assert {part for part, _ in parts()} == {Part.TRAINING}
     with pytest.raises(InputError, match="0 or more"):
         splits.split_pictures(sessions, labelled, (-1, 2, 0), 0)
+
+
+def test_unlabelled_frames_do_not_weigh_in_the_shares_of_labelled_ones(data, labelled):
+    _, sessions = data
+    shape = {"suffix": ".mp4", "width": 64, "height": 48, "rate": 10, "seconds": 9}
+    with sessions.begin() as session:
+        clip = Clip(project_id=labelled, name="a", content_hash="a", **shape)
+        session.add(clip)
+        session.flush()
+        session.query(Box).delete()
+        session.query(Picture).update({"state": PictureState.EMPTY})
+        first = session.query(Picture).first()
+        first.clip_id, first.frame_number = clip.id, 0
+        for number in range(1, 41):
+            session.add(
+                Picture(
+                    project_id=labelled, name=f"{number}", content_hash=f"{number}", suffix=".jpg",
+                    width=first.width, height=first.height, clip_id=clip.id, frame_number=number,
+                )
+            )  # fmt: skip
+    for seed in range(4):
+        splits.split_pictures(sessions, labelled, (60, 20, 20), seed)
+        with sessions() as session:
+            counts = splits.labelled_by_part(session, labelled)
+            assert counts == {"training": 4, "validation": 1, "test": 1, "unassigned": 0}
+            assert len({p.part for p in session.query(Picture) if p.clip_id}) == 1, "the clip stays whole"
 
 
 def test_what_is_kept_whole_is_counted_as_the_split_groups_it(data, labelled):

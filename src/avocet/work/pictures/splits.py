@@ -44,7 +44,7 @@ def plan_split(
     each part.
 
     Labelled pictures and unlabelled ones are split each for themselves, so that the labelled
-    ones follow the ratio too; a clip or source that has both counts as labelled. A class that would have no
+    ones follow the ratio too; unlabelled ones of a clip or source that has labelled ones go with these. A class that would have no
     training box brings one of its pictures over.
 
     Parameters
@@ -88,20 +88,20 @@ def plan_split(
     starts = np.searchsorted(columns.owner, np.arange(len(columns.picture_ids) + 1))
     place = {number: index for index, number in enumerate(columns.picture_ids.tolist())}
     class_ids = columns.class_ids.tolist()
-    group_of = [_group(row, whole_sources, cuts) for row in rows]
-    labelled_groups = {g for g, row in zip(group_of, rows, strict=True) if row.state in LABELLED}
-    is_labelled = [group in labelled_groups for group in group_of]
-    wanted_part: dict[int, Part | None] = {}
-    for wanted in (True, False):
-        some = [row for row, labelled in zip(rows, is_labelled, strict=True) if labelled == wanted]
-        groups = [g for g, labelled in zip(group_of, is_labelled, strict=True) if labelled == wanted]
+    group_of = {row.id: _group(row, whole_sources, cuts) for row in rows}
+    labelled_groups = {group_of[row.id] for row in labelled}
+    others = [row for row in rows if group_of[row.id] not in labelled_groups]
+    part_of: dict[str, Part] = {}
+    for some in (labelled, others):
+        groups = [group_of[row.id] for row in some]
         labels = [class_ids[starts[place[row.id]] : starts[place[row.id] + 1]] for row in some]
         try:
             numbers = split_by_ratio(groups, ratios, np.random.default_rng(seed), labels)
         except ValueError as error:
             raise InputError(str(error)) from None
         numbers = cover_labels(numbers, groups, [set(each) for each in labels])
-        wanted_part |= {row.id: PARTS[number] for row, number in zip(some, numbers, strict=True)}
+        part_of |= {group: PARTS[number] for group, number in zip(groups, numbers, strict=True)}
+    wanted_part = {row.id: part_of[group_of[row.id]] for row in rows}
     moved = [row for row in rows if row.part != wanted_part[row.id]]
     return {part: [row.id for row in moved if wanted_part[row.id] == part] for part in PARTS}
 
