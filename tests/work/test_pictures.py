@@ -395,10 +395,27 @@ def test_sources_are_kept_whole_or_parted_by_choice(data, labelled):
     assert min(counts["training"], counts["validation"], counts["test"]) > 0
 
 
+def new_clip(session, project_id, name):
+    """A clip of which nothing but its number matters."""
+    shape = {"suffix": ".mp4", "width": 64, "height": 48, "rate": 10, "seconds": 9}
+    clip = Clip(project_id=project_id, name=name, content_hash=name, **shape)
+    session.add(clip)
+    session.flush()
+    return clip
+
+
+def frame_of(clip, number):
+    """An unlabelled frame of it."""
+    name = str(number)
+    return Picture(
+        project_id=clip.project_id, name=name, content_hash=name, suffix=".jpg", width=64, height=48, clip_id=clip.id,
+        frame_number=number,
+    )  # fmt: skip
+
+
 def test_of_one_clip_each_part_gets_a_stretch(data, labelled):
     """Who has filmed once can train all the same, and is measured on frames that are no neighbours of what was learnt."""
     _, sessions = data
-    shape = {"suffix": ".mp4", "width": 64, "height": 48, "rate": 10, "seconds": 2}
 
     def parts():
         with sessions() as session:
@@ -406,20 +423,12 @@ def test_of_one_clip_each_part_gets_a_stretch(data, labelled):
             return [(picture.part, picture.state) for picture in rows]
 
     with sessions.begin() as session:
-        clip = Clip(project_id=labelled, name="a", content_hash="a", **shape)
-        session.add(clip)
-        session.flush()
-        first = session.query(Picture).first()
+        clip = new_clip(session, labelled, "a")
         for number, picture in enumerate(session.query(Picture)):
             picture.clip_id, picture.frame_number = clip.id, (70 * number) % 60
         # Unlabelled ones belong to the stretch that they lie in, and most come at the end: they are not what is shared out.
         for number in (5, 15, 25, *range(51, 90)):
-            session.add(
-                Picture(
-                    project_id=labelled, name=f"{number}", content_hash=f"{number}", suffix=".jpg",
-                    width=first.width, height=first.height, clip_id=clip.id, frame_number=number,
-                )
-            )  # fmt: skip
+            session.add(frame_of(clip, number))
     for seed in range(3):
         splits.split_pictures(sessions, labelled, (60, 20, 20), seed)
         found = parts()
@@ -439,22 +448,14 @@ def test_of_one_clip_each_part_gets_a_stretch(data, labelled):
 
 def test_unlabelled_frames_do_not_weigh_in_the_shares_of_labelled_ones(data, labelled):
     _, sessions = data
-    shape = {"suffix": ".mp4", "width": 64, "height": 48, "rate": 10, "seconds": 9}
     with sessions.begin() as session:
-        clip = Clip(project_id=labelled, name="a", content_hash="a", **shape)
-        session.add(clip)
-        session.flush()
+        clip = new_clip(session, labelled, "a")
         session.query(Box).delete()
         session.query(Picture).update({"state": PictureState.EMPTY})
         first = session.query(Picture).first()
         first.clip_id, first.frame_number = clip.id, 0
         for number in range(1, 41):
-            session.add(
-                Picture(
-                    project_id=labelled, name=f"{number}", content_hash=f"{number}", suffix=".jpg",
-                    width=first.width, height=first.height, clip_id=clip.id, frame_number=number,
-                )
-            )  # fmt: skip
+            session.add(frame_of(clip, number))
     for seed in range(4):
         splits.split_pictures(sessions, labelled, (60, 20, 20), seed)
         with sessions() as session:
@@ -466,11 +467,8 @@ def test_unlabelled_frames_do_not_weigh_in_the_shares_of_labelled_ones(data, lab
 def test_what_is_kept_whole_is_counted_as_the_split_groups_it(data, labelled):
     _, sessions = data
     random = Random(4)
-    shape = {"suffix": ".mp4", "width": 64, "height": 48, "rate": 10, "seconds": 2}
     with sessions.begin() as session:
-        clips = [Clip(project_id=labelled, name=name, content_hash=name, **shape) for name in ("a", "b")]
-        session.add_all(clips)
-        session.flush()
+        clips = [new_clip(session, labelled, name) for name in ("a", "b")]
         pictures = session.query(Picture).all()
         for _ in range(20):
             for picture in pictures:

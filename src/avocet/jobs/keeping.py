@@ -3,6 +3,7 @@
 import logging
 import threading
 import time
+from contextlib import suppress
 from multiprocessing.process import BaseProcess
 from typing import Any
 
@@ -107,7 +108,9 @@ def _see_it_gone(process: psutil.Process) -> None:
     ends = time.monotonic() + LAST_MOMENT
     while _does_something(process):
         if time.monotonic() > ends:
-            process.kill()
+            # It may end by itself at this very moment.
+            with suppress(psutil.NoSuchProcess):
+                process.kill()
         time.sleep(0.05)
 
 

@@ -6,6 +6,7 @@ import { api, type Columns, type Format, type Job, type Outcome, sendFiles, take
 import { count, noun } from "@/parts/format";
 import { complain, sayWithUndo, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
+import { LABEL_SUFFIXES } from "@/views/exchange/labelFiles";
 import TableColumns from "@/views/exchange/TableColumns.vue";
 
 type Read = Outcome<"read_labels">;
@@ -138,7 +139,7 @@ async function takeOver(): Promise<void> {
           type="file"
           multiple
           hidden
-          accept=".json,.jsonl,.ndjson,.xml,.csv,.tsv,.txt,.names,.yaml,.yml,.zip,.tar,.gz,.tgz"
+          :accept="`${LABEL_SUFFIXES},.zip,.tar,.gz,.tgz`"
           aria-label="Annotation files"
           data-test="import-file"
           @change="look" />

@@ -9,6 +9,7 @@ import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
 import ServerFolders from "@/parts/ServerFolders.vue";
 import ClipChoice from "@/views/clips/ClipChoice.vue";
+import { LABEL_SUFFIXES, mayHoldLabels } from "@/views/exchange/labelFiles";
 
 /** Labels that came with pictures: of an archive that was taken in, by the job that did, or as files. */
 const emit = defineEmits<{ added: []; labels: [from: number | File[]] }>();
@@ -29,9 +30,6 @@ const browsing = ref(false);
 const input = ref<HTMLInputElement>();
 const wholeFolder = ref<HTMLInputElement>();
 let stopped = false;
-
-/** Files that hold no picture but may say what is on them. */
-const LABELS = /\.(json|jsonl|ndjson|xml|csv|tsv|txt|names|ya?ml)$/i;
 
 const clips = computed(() => outcomes.value.filter((each) => each.outcome === "clip"));
 const came = computed(() => outcomes.value.filter((each) => each.outcome === "added"));
@@ -62,7 +60,8 @@ function begin(): void {
 
 async function send(all: File[]): Promise<void> {
   if (!all.length || sending.value) return;
-  const [files, labels] = parted(all, (file) => !LABELS.test(file.name));
+  const labels = all.filter(mayHoldLabels);
+  const files = all.filter((file) => !mayHoldLabels(file));
   begin();
   if (!files.length) {
     emit("labels", labels);
@@ -141,11 +140,6 @@ async function takeFolder(path: string, copied: boolean): Promise<void> {
   } catch (error) {
     complain(error);
   }
-}
-
-/** Those that something is true of, and the others. */
-function parted<T>(all: T[], is: (each: T) => boolean): [T[], T[]] {
-  return [all.filter(is), all.filter((each) => !is(each))];
 }
 
 async function dropped(event: DragEvent): Promise<void> {
@@ -231,7 +225,7 @@ const idle = computed(() => !sending.value && !unpacking.value);
           multiple
           hidden
           data-test="file-input"
-          accept=".jpg,.jpeg,.png,.webp,.bmp,.tif,.tiff,.mp4,.mov,.avi,.mkv,.webm,.zip,.tar,.gz,.tgz,.json,.jsonl,.ndjson,.xml,.csv,.tsv,.txt,.names,.yaml,.yml"
+          :accept="`.jpg,.jpeg,.png,.webp,.bmp,.tif,.tiff,.mp4,.mov,.avi,.mkv,.webm,.zip,.tar,.gz,.tgz,${LABEL_SUFFIXES}`"
           @change="takeFiles" />
         <input ref="wholeFolder" type="file" webkitdirectory hidden @change="takeFiles" />
         <template v-if="sending">
