@@ -34,6 +34,26 @@ def test_impossible_ratios_are_refused(ratios):
         cut_by_ratio(3, ratios)
 
 
+@pytest.mark.parametrize(
+    ("count", "ratios", "lengths"),
+    [
+        (8, (70, 10, 20), [6, 1, 1]),
+        (4, (50, 10, 40), [2, 1, 1]),
+        (4, (60, 10, 30), [2, 1, 1]),
+        (4, (40, 20, 40), [2, 1, 1]),
+        (4, (45, 10, 45), [2, 1, 1]),
+        (3, (98, 1, 1), [1, 1, 1]),
+        (5, (96, 1, 1, 1, 1), [1, 1, 1, 1, 1]),
+        (8, (45, 10, 45), [4, 1, 3]),
+        (8, (40, 20, 40), [3, 2, 3]),
+        (10, (0, 50, 50), [0, 5, 5]),
+        (2, (60, 20, 20), [1, 1, 0]),
+    ],
+)
+def test_a_short_sequence_leaves_no_part_empty(count, ratios, lengths):
+    assert np.bincount(cut_by_ratio(count, ratios), minlength=len(ratios)).tolist() == lengths
+
+
 @given(st.integers(0, 200), st.lists(st.integers(0, 100), min_size=1, max_size=5).filter(any))
 def test_a_sequence_is_cut_into_stretches_as_the_ratios_say(count, ratios):
     parts = cut_by_ratio(count, ratios)

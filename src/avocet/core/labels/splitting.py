@@ -87,7 +87,8 @@ def cut_by_ratio(count: int, ratios: ArrayLike) -> NDArray[np.int64]:
         Length of the sequence.
     ratios : (P,) array_like
         Relative lengths, none negative, at least one above 0. A part with a ratio of 0 gets nothing; every other gets
-        something where the sequence is long enough.
+        something where the sequence is long enough. Lengths are rounded by largest remainder; a part that would get
+        nothing takes one place from the part that is furthest above its share.
 
     Returns
     -------
@@ -106,12 +107,17 @@ def cut_by_ratio(count: int, ratios: ArrayLike) -> NDArray[np.int64]:
     """
     share = _shares(ratios)
     wanted = np.flatnonzero(share)
-    ends = np.round(np.cumsum(share[wanted]) * count).astype(np.int64)
+    meant = share[wanted] * count
+    lengths = np.floor(meant + 1e-9).astype(np.int64)
+    # Rounded, so that of parts that lack as much as each other the first one gets the place.
+    lacking = np.argsort(-np.round(meant - lengths, 9), kind="stable")[: count - int(lengths.sum())]
+    lengths[lacking] += 1
     if count >= len(wanted):
-        least = np.arange(1, len(wanted) + 1)
-        ends = np.clip(ends, least, count - least[::-1] + 1)
-    stretch = np.searchsorted(ends, np.arange(count), side="right").clip(max=len(wanted) - 1)
-    parts: NDArray[np.int64] = wanted[stretch]
+        for empty in np.flatnonzero(lengths == 0):
+            above = np.where(lengths > 1, np.round(lengths - meant, 9), -np.inf)
+            lengths[len(above) - 1 - above[::-1].argmax()] -= 1
+            lengths[empty] = 1
+    parts: NDArray[np.int64] = np.repeat(wanted, lengths)
     return parts
 
 
