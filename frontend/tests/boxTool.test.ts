@@ -22,6 +22,7 @@ describe("drawing boxes with the pointer", () => {
   let said: string[] = [];
   let allowed = true;
   let newClass: number | null = 7;
+  let fresh = -1;
   let tool: ReturnType<typeof useBoxTool>;
   beforeEach(() => {
     boxes.value = [box(10, 10), box(60, 10)];
@@ -32,6 +33,7 @@ describe("drawing boxes with the pointer", () => {
     said = [];
     allowed = true;
     newClass = 7;
+    fresh = -1;
     tool = useBoxTool({
       boxes,
       selection,
@@ -41,6 +43,7 @@ describe("drawing boxes with the pointer", () => {
       stamp,
       newClass: () => newClass,
       change: (next) => (boxes.value = next),
+      fresh: () => fresh,
       drew: (place) => said.push(`drew ${place}`),
       selected: () => said.push("selected"),
       mayDraw: () => allowed,
@@ -112,6 +115,50 @@ describe("drawing boxes with the pointer", () => {
     selection.value = [0];
     drag([30, 30], [5, 50]);
     expect(corners()[0]).toEqual([5, 10, 10, 50]);
+  });
+
+  test("the box that was just drawn gives way to the next one, until a click takes hold of it", () => {
+    boxes.value = [];
+    reachable.value = new Set([0, 1]);
+    drag([20, 20], [50, 50]);
+    fresh = 0;
+    drag([49, 49], [90, 75]);
+    expect(corners()).toEqual([
+      [20, 20, 50, 50],
+      [49, 49, 90, 75],
+    ]);
+    fresh = 1;
+    drag([60, 60], [70, 70]);
+    expect([corners()[1], boxes.value.length]).toEqual([[49, 49, 90, 75], 3]);
+    boxes.value = boxes.value.slice(0, 2);
+    selection.value = [];
+    fresh = -1;
+    click(80, 65);
+    expect(selection.value).toEqual([1]);
+    drag([80, 65], [75, 60]);
+    expect(corners()[1]).toEqual([44, 44, 85, 70]);
+  });
+
+  test("of boxes that lie over one another a second click takes the one below, and round again", () => {
+    boxes.value = [box(10, 10, 30), box(11, 11, 28), box(12, 12, 26)];
+    reachable.value = new Set([0, 1, 2]);
+    const taken = [1, 2, 3, 4].map(() => {
+      click(20, 20);
+      return selection.value[0];
+    });
+    expect(taken).toEqual([2, 1, 0, 2]);
+    // What was taken is moved, whatever lies above it.
+    click(20, 20);
+    drag([20, 20], [22, 22]);
+    expect(corners()[1]).toEqual([13, 13, 41, 41]);
+  });
+
+  test("a drag draws from where it began, also after a click or a drag too short had set a corner", () => {
+    drag([5, 60], [5.5, 60.5]);
+    expect(tool.corner.value).toEqual({ x: 5.5, y: 60.5 });
+    drag([60, 50], [75, 65]);
+    expect([corners()[2], tool.corner.value]).toEqual([[60, 50, 75, 65], null]);
+    expect(boxes.value.length).toBe(3);
   });
 
   test("with Shift one draws on top of another", () => {

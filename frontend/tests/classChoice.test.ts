@@ -14,6 +14,7 @@ describe("whom a digit is for", () => {
     const classes = Array.from({ length: 12 }, (_, place) => ({ id: 100 + place, position: place + 1 }) as ObjectClass);
     choice = useClassChoice({
       classes: () => classes,
+      renewed: async () => void classes.splice(2, 1),
       selection,
       ofNew: (id) => done.push(`new ${id}`),
       ofSelected: (id) => done.push(`selected ${id}`),
@@ -46,6 +47,14 @@ describe("whom a digit is for", () => {
     expect(done).toEqual(["new 105", "selected 105", "new 106", "selected 106"]);
   });
 
+  test("a class that was merged meanwhile is drawn no more: new boxes have the one that it became", async () => {
+    await choice.merged([
+      [102, 105],
+      [102, 105],
+    ]);
+    expect(done).toEqual(["new 105"]);
+  });
+
   test("two digits are the class of that number, a nought among them", () => {
     choice.digit("1");
     choice.digit("2");
@@ -61,6 +70,7 @@ describe("whom a digit is for", () => {
   test("a number that no class has does nothing", () => {
     const few = useClassChoice({
       classes: () => [],
+      renewed: async () => undefined,
       selection,
       ofNew: () => done.push("new"),
       ofSelected: () => done.push("selected"),

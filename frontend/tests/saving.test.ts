@@ -1,7 +1,8 @@
 import { afterEach, beforeEach, describe, expect, test, vi } from "vitest";
 
 import { api, type Labels } from "@/api/client";
-import { draftOf, keepDraft } from "@/views/labels/saving/drafts";
+import { opened } from "@/views/labels/editing/walk";
+import { draftOf, keepDraft, stillSending } from "@/views/labels/saving/drafts";
 import { useSaving } from "@/views/labels/saving/saving";
 import { later, mounted } from "./mounted";
 
@@ -19,6 +20,7 @@ const bad = (status: number, current: unknown = null) => ({
 describe("saving by itself", () => {
   let shown = 0;
   let saved: number[] = [];
+  let sentThen: number[] = [];
   let put: ReturnType<typeof vi.spyOn>;
   let saving: ReturnType<typeof useSaving>;
   let leave: () => void;
@@ -28,12 +30,16 @@ describe("saving by itself", () => {
     localStorage.clear();
     shown = 1;
     saved = [];
+    sentThen = [];
     put = vi.spyOn(api, "PUT");
     ({ made: saving, leave } = mounted(() =>
       useSaving(
         5,
         () => ({ boxes: labels(0, shown).boxes, state: "done" }),
-        (now) => void saved.push(now.revision),
+        (now, _before, sent) => {
+          saved.push(now.revision);
+          sentThen.push(sent.boxes[0]!.corners[0]!);
+        },
       ),
     ));
     saving.start(labels(3));
@@ -72,6 +78,36 @@ describe("saving by itself", () => {
     await vi.advanceTimersByTimeAsync(1000);
     expect(sent().map((each) => each.revision)).toEqual([3, 4]);
     expect(saved).toEqual([4, 5]);
+    // Each answer is told with what it answers, not with what is there by then.
+    expect(sentThen).toEqual([1, 2]);
+  });
+
+  test("an answer about what was there before the last save is not gone back to", async () => {
+    put.mockResolvedValue(good(4) as never);
+    saving.touch();
+    await vi.advanceTimersByTimeAsync(400);
+    expect([saving.renewed(labels(3)), saving.renewed(labels(4)), saving.renewed(labels(6))]).toEqual([
+      false,
+      false,
+      true,
+    ]);
+  });
+
+  test("whoever comes back while the last save is under way waits for it", async () => {
+    const answer = later<unknown>();
+    put.mockReturnValueOnce(answer.promise as never);
+    saving.touch();
+    leave();
+    const get = vi
+      .spyOn(api, "GET")
+      .mockResolvedValue({ data: { labels: labels(4) }, response: new Response() } as never);
+    const opening = opened(5);
+    await vi.advanceTimersByTimeAsync(600);
+    expect([stillSending(5) !== undefined, get.mock.calls.length]).toEqual([true, 0]);
+    answer.keep(good(4));
+    const { detail, fresh } = await opening;
+    expect([detail.labels.revision, fresh, stillSending(5), draftOf(5)]).toEqual([4, true, undefined, null]);
+    get.mockRestore();
   });
 
   test("a lost connection keeps a draft and tries again", async () => {

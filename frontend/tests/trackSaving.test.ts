@@ -33,12 +33,12 @@ describe("saving objects by itself", () => {
   function begin(...there: ClipTrack[]): void {
     let made!: { tracks: typeof tracks; saving: typeof saving };
     ({ made, leave } = mounted(() => {
-      const own = useTracks(5, () => saving.touch());
-      const saves = useTrackSaving(
+      const own = useTracks(
         5,
-        () => own.all.value,
-        (some) => own.show(some),
+        () => saving.touch(),
+        (clashes) => saving.disagree(clashes),
       );
+      const saves = useTrackSaving(5, { read: () => own.all.value, show: own.show, renumber: own.renumber });
       return { tracks: own, saving: saves };
     }));
     ({ tracks, saving } = made);
@@ -157,6 +157,77 @@ describe("saving objects by itself", () => {
     await vi.advanceTimersByTimeAsync(500);
     expect(shown()).toEqual({ 1: 0, 2: 80, 3: 5 });
     expect([saving.state.value, sent().map((each) => [each.number, each.revision])]).toEqual(["saved", [[3, 0]]]);
+    // What was done to mine is undone on mine, under its new number, and theirs stays.
+    expect([tracks.chosen.value, tracks.renumbered]).toEqual([[], [[2, 3]]]);
+    post.mockResolvedValue(answer() as never);
+    tracks.undo();
+    await vi.advanceTimersByTimeAsync(500);
+    expect(shown()).toEqual({ 1: 0, 2: 80 });
+    expect([saving.state.value, sent()]).toEqual(["saved", [{ number: 3, revision: 1, track: null }]]);
+    post.mockResolvedValue(answer(stored(track(3, 5), 1)) as never);
+    tracks.redo();
+    await vi.advanceTimersByTimeAsync(500);
+    expect(shown()).toEqual({ 1: 0, 2: 80, 3: 5 });
+  });
+
+  test("undo over somebody else's work asks, and nothing is lost whatever the answer", async () => {
+    begin(stored(track(1), 1), stored(track(2), 1));
+    post.mockResolvedValueOnce(answer(stored(track(1, 20), 2)) as never);
+    tracks.change([[1, track(1, 20)]]);
+    await vi.advanceTimersByTimeAsync(400);
+    // Elsewhere object 1 is moved on and gets another class; it comes with a change of object 2.
+    const moved = track(1, 60, { class_id: 4 });
+    post.mockResolvedValueOnce(refusal(409, { tracks: [stored(moved, 3), stored(track(2), 1)] }) as never);
+    post.mockResolvedValueOnce(answer(stored(track(2, 7), 2)) as never);
+    tracks.change([[2, track(2, 7)]]);
+    await vi.advanceTimersByTimeAsync(500);
+    expect([shown(), saving.state.value]).toEqual([{ 1: 60, 2: 7 }, "saved"]);
+    post.mockResolvedValueOnce(answer(stored(track(2), 3)) as never);
+    tracks.undo();
+    await vi.advanceTimersByTimeAsync(500);
+    expect([shown(), saving.state.value]).toEqual([{ 1: 60, 2: 0 }, "saved"]);
+    const calls = post.mock.calls.length;
+    tracks.undo();
+    await vi.advanceTimersByTimeAsync(5000);
+    expect([saving.state.value, post.mock.calls.length - calls]).toEqual(["conflict", 0]);
+    expect(saving.conflict.value.map(({ number, mine, theirs }) => [number, mine!.class_id, theirs!.class_id])).toEqual(
+      [[1, 1, 4]],
+    );
+    saving.settle("theirs");
+    await vi.advanceTimersByTimeAsync(5000);
+    expect([shown(), saving.state.value, post.mock.calls.length - calls]).toEqual([{ 1: 60, 2: 0 }, "saved", 0]);
+    // Asked again, the other answer.
+    post.mockResolvedValueOnce(answer(stored(track(1, 20), 4)) as never);
+    tracks.redo();
+    expect(saving.state.value).toBe("conflict");
+    saving.settle("mine");
+    await vi.advanceTimersByTimeAsync(500);
+    expect([shown()[1], sent().map((each) => [each.number, each.revision])]).toEqual([20, [[1, 3]]]);
+  });
+
+  test("a step of two objects is undone whole or not at all", async () => {
+    begin(stored(track(1), 1), stored(track(2), 1));
+    post.mockResolvedValueOnce(answer(stored(track(1, 30), 2)) as never);
+    tracks.change([
+      [1, track(1, 30)],
+      [2, null],
+    ]);
+    await vi.advanceTimersByTimeAsync(400);
+    post.mockResolvedValueOnce({ data: { tracks: [stored(track(1, 90), 3)], time: null, timed: 0 } } as never);
+    vi.spyOn(api, "GET").mockResolvedValueOnce(answer(stored(track(1, 90), 3)) as never);
+    await saving.renew();
+    tracks.undo();
+    expect(saving.conflict.value.map((each) => each.number)).toEqual([1, 2]);
+    saving.settle("theirs");
+    expect(shown()).toEqual({ 1: 90 });
+  });
+
+  test("an object whose class was merged meanwhile has the one that it became", async () => {
+    begin(stored(track(1), 1));
+    post.mockResolvedValueOnce(answer(stored(track(1, 30, { class_id: 9 }), 2)) as never);
+    tracks.change([[1, track(1, 30)]]);
+    await vi.advanceTimersByTimeAsync(400);
+    expect([tracks.all.value.get(1)!.class_id, saving.state.value]).toEqual([9, "saved"]);
   });
 
   test("what cannot be kept says why, and stays here", async () => {

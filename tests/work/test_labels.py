@@ -74,6 +74,35 @@ def test_merging_gives_the_boxes_over_and_back(session, labelled):
     assert export_record(session, labelled) == before
 
 
+def test_a_page_that_does_not_know_of_a_merge_draws_the_class_that_it_became(session, labelled):
+    named = by_name(session, labelled)
+    ring, roll, loaf = (named[name].id for name in ("ring", "roll", "loaf"))
+    first = apart(session, merge_class, labelled, ring, roll)
+    apart(session, merge_class, labelled, roll, loaf)
+    picture = pictures_of(session, labelled)[0]
+    box = NewBox(ring, (10, 10, 50, 40))
+    save_labels(session, picture, picture.revision, [box], PictureState.DONE)
+    assert [each.class_id for each in picture.boxes] == [loaf]
+    undo(session, labelled, first)
+    save_labels(session, picture, picture.revision, [box], PictureState.DONE)
+    assert [each.class_id for each in picture.boxes] == [ring]
+
+
+def test_boxes_of_a_retired_class_stay_but_none_is_drawn(session, labelled):
+    ring = by_name(session, labelled)["ring"].id
+    picture = pictures_of(session, labelled, Filter(class_id=ring))[0]
+    there = boxes_of(picture)
+    classes.retire_class(session, labelled, ring)
+    moved = [replace(box, crowd=True) for box in there]
+    save_labels(session, picture, picture.revision, moved, PictureState.DONE)
+    assert boxes_of(picture) == moved
+    one_more = [*moved, NewBox(ring, (10, 10, 50, 40))]
+    said = rf"box {len(one_more)} of .* has class 'ring', which was retired; .* restore 'ring' under Classes"
+    with pytest.raises(InputError, match=said):
+        save_labels(session, picture, picture.revision, one_more, PictureState.DONE)
+    assert boxes_of(picture) == moved
+
+
 def test_what_was_worked_on_since_is_not_undone(session, labelled):
     named = by_name(session, labelled)
     picture = pictures_of(session, labelled, Filter(class_id=named["ring"].id))[0]

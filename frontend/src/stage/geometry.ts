@@ -34,13 +34,16 @@ export function overlap(a: Corners, b: Corners): number {
   return both ? both / (boxArea(a) + boxArea(b) - both) : 0;
 }
 
-/** Index of the smallest box under a point, so that a box inside another can be reached; -1 if none. */
+/** Indices of the boxes under a point, the smallest first, so that a box inside another can be reached. */
+export function hits(boxes: readonly Corners[], point: Point, margin = 0): number[] {
+  return boxes
+    .flatMap((box, index) => (inside(box, point, margin) ? index : []))
+    .sort((a, b) => boxArea(boxes[a]!) - boxArea(boxes[b]!));
+}
+
+/** Index of the smallest box under a point; -1 if none. */
 export function hit(boxes: readonly Corners[], point: Point, margin: number): number {
-  let best = -1;
-  boxes.forEach((box, index) => {
-    if (inside(box, point, margin) && (best < 0 || boxArea(box) < boxArea(boxes[best]!))) best = index;
-  });
-  return best;
+  return hits(boxes, point, margin)[0] ?? -1;
 }
 
 /** The handle of a box near a point, if any: its edges within `margin` pixels. */

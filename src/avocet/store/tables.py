@@ -83,7 +83,8 @@ class Project(Base):
 class ObjectClass(Base):
     """A class of objects. Its position, counted from 1, is its number key.
 
-    A retired class keeps its boxes but is not offered any more and not trained.
+    A retired class keeps its boxes but is not offered any more and not trained. What is drawn of one that was
+    merged, by a page that does not know it yet, gets the class that it was merged into.
     """
 
     __tablename__ = "object_class"
@@ -95,6 +96,8 @@ class ObjectClass(Base):
     colour: Mapped[str]
     position: Mapped[int]
     retired_at: Mapped[dt.datetime | None]
+    merged_into: Mapped[int | None] = mapped_column(ForeignKey("object_class.id", ondelete="SET NULL"))
+    """Of a retired class, where it was retired by a merge."""
 
     project: Mapped[Project] = relationship(back_populates="classes")
 

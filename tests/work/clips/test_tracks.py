@@ -330,6 +330,10 @@ def test_objects_follow_their_class_when_it_is_merged_and_come_back(data, clip, 
         2: ring,
         3: ring,
     }
+    # A page that does not know of it saves objects with the class of before.
+    save(data, clip, TrackChange(3, 1, track(roll)), TrackChange(4, 0, track(roll)))
+    assert {there(data, clip)[number][1].class_id for number in (3, 4)} == {ring}
+    save(data, clip, TrackChange(4, 1, None))
     # One that somebody gave another class since stays.
     save(data, clip, TrackChange(2, 2, track(class_ids["loaf"])))
     undo_change(sessions, clip.project_id, made.change_id)

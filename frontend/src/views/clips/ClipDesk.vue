@@ -45,14 +45,22 @@ const stage = ref<InstanceType<typeof PictureStage>>();
 const frames = useFrames(props.clip.id, size, props.clip.times.length);
 const playing = usePlaying(props.clip.times, (each) => frames.at(each) !== undefined || frames.failed.value.has(each));
 const { frame } = playing;
-watch(frame, frames.go);
+watch(frame, (now) => {
+  frames.go(now);
+  // On another frame the object that was just drawn is there to be adjusted.
+  classChoice.drawn.value = -1;
+});
 
-const tracks = useTracks(props.clip.id, () => saving.touch());
-const saving = useTrackSaving(
+const tracks = useTracks(
   props.clip.id,
-  () => tracks.all.value,
-  (some) => tracks.show(some),
+  () => saving.touch(),
+  (clashes) => saving.disagree(clashes),
 );
+const saving = useTrackSaving(props.clip.id, {
+  read: () => tracks.all.value,
+  show: tracks.show,
+  renumber: tracks.renumber,
+});
 tracks.show(saving.start(props.tracks));
 const sitting = useSitting();
 sitting.chooseFirstClass();
@@ -60,7 +68,22 @@ const { activeClass } = sitting;
 const following = useFollowing(props.clip.id, tracks, frame);
 
 const shownTracks = computed(() => [...tracks.kept.value, ...tracks.proposed.value]);
-const boxes = useClipBoxes({ tracks, frame, size, activeClass, newClass: activeClassOrAsk });
+const classChoice = useClassChoice({
+  classes: () => store.classes,
+  renewed: store.loadClasses,
+  selection: computed(() => tracks.chosen.value),
+  ofNew: sitting.chooseClass,
+  ofSelected: (classId) =>
+    tracks.each((track) => (track.class_id === classId ? null : { ...track, class_id: classId })),
+});
+const boxes = useClipBoxes({
+  tracks,
+  frame,
+  size,
+  activeClass,
+  newClass: activeClassOrAsk,
+  drawn: classChoice.drawn,
+});
 const { tool } = boxes;
 
 /** Frames that a person should look at, with whose they are. */
@@ -77,14 +100,6 @@ function activeClassOrAsk(): number | null {
   if (activeClass.value === null) complain(new Error("Add a class first, under Collect, Classes"));
   return activeClass.value;
 }
-const classChoice = useClassChoice({
-  classes: () => store.classes,
-  selection: computed(() => tracks.chosen.value),
-  ofNew: sitting.chooseClass,
-  ofSelected: (classId) =>
-    tracks.each((track) => (track.class_id === classId ? null : { ...track, class_id: classId })),
-});
-
 // The stage: dots of the selected trails are taken hold of before boxes are.
 const held = ref<{ number: number; frame: number; from: Point; now: Point } | null>(null);
 const movedTracks = computed(() => {
@@ -151,7 +166,7 @@ function select(direction: 1 | -1): boolean {
   const list = boxes.here.value;
   if (!list.length) return false;
   const at = list.findIndex((each) => each.number === tracks.chosen.value.at(-1));
-  tracks.chosen.value = [list[(at + direction + list.length) % list.length]!.number];
+  choose(list[(at + direction + list.length) % list.length]!.number, false);
   return true;
 }
 function part(): void {
@@ -191,6 +206,7 @@ function setEnd(number: number, span: number, which: 0 | 1, at: number): void {
   if (track) tracks.change([[number, trajectory.withEnd(track, span, which, at)]]);
 }
 function choose(number: number, add: boolean): void {
+  classChoice.drawn.value = -1;
   const rest = tracks.chosen.value.filter((each) => each !== number);
   tracks.chosen.value = add ? (rest.length < tracks.chosen.value.length ? rest : [...rest, number]) : [number];
 }
@@ -234,6 +250,7 @@ const back = computed(() => {
 
 const actions: ClipActions = {
   digit: (typed) => classChoice.digit(typed),
+  digitOfSelected: classChoice.digitOfSelected,
   zero: () => classChoice.zero() || stage.value?.fit(),
   findClass: () => (show.classes = true),
   toggleFlag: (number) => {

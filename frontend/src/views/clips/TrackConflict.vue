@@ -2,13 +2,9 @@
 /** Objects that were changed here and elsewhere: the person says whose version stays. */
 import { count } from "@/parts/format";
 import { useProject } from "@/state/project";
+import type { Clash } from "@/views/clips/editing/tracks";
 import type { Track } from "@/views/clips/editing/trajectory";
 
-interface Clash {
-  number: number;
-  mine: Track | null;
-  theirs: Track | null;
-}
 defineProps<{ conflict: readonly Clash[] }>();
 const emit = defineEmits<{ settle: [which: "mine" | "theirs"] }>();
 const store = useProject();

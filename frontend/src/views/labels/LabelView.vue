@@ -55,9 +55,10 @@ const { boxes, state, selection, last } = work;
 const saving = useSaving(
   pictureId,
   work.version,
-  (labels, before) => {
-    state.value = labels.state;
+  (labels, before, sent) => {
+    const turned = work.saved(sent, labels);
     store.counted(before, labels);
+    if (turned.length) classChoice.merged(turned).catch(complain);
   },
   () =>
     complain(
@@ -103,6 +104,7 @@ const tool = useBoxTool({
   stamp,
   newClass: activeClassOrAsk,
   change: (next) => work.change(next),
+  fresh: () => (classChoice.isFresh.value ? classChoice.drawn.value : -1),
   selected: () => (classChoice.drawn.value = -1),
   mayDraw,
   drew: (placed) => {
@@ -123,6 +125,7 @@ const shapes = useShapes({
   show,
   activeClass,
   stamping,
+  fresh: () => classChoice.isFresh.value,
   tool,
 });
 
@@ -179,6 +182,7 @@ function activeClassOrAsk(): number | null {
 
 const classChoice = useClassChoice({
   classes: () => store.classes,
+  renewed: store.loadClasses,
   selection,
   ofNew: sitting.chooseClass,
   ofSelected: work.setClass,
@@ -196,7 +200,9 @@ function mayDraw(): boolean {
 function putBox(): void {
   const classId = activeClassOrAsk();
   const at = stage.value?.here();
-  if (classId !== null && at && mayDraw()) work.put(at, classId, usualSize.value);
+  if (classId === null || !at || !mayDraw()) return;
+  work.put(at, classId, usualSize.value);
+  classChoice.drawn.value = last.value;
 }
 
 async function takeFromPrevious(): Promise<void> {
@@ -283,6 +289,11 @@ function selectNext(step: number): boolean {
   return true;
 }
 
+function selectAll(): void {
+  selection.value = [...reachable.value];
+  classChoice.drawn.value = -1;
+}
+
 async function escape(): Promise<void> {
   if (tool.cancel()) return;
   if (stamping.value) {
@@ -332,6 +343,8 @@ onBeforeRouteLeave(async () => {
 });
 // To the next picture nobody waits: what is not saved yet is a draft, and saved meanwhile.
 onBeforeRouteUpdate(mayLeave);
+// What is refused may be of a class that somebody has just retired.
+watch(saving.state, (now) => now === "refused" && void store.loadClasses().catch(complain));
 watch(
   () => show.ghosts,
   (on) => on && void loadPrevious().catch(complain),
@@ -354,6 +367,7 @@ const actions: LabelActions = {
   nothingHere,
   selectNext: () => selectNext(1),
   selectPrevious: () => selectNext(-1),
+  selectAll,
   remove: work.remove,
   escape,
   undo: () => stepBack("undo"),

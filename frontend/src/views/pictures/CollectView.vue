@@ -137,6 +137,12 @@ async function done(): Promise<void> {
   await refresh();
 }
 
+/** Pictures with boxes that nobody called done: they are neither counted nor learnt from. */
+function showInProgress(): void {
+  chosen.clear();
+  filters.value?.only("in_progress");
+}
+
 function readLabels(from: number | File[]): void {
   labelsFrom.value = from;
   importing.value = true;
@@ -219,9 +225,12 @@ useKeys([
     <footer v-if="store.project" class="foot soft">
       {{ whole(store.project.stages.labelled) }} of {{ count(store.project.stages.pictures, "picture") }} labelled
       <span v-if="store.project.stages.pictures > store.project.stages.labelled">
-        · {{ whole(store.project.stages.pictures - store.project.stages.labelled) }} left<template
-          v-if="store.project.stages.in_progress"
-          >, {{ whole(store.project.stages.in_progress) }} of them in progress</template
+        · {{ whole(store.project.stages.pictures - store.project.stages.labelled) }} to go
+      </span>
+      <span v-if="store.project.stages.in_progress">
+        ·
+        <el-button link type="primary" size="small" data-test="left-in-progress" @click="showInProgress"
+          >{{ whole(store.project.stages.in_progress) }} in progress, but left</el-button
         >
       </span>
     </footer>

@@ -53,7 +53,22 @@ async function loadChoices(): Promise<void> {
   }
 }
 onMounted(loadChoices);
-defineExpose({ loadChoices });
+
+/** Show pictures of one state, whatever else was filtered by. */
+function only(state: PictureState): void {
+  Object.assign(filter, {
+    state,
+    part: undefined,
+    class_id: undefined,
+    name: "",
+    source: undefined,
+    attribute: undefined,
+    origin: undefined,
+    tag: undefined,
+    binned: false,
+  });
+}
+defineExpose({ loadChoices, only });
 
 let waiting = 0;
 watch(filter, () => {

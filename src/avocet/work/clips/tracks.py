@@ -1,7 +1,7 @@
 """The objects that are labelled on a clip: reading and saving them so that nothing is silently overwritten."""
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from sqlalchemy import func, select
@@ -11,10 +11,11 @@ from avocet.core.errors import InputError
 from avocet.core.tracks.trajectory import Trajectory, trajectory
 from avocet.formats.record import fit_box
 from avocet.store.clip_tables import ClipTrack, Standing
-from avocet.store.tables import Clip, LabelledAs, ObjectClass
+from avocet.store.tables import Clip, LabelledAs
 from avocet.work.labels.attributes import list_attributes, values_outside
 from avocet.work.labels.boxes import HAND, sorted_attributes, usable_origin
 from avocet.work.labels.changes import begin_change
+from avocet.work.labels.current_classes import CurrentClasses
 from avocet.work.problems import Conflict
 
 FRAMES_A_SECOND = 2.0
@@ -170,7 +171,7 @@ def save_tracks(
                 f"object {change.number} of {clip.name} was changed elsewhere meanwhile",
                 {"tracks": [track_record(each) for each in there.values()]},
             )
-    known = set(session.scalars(select(ObjectClass.id).where(ObjectClass.project_id == clip.project_id)))
+    classes = CurrentClasses(session, clip.project_id)
     saved = []
     for change in changes:
         row = there.get(change.number)
@@ -179,7 +180,10 @@ def save_tracks(
                 session.delete(row)
                 del there[change.number]
             continue
-        checked = _checked(session, clip, frames, known, change)
+        called = f"object {change.number} of {clip.name}"
+        labels = replace(change.labels, class_id=classes.became(change.labels.class_id))
+        classes.check([(called, labels.class_id)], [row.class_id] if row else [])
+        checked = _checked(session, clip, frames, labels, called)
         if row is None:
             if len(there) >= MOST_TRACKS:
                 raise InputError(f"{clip.name} would have more than {MOST_TRACKS} objects")
@@ -242,12 +246,8 @@ def track_record(row: ClipTrack) -> dict[str, Any]:
     }
 
 
-def _checked(session: Session, clip: Clip, frames: int, known: set[int], change: TrackChange) -> TrackLabels:
+def _checked(session: Session, clip: Clip, frames: int, labels: TrackLabels, called: str) -> TrackLabels:
     """What is said of an object as it may be kept; `InputError` names the object for what cannot be."""
-    assert change.labels is not None
-    labels, called = change.labels, f"object {change.number} of {clip.name}"
-    if labels.class_id not in known:
-        raise InputError(f"{called} has class {labels.class_id}, which is not here")
     if len(labels.sets) > MOST_SETS:
         raise InputError(f"{called} would have {len(labels.sets)} set boxes; at most {MOST_SETS} are kept")
     sets = []

@@ -3,17 +3,18 @@
 import math
 from collections import defaultdict, deque
 from collections.abc import Container, Hashable, Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
-from sqlalchemy import ColumnElement, select
+from sqlalchemy import ColumnElement
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.formats.record import fit_box
 from avocet.readable import readable
-from avocet.store.tables import Box, ObjectClass, Picture, PictureState, now
+from avocet.store.tables import Box, Picture, PictureState, now
 from avocet.work.labels.attributes import list_attributes, values_outside
+from avocet.work.labels.current_classes import CurrentClasses
 from avocet.work.labels.states import fitting_state
 from avocet.work.problems import Conflict
 
@@ -90,16 +91,23 @@ def save_labels(
     Conflict
         If somebody saved another revision meanwhile; it holds what is there now.
     InputError
-        If a box has no area, lies outside the picture, has a class of another project, or a value that
-        its attribute does not hold.
+        If a box has no area, lies outside the picture, has a class of another project or one that was retired,
+        or a value that its attribute does not hold. A class that was merged becomes the one that it was merged into.
     """
     if revision != picture.revision:
         raise Conflict(
             f"{picture.name} was changed meanwhile (revision {picture.revision}, not {revision})",
             labels_of(picture),
         )
-    known = set(session.scalars(select(ObjectClass.id).where(ObjectClass.project_id == picture.project_id)))
-    usable = usable_boxes(boxes, known, picture.name, picture.width, picture.height)
+    classes = CurrentClasses(session, picture.project_id)
+    current = [replace(box, class_id=classes.became(box.class_id)) for box in boxes]
+    classes.check(
+        ((f"box {number} of {picture.name}", box.class_id) for number, box in enumerate(current, start=1)),
+        (box.class_id for box in picture.boxes),
+    )
+    usable = usable_boxes(
+        current, {box.class_id for box in current}, picture.name, picture.width, picture.height
+    )
     _check_values(session, picture, usable)
     picture.boxes = _rows_for(picture, usable)
     picture.box_count = len(usable)

@@ -83,7 +83,8 @@ def merge_class(
             change = session.get_one(Change, change_id)
             change.tracks = _turn_tracks(session, class_id, into_id)
             with changing_classes(session, change):
-                retire(session, get_class(session, project_id, class_id))
+                into = get_class(session, project_id, into_id)
+                retire(session, get_class(session, project_id, class_id), into)
             return ChangeMade(change_id=change_id, title=change.title, changed=changed)
 
 

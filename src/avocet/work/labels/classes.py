@@ -163,9 +163,10 @@ def retire_class(session: Session, project_id: int, class_id: int) -> Change:
     return change
 
 
-def retire(session: Session, chosen: ObjectClass) -> None:
-    """Take a class out of use as part of a change that is under way."""
+def retire(session: Session, chosen: ObjectClass, into: ObjectClass | None = None) -> None:
+    """Take a class out of use as part of a change that is under way, because it was merged ``into`` one perhaps."""
     chosen.retired_at = now()
+    chosen.merged_into = into.id if into else None
     renumber(get_project(session, chosen.project_id).classes)
 
 

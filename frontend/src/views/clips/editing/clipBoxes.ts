@@ -20,9 +20,11 @@ export interface ClipBoxesOptions {
   size: { width: number; height: number };
   activeClass: Ref<number | null>;
   newClass: () => number | null;
+  /** Number of the object that was just drawn, until it is selected by hand; -1 if none. */
+  drawn: Ref<number>;
 }
 
-export function useClipBoxes({ tracks, frame, size, activeClass, newClass }: ClipBoxesOptions) {
+export function useClipBoxes({ tracks, frame, size, activeClass, newClass, drawn }: ClipBoxesOptions) {
   const store = useProject();
 
   /** In sight here, and the selected ones also where they are not: to be set there. */
@@ -60,7 +62,7 @@ export function useClipBoxes({ tracks, frame, size, activeClass, newClass }: Cli
       if (track && before && box.corners !== before.corners) made.push([track.number, drawnOn(track, box.corners)]);
     });
     let number = tracks.freshNumber();
-    const drawn = next.slice(here.value.length).map((box): [number, Track] => {
+    const added = next.slice(here.value.length).map((box): [number, Track] => {
       const track: Track = {
         number,
         class_id: box.class_id,
@@ -73,10 +75,13 @@ export function useClipBoxes({ tracks, frame, size, activeClass, newClass }: Cli
       };
       return [number++, track];
     });
-    tracks.change([...made, ...drawn]);
-    if (drawn.length) tracks.chosen.value = drawn.map(([each]) => each);
+    tracks.change([...made, ...added]);
+    if (!added.length) return;
+    tracks.chosen.value = added.map(([each]) => each);
+    drawn.value = tracks.chosen.value.at(-1)!;
   }
 
+  const isFresh = (number: number): boolean => number === drawn.value && tracks.chosen.value.length === 1;
   const tool = useBoxTool({
     boxes,
     selection,
@@ -86,7 +91,8 @@ export function useClipBoxes({ tracks, frame, size, activeClass, newClass }: Cli
     stamp: computed(() => null),
     newClass,
     change,
-    selected: () => undefined,
+    fresh: () => here.value.findIndex((each) => isFresh(each.number)),
+    selected: () => (drawn.value = -1),
     mayDraw: () => true,
     drew: () => undefined,
   });
@@ -104,7 +110,7 @@ export function useClipBoxes({ tracks, frame, size, activeClass, newClass }: Cli
         colour: found?.colour ?? "#A9B8C9",
         badge: `${found?.position ?? "?"}${selected ? `  ${found?.name ?? ""} ${track.number}` : ""}${seen ? "" : "  out of sight"}${sure ? "" : "  ?"}`,
         selected,
-        gripped: track.number === tracks.chosen.value.at(-1),
+        gripped: track.number === tracks.chosen.value.at(-1) && !isFresh(track.number),
         ghost: !seen || track.standing === "proposed",
         faint: !seen,
       };

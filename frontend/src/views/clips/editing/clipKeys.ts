@@ -4,6 +4,7 @@ import { ARROWS } from "@/views/labels/editing/labelKeys";
 
 export interface ClipActions {
   digit: (digit: string) => void;
+  digitOfSelected: (digit: string) => void;
   zero: () => unknown;
   findClass: () => void;
   toggleFlag: (number: number) => void;
@@ -51,7 +52,16 @@ export interface ClipActions {
 export function useClipKeys(act: ClipActions): void {
   const digits = ["1", "2", "3", "4", "5", "6", "7", "8", "9"];
   const keys: Key[] = [
-    { keys: digits, label: "Class of new objects, and of the selected ones", run: (event) => act.digit(event.key) },
+    {
+      keys: digits,
+      label: "Class of new objects, and of those selected by hand",
+      run: (event) => act.digit(event.key),
+    },
+    {
+      keys: digits.map((digit) => `Shift+${digit}`),
+      label: "Class of the selected objects only",
+      run: (event) => act.digitOfSelected(event.code.at(-1)!),
+    },
     { keys: ["0"], label: "Fit the picture", hidden: true, run: act.zero },
     { keys: ["/"], label: "Find a class by its name", run: act.findClass },
     {

@@ -40,6 +40,7 @@ export function useFollowing(clipId: number, tracks: ReturnType<typeof useTracks
     const to = until ?? pin?.to;
     if (to === frame.value) return;
     const from = frame.value;
+    const known = tracks.renumbered.length;
     const body = {
       frame: from,
       to: to ?? null,
@@ -57,8 +58,9 @@ export function useFollowing(clipId: number, tracks: ReturnType<typeof useTracks
       const { outcome } = await store.outcomeOf("carry", asking, (started) => (jobId.value = started.id));
       const found = outcome.objects.flatMap((each): [number, Track][] => {
         // Whatever was changed meanwhile stays: what was found is put into the object as it is now.
-        const track = tracks.all.value.get(each.number);
-        return track ? [[each.number, withFollowed(track, each, from)]] : [];
+        const number = tracks.renumbered.slice(known).reduce((now, [was, is]) => (now === was ? is : now), each.number);
+        const track = tracks.all.value.get(number);
+        return track ? [[number, withFollowed(track, each, from)]] : [];
       });
       tracks.change(found);
       say(words(outcome.objects, outcome.stopped));

@@ -42,8 +42,30 @@ export function useTrackHistory(clipId: number) {
     return step;
   }
 
+  /**
+   * An object that was drawn here got another number: its steps go with it, back to the one in which it was drawn.
+   * Earlier steps of that number are of another object.
+   */
+  function renumber(from: number, to: number): void {
+    const rename = (steps: readonly Step[]): Step[] => {
+      let begun = false;
+      const renamed = [...steps].reverse().map((step) =>
+        step.map((part) => {
+          if (begun || part.number !== from) return part;
+          begun = part.before === null;
+          const named = (track: Track | null): Track | null => track && { ...track, number: to };
+          return { number: to, before: named(part.before), after: named(part.after) };
+        }),
+      );
+      return renamed.reverse();
+    };
+    past.value = rename(past.value);
+    future.value = rename([...future.value].reverse()).reverse();
+  }
+
   return {
     remember,
+    renumber,
     back,
     forth,
     canUndo: computed(() => past.value.length > 0),

@@ -2,12 +2,25 @@
 import { computed, ref, shallowRef } from "vue";
 
 import type { Track } from "@/views/clips/editing/trajectory";
-import { firstFrame } from "@/views/clips/editing/trajectory";
+import { firstFrame, sameTrack } from "@/views/clips/editing/trajectory";
 import { type Step, useTrackHistory } from "@/views/clips/editing/history";
 
-export function useTracks(clipId: number, touch: () => void) {
+/** An object that two versions are there of: mine and theirs. */
+export interface Clash {
+  number: number;
+  mine: Track | null;
+  theirs: Track | null;
+}
+
+/**
+ * All objects of a clip. `touch` is told of every change; `ask` of what an undo or redo would do to objects that
+ * somebody else has changed since.
+ */
+export function useTracks(clipId: number, touch: () => void, ask: (clashes: Clash[]) => void) {
   const all = shallowRef(new Map<number, Track>());
   const chosen = ref<number[]>([]);
+  /** Objects that got another number, in turn. */
+  const renumbered: [number, number][] = [];
   const history = useTrackHistory(clipId);
 
   const kept = computed(() => [...all.value.values()].filter((each) => each.standing === "kept"));
@@ -74,6 +87,22 @@ export function useTracks(clipId: number, touch: () => void) {
   const stand = (tracks: readonly Track[], standing: Track["standing"]): void =>
     change(tracks.map((track) => [track.number, { ...track, standing }]));
 
+  /** An object that was drawn here has another number from now on, as somebody else gave its own to one of theirs. */
+  function renumber(from: number, to: number): void {
+    renumbered.push([from, to]);
+    chosen.value = chosen.value.map((number) => (number === from ? to : number));
+    history.renumber(from, to);
+  }
+
+  /** A step back, or forth again. Where an object is not as the step left it the person decides: all of it, or nothing. */
+  function turn(step: Step | null): void {
+    if (!step) return;
+    const now = step.map(({ number }) => all.value.get(number) ?? null);
+    apply(step);
+    if (step.some(({ before }, place) => !sameTrack(before, now[place]!)))
+      ask(step.map(({ number, after }, place) => ({ number, mine: after, theirs: now[place]! })));
+  }
+
   function freshNumber(): number {
     return Math.max(0, ...all.value.keys()) + 1;
   }
@@ -94,13 +123,9 @@ export function useTracks(clipId: number, touch: () => void) {
     remove,
     stand,
     freshNumber,
-    undo: () => {
-      const step = history.back();
-      if (step) apply(step);
-    },
-    redo: () => {
-      const step = history.forth();
-      if (step) apply(step);
-    },
+    renumber,
+    renumbered,
+    undo: () => turn(history.back()),
+    redo: () => turn(history.forth()),
   };
 }

@@ -45,6 +45,24 @@ export function setAt(track: Track, frame: number): SetBox | undefined {
 export const firstFrame = (track: Track): number => track.spans[0]![0];
 export const lastFrame = (track: Track): number => track.spans.at(-1)![1];
 
+function said(values: Record<string, unknown>): string {
+  const kept = Object.entries(values).filter(([, value]) => value !== null && value !== false && value !== "");
+  return JSON.stringify(kept.sort(([a], [b]) => (a < b ? -1 : 1)));
+}
+
+/** Whether two versions of an object say the same, in whatever order; places to look at do not count. */
+export function sameTrack(some: Track | null, other: Track | null): boolean {
+  if (some === other) return true;
+  if (!some || !other) return false;
+  const plain = ({ class_id, model, spans, standing, sets, attributes }: Track): string =>
+    JSON.stringify([
+      [class_id, model, standing, spans],
+      sets.map(({ frame, corners, held, origin }) => [frame, corners, Boolean(held), origin || "hand"]),
+      attributes.map(({ frame, values }) => [frame, said(values)]),
+    ]);
+  return plain(some) === plain(other);
+}
+
 /** Spans in order, those that touch or overlap made one. */
 export function tidied(spans: readonly Span[]): Span[] {
   const found: Span[] = [];

@@ -2,7 +2,8 @@
 import { onBeforeUnmount, ref, shallowRef } from "vue";
 
 import { api, ApiError, type ClipTrack, take, type TrackList } from "@/api/client";
-import type { Track } from "@/views/clips/editing/trajectory";
+import type { Clash } from "@/views/clips/editing/tracks";
+import { sameTrack, type Track } from "@/views/clips/editing/trajectory";
 import type { SaveState } from "@/views/labels/saving/saving";
 import { useWorked } from "@/views/labels/saving/worked";
 
@@ -31,11 +32,18 @@ function plain({ revision: _, ...track }: ClipTrack): Track {
   return track;
 }
 
-export function useTrackSaving(clipId: number, read: () => Map<number, Track>, show: (tracks: Track[]) => void) {
+export interface TrackSavingOptions {
+  read: () => Map<number, Track>;
+  show: (tracks: Track[]) => void;
+  /** An object that was drawn here got another number. */
+  renumber: (from: number, to: number) => void;
+}
+
+export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSavingOptions) {
   const state = ref<SaveState>("saved");
   const message = ref("");
   /** Objects that were changed here and elsewhere: mine and theirs. */
-  const conflict = shallowRef<{ number: number; mine: Track | null; theirs: Track | null }[]>([]);
+  const conflict = shallowRef<Clash[]>([]);
   /** What proposals saved on this clip, and how many objects drawn by hand tell it. */
   const labour = shallowRef<Pick<TrackList, "time" | "timed">>({ time: null, timed: 0 });
   const worked = useWorked();
@@ -52,7 +60,7 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
     base = new Map(tracks.map((each) => [each.number, each]));
     const draft = draftOfClip(clipId);
     const shown = new Map(tracks.map((each) => [each.number, plain(each)]));
-    const clashes: typeof conflict.value = [];
+    const clashes: Clash[] = [];
     for (const [key, mine] of Object.entries(draft?.tracks ?? {})) {
       const number = Number(key);
       const theirs = shown.get(number) ?? null;
@@ -132,8 +140,10 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
       labour.value = saved;
       for (const number of numbers) base.delete(number);
       for (const each of saved.tracks) base.set(each.number, each);
-      const after = read();
-      for (const number of numbers) if ((after.get(number) ?? null) === sent.get(number)) touched.delete(number);
+      const after = new Map(read());
+      const unchanged = numbers.filter((number) => (after.get(number) ?? null) === sent.get(number));
+      for (const number of unchanged) touched.delete(number);
+      takeClasses(after, unchanged);
       if (touched.size) keepDraft();
       else dropDraft();
       state.value = "saved";
@@ -142,6 +152,17 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
       worked.giveBack(seconds);
       failed(error as ApiError);
     }
+  }
+
+  /** Objects whose class was merged meanwhile have the one that it became. */
+  function takeClasses(after: Map<number, Track>, numbers: readonly number[]): void {
+    const turned = numbers.flatMap((number) => {
+      const [here, there] = [after.get(number), base.get(number)];
+      return here && there && here.class_id !== there.class_id ? [{ ...here, class_id: there.class_id }] : [];
+    });
+    if (!turned.length) return;
+    for (const each of turned) after.set(each.number, each);
+    show([...after.values()]);
   }
 
   function withoutNumber({ number: _, ...track }: Track): Omit<Track, "number"> {
@@ -162,7 +183,11 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
     const mine = read();
     const there = new Map(theirs.map((each) => [each.number, each]));
     const shown = new Map(theirs.map((each) => [each.number, plain(each)]));
-    const clashes: typeof conflict.value = [];
+    for (const [number, own] of mine) {
+      // What nobody else has changed stays the very object that the steps to undo know.
+      if (base.get(number)?.revision === there.get(number)?.revision) shown.set(number, own);
+    }
+    const clashes: Clash[] = [];
     let fresh = Math.max(0, ...there.keys(), ...mine.keys());
     for (const number of [...touched]) {
       const own = mine.get(number) ?? null;
@@ -174,6 +199,7 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
         fresh += 1;
         shown.set(fresh, { ...own, number: fresh });
         touched.add(fresh);
+        renumber(number, fresh);
         continue;
       }
       if ((now?.revision ?? 0) !== (before?.revision ?? 0)) {
@@ -191,7 +217,8 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
     }
   }
 
-  function disagree(clashes: typeof conflict.value): void {
+  /** What is here and what is there differ: the person decides, and nothing is sent until then. */
+  function disagree(clashes: Clash[]): void {
     conflict.value = clashes;
     state.value = "conflict";
   }
@@ -199,11 +226,12 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
   /** The person decides on all objects that both changed. */
   function settle(which: "mine" | "theirs"): void {
     const shown = new Map(read());
-    for (const { number, theirs } of conflict.value) {
-      if (which === "mine") continue;
-      touched.delete(number);
+    for (const { number, theirs } of which === "mine" ? [] : conflict.value) {
       if (theirs) shown.set(number, theirs);
       else shown.delete(number);
+      const there = base.get(number);
+      if (sameTrack(theirs, there ? plain(there) : null)) touched.delete(number);
+      else touched.add(number);
     }
     conflict.value = [];
     state.value = "saved";
@@ -230,5 +258,5 @@ export function useTrackSaving(clipId: number, read: () => Map<number, Track>, s
     void save();
   });
 
-  return { state, message, conflict, labour, start, touch, save, renew, settle };
+  return { state, message, conflict, labour, start, touch, save, renew, disagree, settle };
 }

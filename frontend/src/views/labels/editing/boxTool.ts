@@ -1,11 +1,24 @@
 /** Drawing, moving and resizing boxes with the pointer: by drag, or by one click for each corner. */
 import { computed, type Ref, ref } from "vue";
 
-import { type Corners, cursorOf, cut, type Handle, handleAt, hit, moved, type Point, resized } from "@/stage/geometry";
+import {
+  type Corners,
+  cursorOf,
+  cut,
+  type Handle,
+  handleAt,
+  hit,
+  hits,
+  moved,
+  type Point,
+  resized,
+} from "@/stage/geometry";
 import type { DrawnBox } from "@/api/client";
 
 /** A drag shorter than this many screen grips is a click. */
 const LEAST_DRAG = 0.6;
+/** A selected box is moved by less than that, but not by the tremble of a click. */
+const LEAST_MOVE = 0.2;
 
 export interface ToolOptions {
   boxes: Ref<DrawnBox[]>;
@@ -20,6 +33,8 @@ export interface ToolOptions {
   stamp: Ref<{ width: number; height: number } | null>;
   newClass: () => number | null;
   change: (next: DrawnBox[]) => void;
+  /** Place of the box that was just drawn, until it is selected by hand; -1 if none. */
+  fresh: () => number;
   /** Called with the place of every box that was just drawn. */
   drew: (place: number) => void;
   /** Called when a person selects boxes that are there. */
@@ -29,7 +44,8 @@ export interface ToolOptions {
 }
 
 export function useBoxTool(options: ToolOptions) {
-  const { boxes, selection, reachable, ghosts, size, stamp, newClass, change, drew, selected, mayDraw } = options;
+  const { boxes, selection, reachable, ghosts, size, stamp, newClass, change, fresh, drew, selected, mayDraw } =
+    options;
   const drawn = ref<Corners | null>(null);
   const preview = ref<{ index: number; corners: Corners } | null>(null);
   const cursor = ref("crosshair");
@@ -42,13 +58,17 @@ export function useBoxTool(options: ToolOptions) {
   const nowhere: Corners = [-1, -1, -1, -1];
   const corners = computed(() => boxes.value.map((box, index) => (reachable.value.has(index) ? box.corners : nowhere)));
   const last = computed(() => selection.value.at(-1) ?? -1);
+  /** The box that can be moved and stretched: not one that was just drawn, which gives way to the next one. */
+  const held = computed(() => (last.value === fresh() ? -1 : last.value));
 
   function find(point: Point, grasp: number): { index: number; handle: Handle | null } | null {
-    const chosen = corners.value[last.value];
+    const chosen = corners.value[held.value];
     const handle = chosen && handleAt(chosen, point, grasp);
-    if (handle) return { index: last.value, handle };
-    const index = hit(corners.value, point, 0);
-    return index >= 0 ? { index, handle: null } : null;
+    if (handle) return { index: held.value, handle };
+    // What is selected is taken hold of also where another one lies above it.
+    const found = hits(corners.value, point);
+    const index = found.includes(held.value) ? held.value : found[0];
+    return index === undefined ? null : { index, handle: null };
   }
 
   function hover(point: Point, grasp: number): void {
@@ -63,7 +83,7 @@ export function useBoxTool(options: ToolOptions) {
       return;
     }
     const found = find(point, grasp);
-    cursor.value = found?.handle ? cursorOf(found.handle) : found && found.index === last.value ? "move" : "crosshair";
+    cursor.value = found?.handle ? cursorOf(found.handle) : found && found.index === held.value ? "move" : "crosshair";
   }
 
   function stamped({ x, y }: Point): Corners {
@@ -77,11 +97,12 @@ export function useBoxTool(options: ToolOptions) {
     // With Shift a new box can be begun on top of another.
     const found = event.shiftKey || corner.value || stamp.value ? null : find(point, grasp);
     const box = found && corners.value[found.index];
-    if (found && box && !event.ctrlKey && (found.handle || found.index === last.value)) grip = { ...found, box };
+    if (found && box && !event.ctrlKey && (found.handle || found.index === held.value)) grip = { ...found, box };
     else grip = null;
   }
 
   function drag(point: Point): void {
+    if (from && corner.value && far(from, point)) corner.value = null;
     if (!from || corner.value || stamp.value) return hover(point, reach);
     const { width, height } = size.value;
     if (grip) {
@@ -100,6 +121,7 @@ export function useBoxTool(options: ToolOptions) {
     if (preview.value) {
       const { index, corners: next } = preview.value;
       preview.value = null;
+      if (start && !grip?.handle && !far(start, point, LEAST_MOVE)) return click(point, event);
       if (next[2] > next[0] && next[3] > next[1]) {
         change(boxes.value.map((box, place) => (place === index ? { ...box, corners: next } : box)));
       }
@@ -110,7 +132,6 @@ export function useBoxTool(options: ToolOptions) {
       return;
     }
     const box = drawn.value;
-    const moves = start ? Math.max(Math.abs(point.x - start.x), Math.abs(point.y - start.y)) : 0;
     if (corner.value) {
       if (box && box[2] - box[0] >= 1 && box[3] - box[1] >= 1) {
         corner.value = drawn.value = null;
@@ -119,13 +140,20 @@ export function useBoxTool(options: ToolOptions) {
       return;
     }
     drawn.value = null;
-    if (!box || moves < LEAST_DRAG * reach) return click(point, event);
+    if (!box || !start || !far(start, point)) return click(point, event);
     if (box[2] - box[0] >= 1 && box[3] - box[1] >= 1) add(box);
+  }
+
+  /** Whether the pointer went so far that it is a drag. A drag draws anew, also where a click had set a corner. */
+  function far(start: Point, end: Point, least = LEAST_DRAG): boolean {
+    return Math.max(Math.abs(end.x - start.x), Math.abs(end.y - start.y)) >= least * reach;
   }
 
   /** A click chooses a box, takes an outline over, lets go, or sets the first corner of a new box. */
   function click(point: Point, event: PointerEvent): void {
-    const found = event.shiftKey ? -1 : hit(corners.value, point, 0);
+    const under = event.shiftKey ? [] : hits(corners.value, point);
+    // A second click takes the one below.
+    const found = under[(under.indexOf(held.value) + 1) % under.length] ?? -1;
     if (found >= 0 && event.ctrlKey) {
       const rest = selection.value.filter((place) => place !== found);
       selection.value = rest.length < selection.value.length ? rest : [...rest, found];

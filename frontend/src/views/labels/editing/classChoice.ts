@@ -3,9 +3,12 @@ import { computed, type Ref, ref } from "vue";
 
 import type { ObjectClass } from "@/api/client";
 import { classNumbers } from "@/state/classNumbers";
+import { say } from "@/state/notes";
 
 export interface ClassChoiceOptions {
   classes: () => readonly ObjectClass[];
+  /** Load the classes anew. */
+  renewed: () => Promise<void>;
   /** Places of the selected boxes. */
   selection: Ref<number[]>;
   /** The class of new boxes from now on. */
@@ -13,7 +16,7 @@ export interface ClassChoiceOptions {
   ofSelected: (classId: number) => void;
 }
 
-export function useClassChoice({ classes, selection, ofNew, ofSelected }: ClassChoiceOptions) {
+export function useClassChoice({ classes, renewed, selection, ofNew, ofSelected }: ClassChoiceOptions) {
   const numbers = classNumbers(classes);
   /** Place of the box that was just drawn, until it is selected by hand. */
   const drawn = ref(-1);
@@ -37,5 +40,18 @@ export function useClassChoice({ classes, selection, ofNew, ofSelected }: ClassC
     return belongs;
   }
 
-  return { drawn, isFresh, choose, digit, digitOfSelected: (typed: string) => digit(typed, ofSelected), zero };
+  /** Classes were merged elsewhere: what was drawn became another one, which goes for new boxes too. */
+  async function merged(turned: readonly [number, number][]): Promise<void> {
+    const before = new Map(classes().map((each) => [each.id, each.name]));
+    await renewed();
+    const after = new Map(classes().map((each) => [each.id, each.name]));
+    for (const [was, is] of new Map(turned)) {
+      ofNew(is);
+      say(
+        `${before.get(was) ?? "A class"} was merged into ${after.get(is) ?? "another one"} meanwhile; your boxes followed`,
+      );
+    }
+  }
+
+  return { drawn, merged, isFresh, choose, digit, digitOfSelected: (typed: string) => digit(typed, ofSelected), zero };
 }

@@ -16,6 +16,7 @@ export interface LabelActions {
   nothingHere: () => unknown;
   selectNext: () => boolean;
   selectPrevious: () => boolean;
+  selectAll: () => void;
   remove: () => void;
   escape: () => unknown;
   undo: () => unknown;
@@ -77,6 +78,7 @@ export function useLabelKeys(act: LabelActions): void {
     { keys: ["z"], label: "No objects", run: once(act.nothingHere) },
     { keys: ["Tab"], label: "Next box", run: act.selectNext },
     { keys: ["Shift+Tab"], label: "Previous box", run: act.selectPrevious },
+    { keys: ["Ctrl+a"], label: "Select all boxes", run: act.selectAll },
     { keys: ["Delete", "Backspace"], label: "Delete the selected boxes", run: act.remove },
     { keys: ["b"], label: "Put a box where the pointer is, or in the middle", run: act.putBox },
     { keys: ["t"], label: "Tighten the selected boxes, or all", run: act.tighten },

@@ -35,6 +35,24 @@ export function useLabelling(
     selection.value = [];
   }
 
+  /**
+   * What the server made of what was sent, where nobody changed it since; gives the classes that it saved others for,
+   * as of one that was merged meanwhile.
+   */
+  function saved(sent: Version, labels: Labels): [number, number][] {
+    const turned = sent.boxes.flatMap((box, place): [number, number][] => {
+      const got = labels.boxes[place]?.class_id ?? box.class_id;
+      return got === box.class_id ? [] : [[box.class_id, got]];
+    });
+    if (boxes.value === sent.boxes && state.value === sent.state) {
+      state.value = labels.state;
+      const became = new Map(turned);
+      if (turned.length)
+        boxes.value = boxes.value.map((box) => ({ ...box, class_id: became.get(box.class_id) ?? box.class_id }));
+    }
+    return turned;
+  }
+
   /** Change boxes, state or both. */
   function change(next: DrawnBox[], wanted?: Labels["state"]): void {
     const before = JSON.parse(JSON.stringify(version())) as Version;
@@ -189,6 +207,7 @@ export function useLabelling(
     history,
     version,
     show,
+    saved,
     change,
     apply,
     nudge,

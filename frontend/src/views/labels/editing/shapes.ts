@@ -17,11 +17,13 @@ export interface ShapesOptions {
   show: { none: boolean; onlyChosen: boolean; ghosts: boolean };
   activeClass: Ref<number | null>;
   stamping: Ref<boolean>;
+  /** Whether the selected box was just drawn: it has no handles until it is selected by hand. */
+  fresh: () => boolean;
   tool: Pick<ReturnType<typeof useBoxTool>, "preview" | "drawn">;
 }
 
 export function useShapes(options: ShapesOptions): ComputedRef<Shape[]> {
-  const { boxes, selection, reachable, previous, proposed, show, activeClass, stamping, tool } = options;
+  const { boxes, selection, reachable, previous, proposed, show, activeClass, stamping, fresh, tool } = options;
   const store = useProject();
 
   function badge(classId: number): string | undefined {
@@ -39,7 +41,7 @@ export function useShapes(options: ShapesOptions): ComputedRef<Shape[]> {
         colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9",
         badge: badge(box.class_id),
         selected: chosen.has(index),
-        gripped: index === selection.value.at(-1),
+        gripped: index === selection.value.at(-1) && !fresh(),
         faint: !reachable.value.has(index),
       };
     });

@@ -4,6 +4,7 @@ import { isNavigationFailure, type LocationQuery, NavigationFailureType, type Ro
 
 import { api, take } from "@/api/client";
 import { say } from "@/state/notes";
+import { stillSending } from "@/views/labels/saving/drafts";
 
 /**
  * The pictures that next and previous walk along, and which question they answer. They stay for the
@@ -33,7 +34,7 @@ export function endWalk(): void {
 
 /** A picture with its labels, where they were loaded ahead and are there already. */
 export function loadedAhead(pictureId: number): Detail | null {
-  if (ahead?.pictureId !== pictureId || !ahead.detail) return null;
+  if (ahead?.pictureId !== pictureId || !ahead.detail || stillSending(pictureId)) return null;
   const { detail } = ahead;
   ahead = null;
   return detail;
@@ -41,8 +42,11 @@ export function loadedAhead(pictureId: number): Detail | null {
 
 /** A picture with its labels; `fresh` is false where it was loaded ahead, and may have been changed since. */
 export async function opened(pictureId: number): Promise<{ detail: Detail; fresh: boolean }> {
-  const known = ahead;
+  const sending = stillSending(pictureId);
+  const known = sending ? null : ahead;
   ahead = null;
+  // Whoever comes back to a picture at once finds what was made of it.
+  await sending;
   if (known?.pictureId === pictureId) {
     try {
       return { detail: await known.coming, fresh: false };
@@ -115,7 +119,7 @@ export function useWalk(router: Router, projectId: number, pictureId: number, qu
   function lookAhead(): void {
     if (place.value < 0) return;
     const next = ids.value[place.value + direction];
-    if (next !== undefined && ahead?.pictureId !== next) {
+    if (next !== undefined && ahead?.pictureId !== next && !stillSending(next)) {
       const asked: NonNullable<typeof ahead> = { pictureId: next, coming: detailOf(next), detail: null };
       // A failure is told to whoever opens it.
       asked.coming.then((detail) => (asked.detail = detail)).catch(() => undefined);

@@ -46,6 +46,20 @@ export function draftedPictures(): number[] {
     .map((name) => Number(name.slice("avocet.draft.".length)));
 }
 
+/** Saves of pictures that were just left, until the server has answered or cannot be reached. */
+const leaving = new Map<number, Promise<void>>();
+
+/** A picture is left while this is under way. */
+export function sendsOnLeaving(pictureId: number, sending: Promise<void>): void {
+  const own = sending.finally(() => leaving.get(pictureId) === own && leaving.delete(pictureId));
+  leaving.set(pictureId, own);
+}
+
+/** What a picture that was just left still sends: whoever opens it again waits for it. Nothing where all is sent. */
+export function stillSending(pictureId: number): Promise<void> | undefined {
+  return leaving.get(pictureId);
+}
+
 /** Views of a picture, open or just left, that still send what it has themselves. */
 const views = new Set<{ pictureId: number }>();
 

@@ -11,6 +11,7 @@ import {
   RETRY,
   sendDrafts,
   sendsItself,
+  sendsOnLeaving,
 } from "@/views/labels/saving/drafts";
 import type { DrawnBox } from "@/api/client";
 import type { Version } from "@/views/labels/editing/history";
@@ -24,7 +25,8 @@ const SOON = 350;
 export function useSaving(
   pictureId: number,
   read: () => { boxes: DrawnBox[]; state: Labels["state"] },
-  onSaved: (labels: Labels, before: Labels) => void,
+  /** Called with the server's answer, what was there before, and what was sent: that may have been changed since. */
+  onSaved: (labels: Labels, before: Labels, sent: Version) => void,
   /** Called once the picture was left, if the server did not take what it has. */
   onRefused: () => void = () => undefined,
 ) {
@@ -76,7 +78,8 @@ export function useSaving(
 
   /** Go on from what somebody else made meanwhile, unless something was changed here; says whether it did. */
   function renewed(labels: Labels): boolean {
-    if (changed || state.value !== "saved" || labels.revision === revision) return false;
+    // An answer that was long on its way may tell of what was there before the last save.
+    if (changed || state.value !== "saved" || labels.revision <= revision) return false;
     revision = labels.revision;
     before = labels;
     return true;
@@ -112,13 +115,13 @@ export function useSaving(
           body: { ...sending, worked: seconds },
         }),
       );
-      settle(saved.labels);
+      settle(saved.labels, sending);
       void sendDrafts();
     } catch (error) {
       const problem = error as ApiError;
       // Its answer was lost on the way, or it came from another tab: what is there is what was sent.
       if (problem.status === 409 && isThere(sending, problem.current as Labels)) {
-        settle(problem.current as Labels);
+        settle(problem.current as Labels, sending);
         return;
       }
       changed = true;
@@ -139,13 +142,13 @@ export function useSaving(
   }
 
   /** The server has what was sent. */
-  function settle(labels: Labels): void {
+  function settle(labels: Labels, sent: Version): void {
     revision = labels.revision;
     state.value = "saved";
     // What was changed meanwhile is a draft on top of what is saved now: after a crash it is no conflict.
     if (changed) keepDraft(pictureId, { revision, ...read() });
     else dropDraft(pictureId);
-    onSaved(labels, before);
+    onSaved(labels, before, sent);
     before = labels;
   }
 
@@ -186,11 +189,12 @@ export function useSaving(
   onBeforeUnmount(() => {
     window.removeEventListener("beforeunload", warn);
     left = true;
-    void save().finally(() => {
+    const sending = save().finally(() => {
       release();
       if (state.value === "offline") void sendDrafts();
       else if (changed) onRefused();
     });
+    sendsOnLeaving(pictureId, sending);
   });
 
   return { state, message, theirs, touch, save, keepMine, takeTheirs, both, disagree, start, renewed };
