@@ -53,7 +53,7 @@ def large_pictures(predictor: Predictor) -> None:
         for tile in (None, side):
             order = DetectionOrder.for_model(predictor.about, {"tile": tile})
             begun = time.perf_counter()
-            row = Looker(predictor, order).look([pixels], [(WIDTH, HEIGHT)])[0]
+            row = Looker(predictor, order).look([pixels])[0]
             seconds = time.perf_counter() - begun
             found = told(row, {name: number for number, name in enumerate(predictor.classes)})
             hits = small_hits = 0

@@ -99,7 +99,7 @@ class Model:
             return []
         wished = {"minimum_score": minimum_score, "overlap_limit": overlap_limit, "only": list(classes or ())}
         order = DetectionOrder.for_model(self._predictor.about, wished)
-        (row,) = Looker(self._predictor, order).look([pixels], [(pixels.shape[1], pixels.shape[0])])
+        (row,) = Looker(self._predictor, order).look([pixels])
         return found_boxes(row)
 
 

@@ -201,19 +201,22 @@ def test_the_script_alone_finds_the_same_boxes(belt, tmp_path):
 
 
 def test_the_script_scales_as_the_product_does():
+    from avocet.core.raw.letterbox import letterbox
     from avocet.detector.engines.find_boxes import scaled
     from avocet.detector.pictures.resizing import scale_to
 
     generator = np.random.default_rng(5)
-    for height, width, to_height, to_width in (
-        (54, 96, 23, 41),
-        (401, 733, 50, 90),
-        (30, 40, 60, 80),
-        (32, 32, 32, 32),
-    ):
+    sizes = [(54, 96, 23, 41), (401, 733, 50, 90), (30, 40, 60, 80), (32, 32, 32, 32), (540, 960, 144, 256)]
+    sizes += [(1080, 1920, 144, 256), (333, 501, 64, 96), (1001, 1777, 288, 512), (300, 400, 192, 256)]
+    for _ in range(60):
+        height, width = generator.integers(8, 500, 2).tolist()
+        laid = letterbox(width, height, 32 * int(generator.integers(1, 12)))
+        sizes.append((height, width, laid.height, laid.width))
+    for height, width, to_height, to_width in sizes:
         pixels = generator.integers(0, 256, (height, width, 3), dtype=np.uint8)
-        difference = scaled(pixels, to_width, to_height).astype(int) - scale_to(pixels, to_width, to_height)
-        assert np.abs(difference).max() <= 1
+        np.testing.assert_array_equal(
+            scaled(pixels, to_width, to_height), scale_to(pixels, to_width, to_height)
+        )
 
 
 def test_the_script_reads_pixmaps(tmp_path):

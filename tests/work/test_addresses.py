@@ -7,19 +7,21 @@ import socket
 import threading
 import time
 from concurrent.futures import wait
+from pathlib import Path
 
 import numpy as np
 import pytest
 from PIL import Image
 
+import avocet
 from avocet.core.errors import InputError
 from avocet.demo.belt import render_still
+from avocet.detector.model.predictor import Predictor
 from avocet.jobs.answerer import serve_link
 from avocet.jobs.worker import run_job
-from avocet.media.pictures import encode_jpeg
+from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.store.address_tables import AddressCalls
 from avocet.store.tables import JobState, Proposal
-from avocet.work.addresses import answering as answering_module
 from avocet.work.addresses import calls
 from avocet.work.addresses.addresses import (
     answer_with,
@@ -43,6 +45,11 @@ from avocet.work.job_givens import KeptToCollect
 from avocet.work.job_kinds import COLLECT_KEPT
 from avocet.work.jobs import create_job, get_job
 from avocet.work.problems import NotFound
+from avocet.work.progress import SILENT
+from avocet.work.use.running.course import Input
+from avocet.work.use.running.detect import detect
+from avocet.work.use.running.order import DetectionOrder
+from avocet.work.use.running.record import read_record
 from tests.ready import add_trained_run
 
 
@@ -210,29 +217,35 @@ def test_pictures_are_answered_in_their_own_pixels(belt, answered):
 
 @pytest.mark.slow
 @pytest.mark.parametrize("orientation", [1, 6])
-def test_large_pictures_come_no_larger_than_the_model_needs_them(belt, answered, monkeypatch, orientation):
-    """As in a detection run; the boxes are told in pixels of the picture that was sent, turned as it is to be seen."""
-    small = render_still(40).pixels
-    large = Image.fromarray(small).resize((2880, 1620), Image.Resampling.BICUBIC)
+def test_an_address_finds_what_python_and_a_run_find(belt, answered, tmp_path, orientation):
+    """Box by box, on a picture that is much larger than the model's input, and on one that is to be turned."""
+    large = Image.fromarray(render_still(40).pixels).resize((2880, 1620), Image.Resampling.BICUBIC)
     turned = large if orientation == 1 else large.transpose(Image.Transpose.ROTATE_90)
-    exif, file = Image.Exif(), io.BytesIO()
+    exif, path = Image.Exif(), tmp_path / "large.jpg"
     exif[0x0112] = orientation
-    turned.save(file, "JPEG", quality=95, exif=exif)
-    _, body = answered.ask(head_of(belt), encode_jpeg(small)).result(60)
-    wanted = json.loads(body)["pictures"][0]["detections"]
-    read, whole = [], answering_module.read_picture
-    monkeypatch.setattr(answering_module, "read_picture", lambda *given: read.append(given) or whole(*given))
+    turned.save(path, "JPEG", quality=95, exif=exif)
+    head = head_of(belt)
+    model = avocet.open_model(head["bundles"]["paths"][0])
+    wanted = [
+        {
+            "class": each.class_name,
+            "score": round(each.score, 4),
+            "box": [round(side, 2) for side in each.box],
+        }
+        for each in model.find(read_picture(path))
+    ]
+    assert len(wanted) >= 4
     for annotated in (False, True):
-        _, body = answered.ask(head_of(belt, annotated=annotated), file.getvalue()).result(60)
-        assert len(read) == annotated
+        _, body = answered.ask(head | {"annotated": annotated}, path.read_bytes()).result(60)
         (picture,) = json.loads(body)["pictures"]
         assert (picture["width"], picture["height"]) == (2880, 1620)
-        found = sorted(picture["detections"], key=lambda each: each["box"])
-        alike = sorted(wanted, key=lambda each: each["box"])
-        sure = [[each for each in some if each["score"] > 0.5] for some in (found, alike)]
-        assert [each["class"] for each in sure[0]] == [each["class"] for each in sure[1]]
-        boxes = [[each["box"] for each in some] for some in sure]
-        np.testing.assert_allclose(boxes[0], np.array(boxes[1]) * 3, atol=12)
+        assert [{name: each[name] for name in wanted[0]} for each in picture["detections"]] == wanted
+    finder = Predictor.from_bundle(Path(head["bundles"]["paths"][0]))
+    for copies in ("none", "boxes"):
+        order = DetectionOrder.for_model(finder.about, {"copies": copies})
+        detect(finder, [Input(path, "large.jpg")], tmp_path / copies, order, SILENT)
+        (row,) = read_record(tmp_path / copies / "detections.jsonl")
+        assert row["detections"] == wanted
 
 
 @pytest.mark.slow

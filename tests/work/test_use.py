@@ -354,26 +354,64 @@ def test_covered_copies_and_none(frames, tmp_path):
     assert not (tmp_path / "bare" / "annotated").exists() and summary["copies"] == []
 
 
-def test_without_copies_pictures_are_read_small_and_boxes_told_in_full(frames, tmp_path):
+def test_a_model_is_given_the_same_pixels_with_and_without_copies(frames, tmp_path):
     large = np.repeat(np.repeat(frames[0].pixels, 2, axis=0), 2, axis=1)
     (tmp_path / "large.jpg").write_bytes(encode_jpeg(large))
 
-    class Sizes(Scripted):
+    class Given(Scripted):
         def candidates(self, pictures, minimum_score):
-            self.shapes = [each.shape for each in pictures]
+            self.pixels = pictures[0]
             return super().candidates(pictures, minimum_score)
 
-    finder = Sizes([rolling(0)], {"side": 320})
-    order = DetectionOrder(minimum_score=0.5, copies="none")
-    detect(finder, [Input(tmp_path / "large.jpg", "large.jpg")], tmp_path / "out", order, Silent())
-    (row,) = read_record(tmp_path / "out" / "detections.jsonl")
-    height, width = finder.shapes[0][:2]
-    assert max(height, width) <= 640 and (row["width"], row["height"]) == (1920, 1080)
-    np.testing.assert_allclose(
-        row["detections"][0]["box"],
-        np.array([10, 10, 70, 70]) * np.tile([1920 / width, 1080 / height], 2),
-        atol=0.01,
-    )
+    given = []
+    for copies in ("none", "boxes"):
+        finder = Given([rolling(0)], {"side": 320})
+        order = DetectionOrder(minimum_score=0.5, copies=copies)
+        detect(finder, [Input(tmp_path / "large.jpg", "large.jpg")], tmp_path / copies, order, Silent())
+        given.append(finder.pixels)
+        (row,) = read_record(tmp_path / copies / "detections.jsonl")
+        assert (row["width"], row["height"]) == (1920, 1080)
+    np.testing.assert_array_equal(given[0], given[1])
+    np.testing.assert_array_equal(given[0], read_picture(tmp_path / "large.jpg"))
+
+
+def test_a_run_goes_on_after_more_inputs_have_come(frames, tmp_path):
+    """The order of their names puts the new ones first; one has a name that is there already, one has gone."""
+    belt, other, out = (tmp_path / name for name in ("belt", "other", "out"))
+    belt.mkdir()
+    other.mkdir()
+    for number, name in enumerate("bde"):
+        (belt / f"{name}.png").write_bytes(encode_png(frames[number].pixels))
+
+    class ByBrightness(Scripted):
+        """Finds a box as wide as the picture's mean is bright, by which it is known again."""
+
+        def candidates(self, pictures, minimum_score):
+            made = []
+            for each in pictures:
+                boxes = np.array([[5, 5, 5 + each.mean(), 60]])
+                made.append(Candidates(boxes, np.array([0.9]), np.array([0])))
+            return made
+
+    order = DetectionOrder(minimum_score=0.5, crops=True)
+    detect(ByBrightness([]), gather([belt]), out, order, StopsAfter(2))
+    (belt / "a.png").write_bytes(encode_png(frames[3].pixels))
+    (other / "b.png").write_bytes(encode_png(frames[4].pixels))
+    (belt / "b.png").unlink()
+    summary = detect(ByBrightness([]), gather([belt, other]), out, order, Silent(), go_on=True)
+    rows = {row["name"]: row for row in read_record(out / "detections.jsonl")}
+    shown = {"b.png": 0, "d.png": 1, "e.png": 2, "a.png": 3, "b-2.png": 4}
+    assert set(rows) == set(shown) and summary["pictures"] == 5 and summary["problems"] == []
+    for name, number in shown.items():
+        pixels = frames[number].pixels
+        x1, y1, x2, y2 = rows[name]["detections"][0]["box"]
+        assert x2 == pytest.approx(5 + pixels.mean(), abs=0.01), name
+        cut = read_picture(out / "crops" / rows[name]["crops"][0])
+        np.testing.assert_array_equal(cut, pixels[int(y1) : int(np.ceil(y2)), int(x1) : int(np.ceil(x2))])
+        copy = read_picture(out / rows[name]["annotated"])
+        assert np.abs(copy[300:].astype(int) - pixels[300:]).mean() < 3
+    listed = [row["crop"] for row in csv.DictReader((out / "crops.csv").open())]
+    assert len(listed) == len(set(listed)) == 5
 
 
 def test_names_that_are_there_twice_are_told_apart(frames, tmp_path):

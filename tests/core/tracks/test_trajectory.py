@@ -2,6 +2,8 @@
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from avocet.core.boxes import iou_of_pairs
 from avocet.core.tracks.newness import Newness
@@ -82,10 +84,39 @@ def test_steadied_boxes_are_nearer_to_the_truth():
         corner = start + np.arange(40)[:, None] * speed
         truth = np.hstack([corner, corner + random.uniform(40, 90, 2)])
         seen = truth + random.normal(0, 2, truth.shape)
-        gains.append(np.abs(steadied(seen) - truth).mean() / np.abs(seen - truth).mean())
+        gains.append(np.abs(steadied(range(40), seen) - truth).mean() / np.abs(seen - truth).mean())
     # The mean of nine independent errors is a third of one; at the ends a line is less sure.
     assert 0.3 < np.mean(gains) < 0.5
-    assert steadied(np.zeros((2, 4))).shape == (2, 4) and len(steadied([])) == 0
+    assert steadied([0, 1], np.zeros((2, 4))).shape == (2, 4) and len(steadied([], [])) == 0
+
+
+@given(st.integers(3, 40), st.integers(0, 10_000))
+def test_steadying_goes_by_frame_numbers(count, seed):
+    """Against a line fitted by NumPy to the boxes of the frames around each."""
+    random = np.random.default_rng(seed)
+    frames = np.cumsum(random.choice([1, 1, 1, 2, 10], count))
+    boxes = random.uniform(0, 100, (count, 4))
+    made = steadied(frames, boxes)
+    for place, frame in enumerate(frames):
+        middle = min(max(frame, frames[0] + 4), max(frames[0] + 4, frames[-1] - 4))
+        near = np.abs(frames - middle) <= 4
+        near[place] = True
+        # What lies between the box and its neighbours counts as well.
+        some = np.flatnonzero(near)
+        some = np.arange(some.min(), some.max() + 1)
+        expected = boxes[place]
+        if len(some) > 1:
+            expected = [
+                np.polyval(np.polyfit(frames[some] - frame, boxes[some, side], 1), 0) for side in range(4)
+            ]
+        np.testing.assert_allclose(made[place], expected, atol=1e-6)
+
+
+@pytest.mark.parametrize("missed", [range(0), range(20, 29), [5, 6, 11, 30]])
+def test_even_motion_stays_as_it_is_where_frames_were_missed(missed):
+    frames = np.array([each for each in range(40) if each not in missed])
+    boxes = np.array([[10 * each, 50, 10 * each + 60, 90] for each in frames], dtype=float)
+    np.testing.assert_allclose(steadied(frames, boxes), boxes, atol=1e-9)
 
 
 def test_what_changes_too_little_is_not_new():

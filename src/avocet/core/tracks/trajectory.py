@@ -3,7 +3,6 @@
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 from numpy.typing import ArrayLike, NDArray
 
 from avocet.core.boxes import Array, as_boxes, iou_of_pairs
@@ -118,17 +117,20 @@ def trajectory(
     return Trajectory(numbers, corners, stays, stretches)
 
 
-def steadied(boxes: ArrayLike, around: int = 4) -> Array:
-    """Boxes of successive frames without the trembling of a model that looks at each frame by itself.
+def steadied(frames: ArrayLike, boxes: ArrayLike, around: int = 4) -> Array:
+    """Boxes of one object without the trembling of a model that looks at each frame by itself.
 
-    Each corner becomes what a straight line through it and its neighbours says (Savitzky and Golay, 1964), so that
-    even motion stays as it is. The first and the last boxes follow the line through those nearest.
+    Each corner becomes what a straight line through it and its neighbours in time says (Savitzky and Golay, 1964, for
+    frames that need not follow one another), so that even motion stays as it is, also where the model missed frames. The
+    first and the last boxes follow the line through those nearest.
 
     Parameters
     ----------
+    frames : (N,) array_like of int
+        On which each was found, rising.
     boxes : (N, 4) array_like
     around : int
-        Neighbours to either side.
+        Frames to either side from which neighbours are taken.
 
     Returns
     -------
@@ -136,15 +138,30 @@ def steadied(boxes: ArrayLike, around: int = 4) -> Array:
 
     Examples
     --------
-    >>> boxes = np.array([[n, 0, n + 10, 10] for n in range(9)], dtype=float)
-    >>> bool(np.allclose(steadied(boxes), boxes))
+    >>> frames = [0, 1, 2, 12, 13, 14]
+    >>> boxes = np.array([[10 * n, 0, 10 * n + 10, 10] for n in frames], dtype=float)
+    >>> bool(np.allclose(steadied(frames, boxes), boxes))
     True
     """
     corners = as_boxes(boxes)
-    window = min(2 * around + 1, len(corners) - 1 + len(corners) % 2)
-    if window < 3:
+    times = np.asarray(frames, dtype=np.float64).reshape(-1)
+    if len(corners) < 3:
         return corners
-    return np.asarray(scipy.signal.savgol_filter(corners, window, 1, axis=0), dtype=np.float64)
+    middle = np.clip(times, times[0] + around, max(times[0] + around, times[-1] - around))
+    first = np.searchsorted(times, middle - around, side="left")
+    after = np.searchsorted(times, middle + around, side="right")
+    # A box on the far side of what was missed is no neighbour, but it always counts itself.
+    place = np.arange(len(times))
+    first, after = np.minimum(first, place), np.maximum(after, place + 1)
+    made = corners.copy()
+    for one, (start, end) in enumerate(zip(first.tolist(), after.tolist(), strict=True)):
+        since = times[start:end] - times[start:end].mean()
+        spread = float(since @ since)
+        if spread:
+            seen = corners[start:end]
+            slope = since @ (seen - seen.mean(axis=0)) / spread
+            made[one] = seen.mean(axis=0) + slope * (times[one] - times[start:end].mean())
+    return made
 
 
 def few_boxes(frames: ArrayLike, boxes: ArrayLike, least_iou: float) -> NDArray[np.int64]:

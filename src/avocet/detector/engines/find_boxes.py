@@ -28,6 +28,8 @@ Array = NDArray[Any]
 MOST = 1000
 MEASURING = 0.005
 CALIBRATED = 0.05
+PRECISION = 22
+"""Bits behind the point of the shares that pixels are added up with."""
 
 
 class ExportedModel:
@@ -146,7 +148,10 @@ def suppressed(boxes: Array, classes: Array, overlap_limit: float) -> list[int]:
 
 
 def scaled(pixels: Array, width: int, height: int) -> Array:
-    """A picture of another size: averaged over whole blocks, the rest by a triangle filter, axis after axis."""
+    """A picture of another size: averaged over whole blocks, the rest by a triangle filter, axis after axis.
+
+    In whole numbers, to the very values that Pillow gives, as with which the model was trained.
+    """
     if pixels.shape[1] == width and pixels.shape[0] == height:
         return pixels
     size_x, size_y = float(pixels.shape[1]), float(pixels.shape[0])
@@ -154,34 +159,40 @@ def scaled(pixels: Array, width: int, height: int) -> Array:
     if block_x > 1 or block_y > 1:
         pixels = averaged(pixels, block_x, block_y)
         size_x, size_y = size_x / block_x, size_y / block_y
-    made = np.tensordot(weights(pixels.shape[1], size_x, width), pixels.astype(float), axes=(1, 1))
-    made = np.clip(np.floor(made + 0.5), 0, 255)
-    made = np.tensordot(weights(pixels.shape[0], size_y, height), made, axes=(1, 1))
-    made = np.clip(np.floor(made + 0.5), 0, 255).astype(np.uint8)
-    return made
+    across, down = weights(pixels.shape[1], size_x, width), weights(pixels.shape[0], size_y, height)
+    return filtered(filtered(pixels.transpose(1, 0, 2), across).transpose(1, 0, 2), down)
 
 
 def averaged(pixels: Array, block_x: int, block_y: int) -> Array:
     """Means over blocks; those at the far edges may be smaller."""
     x, y = np.arange(0, pixels.shape[1], block_x), np.arange(0, pixels.shape[0], block_y)
-    sums = np.add.reduceat(np.add.reduceat(pixels.astype(float), y, axis=0), x, axis=1)
-    counts = np.outer(np.diff([*y, pixels.shape[0]]), np.diff([*x, pixels.shape[1]]))
-    means: Array = np.floor(sums / counts[..., None] + 0.5).astype(np.uint8)
+    sums = np.add.reduceat(np.add.reduceat(pixels.astype(np.int64), y, axis=0), x, axis=1)
+    counts = np.outer(np.diff([*y, pixels.shape[0]]), np.diff([*x, pixels.shape[1]]))[..., None]
+    means: Array = ((sums + counts // 2) * (2**24 // counts) >> 24).astype(np.uint8)
     return means
 
 
+def filtered(pixels: Array, shares: Array) -> Array:
+    """Rows of a picture, each a sum of shares of its rows, rounded."""
+    # Sums of whole numbers below 2**53 are exact in floats, which are multiplied many times as quickly.
+    sums = np.tensordot(shares, pixels.astype(float), axes=(1, 0)).astype(np.int64)
+    made: Array = np.clip((sums + (1 << PRECISION - 1)) >> PRECISION, 0, 255).astype(np.uint8)
+    return made
+
+
 def weights(count: int, size: float, wanted: int) -> Array:
-    """(wanted, count) shares of input pixels in each output pixel."""
-    scale = size / wanted
+    """(wanted, count) shares of input pixels in each output pixel, in parts of 2 ** PRECISION."""
+    # Pillow is told sizes in single precision.
+    scale = float(np.float32(size)) / wanted
     reach = max(scale, 1.0)
     middles = (np.arange(wanted) + 0.5) * scale
     first = np.clip(np.floor(middles - reach + 0.5), 0, None)
     last = np.clip(np.floor(middles + reach + 0.5), None, count)
     places = np.arange(count)
-    shares = np.clip(1 - np.abs((places + 0.5 - middles[:, None]) / reach), 0, None)
+    shares = np.clip(1 - np.abs((places - middles[:, None] + 0.5) * (1 / reach)), 0, None)
     shares[(places < first[:, None]) | (places >= last[:, None])] = 0
-    shares /= shares.sum(axis=1, keepdims=True)
-    return np.asarray(shares)
+    shares /= shares.cumsum(axis=1)[:, -1:]
+    return np.asarray(np.floor(0.5 + shares * (1 << PRECISION)))
 
 
 def read(path: Path) -> Array:

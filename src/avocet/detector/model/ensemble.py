@@ -11,7 +11,6 @@ from avocet.core.raw.candidates import OVERLAP_LIMIT, Candidates
 from avocet.core.raw.fusion import FUSION_IOU, Method, fuse
 from avocet.core.raw.suppression import suppress
 from avocet.detector.model.finder import Finder
-from avocet.detector.pictures.resizing import AnyPicture
 
 
 class EnsemblePredictor:
@@ -61,7 +60,7 @@ class EnsemblePredictor:
         ]
         return {"size": "ensemble", "method": self._method, "classes": self._classes, "members": members}
 
-    def candidates(self, pictures: Sequence[AnyPicture], minimum_score: float) -> list[Candidates]:
+    def candidates(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]:
         """Combined boxes of each picture at or above a score, best first."""
         found = [
             self._renumbered(member, numbers, pictures, minimum_score)
@@ -87,7 +86,7 @@ class EnsemblePredictor:
     def _renumbered(
         member: Finder,
         numbers: NDArray[np.int64],
-        pictures: Sequence[AnyPicture],
+        pictures: Sequence[NDArray[np.uint8]],
         minimum_score: float,
     ) -> list[PictureDetections]:
         made = []

@@ -3,8 +3,10 @@
 from collections.abc import Sequence
 from typing import Any, Protocol
 
+import numpy as np
+from numpy.typing import NDArray
+
 from avocet.core.raw.candidates import Candidates
-from avocet.detector.pictures.resizing import AnyPicture
 
 
 class Finder(Protocol):
@@ -16,4 +18,4 @@ class Finder(Protocol):
     @property
     def about(self) -> dict[str, Any]: ...
 
-    def candidates(self, pictures: Sequence[AnyPicture], minimum_score: float) -> list[Candidates]: ...
+    def candidates(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]: ...

@@ -16,7 +16,7 @@ from avocet.core.score.calibration import ScoreMap
 from avocet.detector.engines.engine import Engine
 from avocet.detector.engines.opening import open_engine
 from avocet.detector.model.card import ModelCard
-from avocet.detector.pictures.resizing import AnyPicture, lay_in
+from avocet.detector.pictures.resizing import lay_in
 
 
 @lru_cache(maxsize=64)
@@ -96,12 +96,12 @@ class Predictor:
         """Read a model bundle. Raises `InputError` if it is not one."""
         return cls(*open_engine(path))
 
-    def candidates(self, pictures: Sequence[AnyPicture], minimum_score: float) -> list[Candidates]:
+    def candidates(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]:
         """Candidate boxes of pictures of any size, each in its own pixels.
 
         Parameters
         ----------
-        pictures : sequence of (H, W, 3) ndarray of uint8, or of Scalable
+        pictures : sequence of (H, W, 3) ndarray of uint8
         minimum_score : float
 
         Returns
@@ -114,12 +114,12 @@ class Predictor:
             return list(self._threads.map(lambda each: self._beside(each, minimum_score), pictures))
         return self._together(pictures, minimum_score)
 
-    def _beside(self, picture: AnyPicture, minimum_score: float) -> Candidates:
+    def _beside(self, picture: NDArray[np.uint8], minimum_score: float) -> Candidates:
         """Candidates of one of several pictures, each laid in, computed and decoded by a thread of its own."""
         levels = self.engine.raw_beside(self.input_of(picture)[None])
         return self._candidates(levels, 0, picture, minimum_score)
 
-    def _together(self, pictures: Sequence[AnyPicture], minimum_score: float) -> list[Candidates]:
+    def _together(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]:
         """Candidates of pictures that the network is given together, as far as their inputs have one shape."""
         inputs = [self.input_of(each) for each in pictures]
         by_shape: dict[tuple[int, ...], list[int]] = {}
@@ -133,17 +133,21 @@ class Predictor:
         return [found[index] for index in range(len(pictures))]
 
     def _candidates(
-        self, levels: Sequence[NDArray[np.float32]], row: int, picture: AnyPicture, minimum_score: float
+        self,
+        levels: Sequence[NDArray[np.float32]],
+        row: int,
+        picture: NDArray[np.uint8],
+        minimum_score: float,
     ) -> Candidates:
         height, width = picture.shape[:2]
         box = letterbox(width, height, self.card.side)
         return candidates_of([level[row] for level in levels], self.card, box, width, height, minimum_score)
 
-    def raw_of(self, picture: AnyPicture) -> list[NDArray[np.float32]]:
+    def raw_of(self, picture: NDArray[np.uint8]) -> list[NDArray[np.float32]]:
         """Raw outputs, level by level, of one picture laid into the input."""
         return [level[0] for level in self.raw(self.input_of(picture)[None])]
 
-    def input_of(self, picture: AnyPicture) -> NDArray[np.uint8]:
+    def input_of(self, picture: NDArray[np.uint8]) -> NDArray[np.uint8]:
         """One picture laid into the input, (H, W, 3) uint8."""
         box = letterbox(picture.shape[1], picture.shape[0], self.card.side)
         return lay_in(picture, box, self.card.padding)

@@ -1,7 +1,6 @@
 """Laying the pixels of a picture into the network's input."""
 
 from collections.abc import Callable, Sequence
-from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,36 +15,6 @@ MIDDLE_GREY: Colour = (128, 128, 128)
 """Around pictures of which nothing is known."""
 
 MOST_LOOKED_AT = 32
-
-
-class Scalable(Protocol):
-    """A picture that can be scaled before its pixels are made, as a clip's frame: for a network they need not be.
-
-    Attributes
-    ----------
-    shape : tuple of int
-        Height, width and 3.
-    pixels : (H, W, 3) ndarray of uint8
-    """
-
-    @property
-    def shape(self) -> tuple[int, ...]: ...
-
-    @property
-    def pixels(self) -> NDArray[np.uint8]: ...
-
-    def scaled(self, width: int, height: int) -> NDArray[np.uint8]:
-        """(height, width, 3) uint8."""
-        ...
-
-
-AnyPicture = NDArray[np.uint8] | Scalable
-"""(H, W, 3) pixels, or what they can be made of."""
-
-
-def pixels_of(picture: AnyPicture) -> NDArray[np.uint8]:
-    """The pixels of a picture, (H, W, 3) uint8."""
-    return picture if isinstance(picture, np.ndarray) else picture.pixels
 
 
 def mean_colour(pictures: Sequence[Callable[[], NDArray[np.uint8]]]) -> Colour:
@@ -71,12 +40,15 @@ def mean_colour(pictures: Sequence[Callable[[], NDArray[np.uint8]]]) -> Colour:
     return red, green, blue
 
 
-def lay_in(picture: AnyPicture, box: Letterbox, padding: Colour = MIDDLE_GREY) -> NDArray[np.uint8]:
+def lay_in(picture: NDArray[np.uint8], box: Letterbox, padding: Colour = MIDDLE_GREY) -> NDArray[np.uint8]:
     """Scale a picture and pad it as its `Letterbox` says.
+
+    The one way from pixels to a network's input: of a file they are what `avocet.media.pictures.read_picture` gives, of
+    a clip's frame and of a camera's the same made of what it holds, for training and measuring as for every use.
 
     Parameters
     ----------
-    picture : (H, W, 3) ndarray of uint8, or Scalable
+    picture : (H, W, 3) ndarray of uint8
     box : Letterbox
         From `avocet.core.raw.letterbox.letterbox`.
     padding : (red, green, blue)
@@ -94,10 +66,7 @@ def lay_in(picture: AnyPicture, box: Letterbox, padding: Colour = MIDDLE_GREY) -
     """
     canvas = np.empty((box.input_height, box.input_width, 3), dtype=np.uint8)
     fill(canvas, padding)
-    if isinstance(picture, np.ndarray):
-        scaled = scale_to(picture, box.width, box.height)
-    else:
-        scaled = picture.scaled(box.width, box.height)
+    scaled = scale_to(picture, box.width, box.height)
     canvas[box.top : box.top + box.height, box.left : box.left + box.width] = scaled
     return canvas
 
@@ -106,6 +75,7 @@ def scale_to(pixels: NDArray[np.uint8], width: int, height: int) -> NDArray[np.u
     """Scale a picture: averaged over whole blocks of pixels, and the rest, less than twice, by a triangle filter.
 
     A filter as wide as all that falls into one pixel takes twice the time, and a network finds no more on what it makes.
+    Rows are filtered before columns, whatever the shape: `avocet.detector.engines.find_boxes` makes the same bytes.
 
     Parameters
     ----------
@@ -124,7 +94,14 @@ def scale_to(pixels: NDArray[np.uint8], width: int, height: int) -> NDArray[np.u
     if pixels.shape[1] == width and pixels.shape[0] == height:
         return pixels
     picture = Image.fromarray(pixels)
-    return np.asarray(picture.resize((width, height), Image.Resampling.BILINEAR, reducing_gap=1.0))
+    size_x, size_y = picture.size
+    block_x, block_y = max(1, size_x // width), max(1, size_y // height)
+    if block_x > 1 or block_y > 1:
+        picture = picture.reduce((block_x, block_y))
+    across = (0, 0, size_x / block_x, picture.height)
+    picture = picture.resize((width, picture.height), Image.Resampling.BILINEAR, across)
+    down = (0, 0, width, size_y / block_y)
+    return np.asarray(picture.resize((width, height), Image.Resampling.BILINEAR, down))
 
 
 def scale_by(pixels: NDArray[np.uint8], factor: float) -> NDArray[np.uint8]:

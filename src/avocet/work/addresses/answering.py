@@ -23,7 +23,7 @@ from werkzeug.http import parse_options_header
 from avocet.core.errors import InputError
 from avocet.detector.model.finder import Finder
 from avocet.files import write_bytes
-from avocet.media.pictures import encode_jpeg, picture_size, read_picture, small_picture
+from avocet.media.pictures import encode_jpeg, read_picture
 from avocet.readable import readable
 from avocet.work.addresses.frames import NO_PICTURE
 from avocet.work.models.bundles import Bundles
@@ -54,7 +54,6 @@ class _Picture:
     name: str
     content: bytes
     pixels: NDArray[np.uint8]
-    size: tuple[int, int]
     row: Row = field(default_factory=dict)
 
 
@@ -111,8 +110,9 @@ class Answerer:
             sent = (
                 sent_pictures(str(head.get("content_type", "")), body) if head.get("pictures", True) else []
             )
-            enough = self._enough(head) if sent else None
-            pictures = [_decoded(name, content, enough) for name, content in sent]
+            pictures = [
+                _Picture(name, content, read_picture(io.BytesIO(content), name)) for name, content in sent
+            ]
         except InputError as error:
             _refuse(reply, 422, NO_PICTURE, str(error))
         except MemoryError:
@@ -123,16 +123,6 @@ class Answerer:
             with self._changed:
                 self._ready.append(_Request(head, reply, pictures, begun))
                 self._changed.notify()
-
-    def _enough(self, head: dict[str, Any]) -> int | None:
-        """Pixels of the longer side with which pictures may come, as in a detection run; None for all there are."""
-        if head.get("annotated"):
-            return None
-        try:
-            finder = self._model(head["bundles"])
-            return Looker(finder, DetectionOrder.for_model(finder.about, head["order"])).enough
-        except InputError:
-            return None  # said to each request when it is looked at
 
     def _look(self) -> None:
         while batch := self._next():
@@ -168,7 +158,7 @@ class Answerer:
         try:
             looker = Looker(finder, DetectionOrder.for_model(finder.about, batch[0].head["order"]))
             pictures = [each for request in batch for each in request.pictures]
-            rows = looker.look([each.pixels for each in pictures], [each.size for each in pictures])
+            rows = looker.look([each.pixels for each in pictures])
             for each, row in zip(pictures, rows, strict=True):
                 each.row = {"name": each.name} | row
         except InputError as error:
@@ -254,15 +244,6 @@ class Answerer:
             copier = Copier(looker.order, looker.classes, lambda name, content: None)
             told["annotated_jpeg"] = base64.b64encode(encode_jpeg(copier.drawn(picture.pixels, row))).decode()
         return told
-
-
-def _decoded(name: str, content: bytes, enough: int | None) -> _Picture:
-    file = io.BytesIO(content)
-    if enough is None:
-        pixels = read_picture(file, name)
-        return _Picture(name, content, pixels, (pixels.shape[1], pixels.shape[0]))
-    size = picture_size(file, name)
-    return _Picture(name, content, small_picture(file, enough, name), size)
 
 
 def sent_pictures(content_type: str, body: bytes) -> list[tuple[str, bytes]]:

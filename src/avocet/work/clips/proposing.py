@@ -1,5 +1,7 @@
 """A model proposes the objects of a clip: found on its frames, linked, and told by few boxes each."""
 
+from collections.abc import Sequence
+
 import numpy as np
 from sqlalchemy.orm import Session
 
@@ -94,7 +96,7 @@ def do_propose_tracks(task: Task[TracksToPropose]) -> TracksProposed:
                 raise Stopped
             some = range(start, min(start + TOGETHER, last + 1))
             frames = {number: frame for number in some if (frame := reader.readable(number)) is not None}
-            rows = looker.look(list(frames.values()), [(clip.width, clip.height)] * len(frames))
+            rows = looker.look([each.pixels for each in frames.values()])
             seen = dict(zip(frames, rows, strict=True))
             for number in some:
                 # On a damaged frame nothing is found: what moves on is waited for.
@@ -103,7 +105,7 @@ def do_propose_tracks(task: Task[TracksToPropose]) -> TracksProposed:
             done, all_of_it = some[-1] + 1 - first, last + 1 - first
             task.reporter.progress(done, all_of_it, f"{done:,} of {all_of_it:,} frames")
     found = [
-        proposed_track(each, classes[looker.classes[each.kind]], name, clip)
+        proposed_track(each, objects.frames, classes[looker.classes[each.kind]], name, clip)
         for each in objects.tracks()
         if looker.classes[each.kind] in classes
     ]
@@ -127,21 +129,27 @@ def do_propose_tracks(task: Task[TracksToPropose]) -> TracksProposed:
     return TracksProposed(tracks=added, known=len(found) - added, frames=last + 1 - first)
 
 
-def proposed_track(track: Track, class_id: int, model: str, clip: Clip) -> TrackLabels:
-    """A linked track as few set boxes, in sight where it was found and over short gaps."""
-    breaks = np.flatnonzero(np.diff(track.frames) > BRIDGED)
-    firsts, lasts = np.r_[0, breaks + 1], np.r_[breaks, len(track.frames) - 1]
+def proposed_track(
+    track: Track, looked_at: Sequence[int], class_id: int, model: str, clip: Clip
+) -> TrackLabels:
+    """A linked track as few set boxes, in sight where it was found and over short gaps.
+
+    ``looked_at`` says which frame of the clip each of those is that were linked.
+    """
+    frames = np.asarray(looked_at, dtype=np.int64)[track.frames]
+    breaks = np.flatnonzero(np.diff(frames) > BRIDGED)
+    firsts, lasts = np.r_[0, breaks + 1], np.r_[breaks, len(frames) - 1]
     sets, spans = [], []
     for first, last in zip(firsts.tolist(), lasts.tolist(), strict=True):
         seen = slice(first, last + 1)
-        boxes = cut(steadied(track.boxes[seen]), clip.width, clip.height)
-        numbers = track.frames[seen]
+        numbers = frames[seen]
+        boxes = cut(steadied(numbers, track.boxes[seen]), clip.width, clip.height)
         sets += [
             SetBox(int(numbers[place]), tuple(np.round(boxes[place], 2).tolist()), origin=model)
             for place in few_boxes(numbers, boxes, LEAST_IOU)
         ]
         spans.append((int(numbers[0]), int(numbers[-1])))
-    weakest = track.frames[int(track.scores.argmin())]
+    weakest = frames[int(track.scores.argmin())]
     return TrackLabels(class_id, spans, sets, unsure=[int(weakest)], model=model, standing=Standing.PROPOSED)
 
 

@@ -15,8 +15,8 @@ from avocet.store.tables import Clip, LabelledAs
 from avocet.work.labels.attributes import list_attributes, values_outside
 from avocet.work.labels.boxes import HAND, sorted_attributes, usable_origin
 from avocet.work.labels.changes import begin_change
-from avocet.work.labels.current_classes import CurrentClasses
 from avocet.work.problems import Conflict
+from avocet.work.project.current_classes import CurrentClasses
 
 FRAMES_A_SECOND = 2.0
 """Of a clip on which somebody began to label objects before choosing, so many frames are learnt from."""

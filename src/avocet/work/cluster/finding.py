@@ -4,9 +4,11 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from avocet.core.raw.candidates import Candidates
 from avocet.detector.model.finder import Finder
-from avocet.detector.pictures.resizing import AnyPicture, pixels_of
 from avocet.work.cluster.joining import joined
 from avocet.work.cluster.pool import LookerPool
 from avocet.work.cluster.shipping import ShippedModel
@@ -39,10 +41,9 @@ class SpreadFinder:
         """Requests that are worth having under way."""
         return self._pool.at_once
 
-    def candidates(self, pictures: Sequence[AnyPicture], minimum_score: float) -> list[Candidates]:
+    def candidates(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]:
         """As the model's own."""
-        sent = [pixels_of(each) for each in pictures]
-        found: list[Candidates] = self._pool.ask("candidates", sent, minimum_score)
+        found: list[Candidates] = self._pool.ask("candidates", list(pictures), minimum_score)
         return found
 
 

@@ -97,7 +97,7 @@ class RemoteLooker:
             whole = [each for each in frames if each is not None]
             if len(whole) < len(some) or any(each.shape[:2] != (index.height, index.width) for each in whole):
                 break
-            found = self._looker.look(whole, [(index.width, index.height)] * len(whole))
+            found = self._looker.look([each.pixels for each in whole])
             rows += [
                 {"name": name, "frame": int(number), "seconds": round(float(index.seconds[number]), 4)} | row
                 for number, row in zip(some, found, strict=True)

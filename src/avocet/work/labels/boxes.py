@@ -14,9 +14,9 @@ from avocet.formats.record import fit_box
 from avocet.readable import readable
 from avocet.store.tables import Box, Picture, PictureState, now
 from avocet.work.labels.attributes import list_attributes, values_outside
-from avocet.work.labels.current_classes import CurrentClasses
 from avocet.work.labels.states import fitting_state
 from avocet.work.problems import Conflict
+from avocet.work.project.current_classes import CurrentClasses
 
 MOST_BOXES = 5000
 LONGEST_ORIGIN = 60

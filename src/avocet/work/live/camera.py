@@ -46,7 +46,7 @@ class _Watch:
                 Linker(self._looker.least, endless=True),
                 0,
             )
-        (row,) = self._looker.look([frame.pixels], [(width, height)])
+        (row,) = self._looker.look([frame.pixels])
         limit = self._looker.order.overlap_limit
         found = self._linker.step(with_weaker(row, self._numbers, self._looker.least, limit))
         objects = found[: len(row["detections"])].tolist()

@@ -113,8 +113,7 @@ class _Folder:
             self._problems[name] = str(error)
             self._done[name] = stamp
             return
-        size = (pixels.shape[1], pixels.shape[0])
-        (row,) = self._looker.look([pixels], [size])
+        (row,) = self._looker.look([pixels])
         row.pop("others")
         row = {"name": readable(name)} | row
         drawn = None

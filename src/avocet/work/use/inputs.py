@@ -13,8 +13,9 @@ from avocet.work.job_givens import DetectionInputs
 from avocet.work.pictures.files import picture_path
 from avocet.work.pictures.listing import Filter, conditions
 from avocet.work.problems import NotFound
-from avocet.work.use.running.course import Input, distinct
+from avocet.work.use.running.course import Input
 from avocet.work.use.running.detect import gather
+from avocet.work.use.running.known import known_inputs, read_known
 
 
 def inputs_of(session: Session, folder: DataFolder, detection: Detection) -> list[Input]:
@@ -55,7 +56,8 @@ def input_named(session: Session, folder: DataFolder, detection: Detection, name
         picture = session.scalars(query.limit(1)).first()
         if picture is not None:
             return Input(picture_path(folder, picture), name)
-    for each in distinct(inputs_of(session, folder, detection)):
+    out = folder.detection(detection.project_id, detection.id)
+    for each in read_known(out) or known_inputs(inputs_of(session, folder, detection)):
         if each.name == name and each.path.is_file():
             return each
     raise NotFound(f"{name} is not there any more")

@@ -10,7 +10,7 @@ from sqlalchemy import exists, select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.media.pictures import small_picture
+from avocet.media.pictures import read_picture
 from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Job, Picture, PictureState, Proposal
@@ -29,9 +29,6 @@ from avocet.work.use.running.order import DetectionOrder
 from avocet.work.use.running.pipeline import Pipeline, Stage
 
 TOGETHER = 8
-
-LONGEST = 1920
-"""Pixels of the longer side that a picture is read with, at most."""
 
 
 def start_proposing(
@@ -102,8 +99,7 @@ def do_propose(task: Task[ToPropose]) -> Proposed:
 
     def find(some: Sequence[_Seen]) -> list[tuple[_Seen, list[Any]]]:
         seen = [each for each in some if each.pixels is not None]
-        sizes = [(each.picture.width, each.picture.height) for each in seen]
-        rows = iter(looker.look([each.pixels for each in seen if each.pixels is not None], sizes))
+        rows = iter(looker.look([each.pixels for each in seen if each.pixels is not None]))
         return [
             (each, named_here(next(rows)["detections"]) if each.pixels is not None else []) for each in some
         ]
@@ -136,7 +132,7 @@ def do_propose(task: Task[ToPropose]) -> Proposed:
 
 def _read(folder: DataFolder, picture: Picture) -> _Seen:
     try:
-        return _Seen(picture, small_picture(picture_path(folder, picture), LONGEST, picture.name))
+        return _Seen(picture, read_picture(picture_path(folder, picture), picture.name))
     except (InputError, NotFound) as error:
         return _Seen(picture, None, str(error))
 

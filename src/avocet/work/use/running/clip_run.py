@@ -85,8 +85,7 @@ def look_at_clip(
             row = next(recorded, None)
             some.append(_Shown(frame, row or _of_others(found, frame), fresh=row is None))
         seen = [each for each in some if not each.row]
-        sizes = [(each.frame.held.shape[1], each.frame.held.shape[0]) for each in seen]
-        for each, row in zip(seen, looker.look([each.frame.held for each in seen], sizes), strict=True):
+        for each, row in zip(seen, looker.look([each.frame.pixels for each in seen]), strict=True):
             when = {"frame": each.frame.number, "seconds": round(each.frame.seconds, 4)}
             each.row = {"name": item.name, **when} | row
         return some

@@ -2,7 +2,7 @@
 
 import time
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -39,20 +39,6 @@ class Input:
             return max(1, about.frames // order.every)
         except InputError:
             return 1
-
-
-def distinct(inputs: Sequence[Input]) -> list[Input]:
-    """Inputs each with a name of its own: the record tells them apart by it."""
-    taken: set[str] = set()
-    made = []
-    for each in inputs:
-        name, number = each.name, 2
-        while name in taken:
-            own = Path(each.name)
-            name, number = own.with_name(f"{own.stem}-{number}{own.suffix}").as_posix(), number + 1
-        taken.add(name)
-        made.append(Input(each.path, name))
-    return made
 
 
 @dataclass

@@ -14,7 +14,8 @@ from avocet.readable import readable
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.use.running.clip_run import look_at_clip
 from avocet.work.use.running.copies import ANNOTATED, CROPS, Copier, into_folder
-from avocet.work.use.running.course import Course, Input, distinct
+from avocet.work.use.running.course import Course, Input
+from avocet.work.use.running.known import known_inputs, read_known, write_known
 from avocet.work.use.running.looking import Looker, Row
 from avocet.work.use.running.objects import TRACKS, ClipObjects, objects_by_class, write_tracks
 from avocet.work.use.running.order import DetectionOrder
@@ -127,7 +128,8 @@ def detect(
     order : DetectionOrder
     reporter : Reporter
     go_on : bool
-        Go on where an earlier attempt with the same inputs was broken off, doing nothing twice.
+        Go on where an earlier attempt was broken off, doing nothing twice. Inputs that have come since are looked
+        at too; those that are gone keep what was found on them.
     spread : Spreading, optional
         Other machines that look; the record is that of one machine.
 
@@ -143,8 +145,9 @@ def detect(
         If the order does not fit the model, nothing could be read, or results cannot be written.
     """
     looker = Looker(finder, order)
-    inputs = distinct(inputs)
     record = RunRecord(out, order, finder.about, go_on)
+    known = known_inputs(inputs, read_known(out) if record.done else ())
+    write_known(known, out)
     if not record.done:
         for each in (ANNOTATED, CROPS):
             shutil.rmtree(out / each, ignore_errors=True)
@@ -153,18 +156,18 @@ def detect(
     for left in (each for each in out.rglob("*") if is_unfinished(each.name)):
         left.unlink(missing_ok=True)
     copier = Copier(order, looker.classes, into_folder(out))
-    course = Course(record, reporter, sum(each.frames(order) for each in inputs))
+    course = Course(record, reporter, sum(each.frames(order) for each in known))
     clips: list[ClipObjects] = []
     stopped = False
     try:
-        _look(list(enumerate(inputs)), looker, copier, course, clips, spread)
+        _look(list(enumerate(known)), looker, copier, course, clips, spread)
     except Stopped:
         stopped = True
     finally:
         record.close()
     if not course.pictures and course.problems and not stopped:
         raise InputError("; ".join(course.problems[:5]))
-    summary = _ended(finder, inputs, out, order, course, clips, stopped)
+    summary = _ended(finder, known, out, order, course, clips, stopped)
     return summary | (spread.told if spread is not None else {})
 
 
@@ -176,7 +179,11 @@ def _look(
     clips: list[ClipObjects],
     spread: "Spreading | None",
 ) -> None:
-    """Look at what is not recorded yet: pictures first, then clip after clip."""
+    """Look at what is not recorded yet: pictures first, then clip after clip.
+
+    Of what has gone since an earlier attempt what is recorded stays, and a picture without a record is one that
+    cannot be read.
+    """
     done = course.record.done
     stills = [(place, item) for place, item in items if not item.is_clip]
     pictures = {item.name for _, item in stills}

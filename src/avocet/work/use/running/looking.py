@@ -14,15 +14,11 @@ from avocet.core.raw.suppression import suppress
 from avocet.core.raw.tiling import join_tiles, tiles_of
 from avocet.core.regions import inside
 from avocet.detector.model.finder import Finder
-from avocet.detector.pictures.resizing import AnyPicture, pixels_of
 from avocet.work.use.running.order import DetectionOrder
 
 WEAKER = 0.5
 """Boxes down to this share of the minimum score are recorded too: they may carry an object of a clip on, and the page
 can show them without looking again."""
-
-FINER = 2
-"""Where nothing is drawn, a picture is read with so many times the pixels of the network's input a side."""
 
 MOST_OTHERS = 300
 """Of one picture, best first."""
@@ -57,34 +53,14 @@ class Looker:
         # Where several models' boxes are combined, weaker ones would move those that are told.
         self.weakest = 1.0 if finder.about.get("method") == "fusion" else WEAKER
 
-    @property
-    def enough(self) -> int | None:
-        """Pixels of the longer side with which pictures may come; None where all of them are wanted, to cut tiles."""
-        if self.order.tile is not None:
-            return None
-        about = self.finder.about
-        sides = [int(each.get("side", 0)) for each in about.get("members", [about])]
-        return FINER * max([*sides, 320])
-
-    def look(self, pictures: Sequence[AnyPicture], sizes: Sequence[tuple[int, int]]) -> list[Row]:
-        """What is recorded of pictures, but for their names.
-
-        Parameters
-        ----------
-        pictures : sequence of (H, W, 3) ndarray of uint8, or of Scalable
-            May be smaller than the originals.
-        sizes : sequence of (int, int)
-            Width and height of the originals, in whose pixels the boxes are told.
-        """
+    def look(self, pictures: Sequence[NDArray[np.uint8]]) -> list[Row]:
+        """What is recorded of pictures, (H, W, 3) uint8, but for their names; boxes in their pixels."""
         floor = self.weakest * float(self.least.min())
         if self.order.tile is None:
             found = self.finder.candidates(pictures, floor) if pictures else []
         else:
-            found = [self._in_tiles(pixels_of(each), floor) for each in pictures]
-        return [
-            self._row(each, seen.shape[:2], size)
-            for each, seen, size in zip(found, pictures, sizes, strict=True)
-        ]
+            found = [self._in_tiles(each, floor) for each in pictures]
+        return [self._row(each, seen.shape[:2]) for each, seen in zip(found, pictures, strict=True)]
 
     def check_size(self, width: int, height: int) -> None:
         """Raise `InputError` if a picture would be cut into too many tiles."""
@@ -106,10 +82,9 @@ class Looker:
             found += self.finder.candidates(views, floor)
         return join_tiles(found, tiles, width, height)
 
-    def _row(self, found: Candidates, seen: tuple[int, ...], size: tuple[int, int]) -> Row:
-        width, height = size
-        scale = np.tile([width / seen[1], height / seen[0]], 2)
-        boxes = found.boxes * scale
+    def _row(self, found: Candidates, size: tuple[int, ...]) -> Row:
+        height, width = size
+        boxes = found.boxes
         counts = found.scores >= self.weakest * self.least[found.classes]
         if self.order.region:
             middles = (boxes[:, :2] + boxes[:, 2:]) / 2 / [width, height]

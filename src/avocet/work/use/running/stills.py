@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from avocet.core.errors import InputError
-from avocet.media.pictures import picture_size, read_picture, small_picture
+from avocet.media.pictures import picture_size, read_picture
 from avocet.work.use.running.copies import ANNOTATED, Copier
 from avocet.work.use.running.course import Course, Input
 from avocet.work.use.running.looking import Looker, Row
@@ -28,7 +28,6 @@ class _Read:
 
     place: int
     item: Input
-    size: tuple[int, int] = (0, 0)
     pixels: NDArray[np.uint8] | None = None
     problem: str = ""
 
@@ -46,17 +45,16 @@ class StillWork:
 
     def __init__(self, looker: Looker, copier: Copier, names: Mapping[int, str]) -> None:
         self._looker, self._copier, self._names = looker, copier, names
-        self._longest = None if copier.whole_pictures else looker.enough
 
     def read(self, some: Sequence[tuple[int, Input]]) -> list[_Read]:
         """Decode them; of what cannot be read the reason is kept."""
-        return [_read(place, item, self._longest, self._looker) for place, item in some]
+        return [_read(place, item, self._looker) for place, item in some]
 
     def find(self, some: Sequence[_Read]) -> list[tuple[_Read, Row]]:
         """Ask the model."""
         seen = [each for each in some if each.pixels is not None]
         pixels = [each.pixels for each in seen if each.pixels is not None]
-        rows = iter(self._looker.look(pixels, [each.size for each in seen]))
+        rows = iter(self._looker.look(pixels))
         return [
             (
                 each,
@@ -143,14 +141,9 @@ def portions(items: Sequence[tuple[int, Input]]) -> Iterator[list[tuple[int, Inp
         yield some
 
 
-def _read(place: int, item: Input, longest: int | None, looker: Looker) -> _Read:
+def _read(place: int, item: Input, looker: Looker) -> _Read:
     try:
         looker.check_size(*picture_size(item.path, item.name))
-        if longest is None:
-            pixels = read_picture(item.path, item.name)
-            return _Read(place, item, (pixels.shape[1], pixels.shape[0]), pixels)
-        return _Read(
-            place, item, picture_size(item.path, item.name), small_picture(item.path, longest, item.name)
-        )
+        return _Read(place, item, read_picture(item.path, item.name))
     except InputError as error:
         return _Read(place, item, problem=str(error))
