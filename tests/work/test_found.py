@@ -17,7 +17,7 @@ from avocet.jobs.worker import run_job
 from avocet.media import clips
 from avocet.media.clip_writer import ClipWriter
 from avocet.media.clips import frame_at, frames_at, read_frames
-from avocet.media.pictures import encode_jpeg, read_picture
+from avocet.media.pictures import encode_jpeg, encode_png, read_picture
 from avocet.store.tables import JobState, Picture, PictureState, Proposal
 from avocet.work.clips.frames import OpenClips
 from avocet.work.job_givens import FoundToCollect
@@ -27,13 +27,16 @@ from avocet.work.problems import NotFound
 from avocet.work.progress import Silent
 from avocet.work.use import crops_ahead
 from avocet.work.use.boxes import box_rows, crop_of, sorted_boxes
+from avocet.work.use.collecting import do_collect
 from avocet.work.use.counting import Shape, count_by, counts_as_csv
 from avocet.work.use.crops_ahead import CropsAhead, clips_of_boxes
-from avocet.work.use.detections import Source, get_detection, start_detection
-from avocet.work.use.found import clips_of, found_by, pictures_with_boxes, sorted_pictures, timeline
+from avocet.work.use.detections import Source, get_detection, order_of, start_detection
+from avocet.work.use.found import clips_of, found_by, found_in, pictures_with_boxes, sorted_pictures, timeline
 from avocet.work.use.running.course import Input
 from avocet.work.use.running.detect import detect
 from avocet.work.use.running.order import DetectionOrder
+from tests.conftest import task_of
+from tests.ready import add_trained_run
 from tests.work.test_use import Scripted, rolling
 
 FRAMES = 12
@@ -90,8 +93,68 @@ def test_what_is_kept_at_other_limits_is_what_suppression_keeps(run):
             wanted = suppress(boxes, scores, limit, kinds).kept
             mine = kept[found.owner[kept] == place]
             assert sorted(found.scores[mine].tolist()) == sorted(scores[wanted].tolist())
-    assert found.kept(None, 0.9).tolist() == found.kept(0.5, 0.5).tolist(), "as the run itself tells"
+    assert found.kept().tolist() == found.kept(0.5, 0.5).tolist(), "as the run itself tells"
+    assert found.kept(None, 0.9).tolist() == found.kept(0.5, 0.9).tolist(), (
+        "its scores with another overlap limit"
+    )
     assert {found.classes[each] for each in found.kinds[found.kept(0.3, 0.5, ["ring"])]} == {"ring"}
+
+
+def test_another_overlap_limit_leaves_scores_by_class(frames, tmp_path):
+    """Three boxes on one another of each class: the rings are told from another score on than the rolls."""
+    (tmp_path / "still.png").write_bytes(encode_png(frames[0].pixels))
+    boxes = [([10, 10, 60, 60], 0.9), ([12, 10, 62, 60], 0.62), ([40, 10, 90, 60], 0.45)]
+    script = [[(box, score, kind) for kind in (0, 1) for box, score in boxes]]
+    order = DetectionOrder(minimum_score=0.6, minimum_scores={"ring": 0.4}, overlap_limit=0.5)
+    about = {"classes": list(Scripted.classes)}
+    detect(
+        Scripted(script, about),
+        [Input(tmp_path / "still.png", "still.png")],
+        tmp_path / "out",
+        order,
+        Silent(),
+    )
+    found = found_in(tmp_path / "out")
+
+    def told(*limits):
+        kept = found.kept(*limits)
+        return sorted((found.classes[found.kinds[each]], found.scores[each]) for each in kept)
+
+    assert told() == told(None, 0.5) == [("ring", 0.45), ("ring", 0.9), ("roll", 0.9)]
+    every_ring = [("ring", 0.45), ("ring", 0.62), ("ring", 0.9)]
+    assert told(None, 0.95) == [*every_ring, ("roll", 0.62), ("roll", 0.9)]
+    assert told(0.6, None) == [("ring", 0.9), ("roll", 0.9)]
+    assert told(None, 0.95, ["ring"]) == every_ring
+
+
+def test_what_is_collected_is_what_is_shown(frames, tmp_path, data, labelled, monkeypatch):
+    folder, sessions = data
+    (tmp_path / "new.png").write_bytes(encode_png(frames[0].pixels[::-1].copy()))
+    with sessions.begin() as session:
+        run = add_trained_run(session, folder, labelled, "First")
+        run.minimum_score, run.minimum_scores = 0.6, {"ring": 0.4}
+        detection = start_detection(
+            session, folder, run.id, Source(), {}, [(tmp_path / "new.png", "new.png")]
+        )
+        assert (detection.minimum_score, detection.minimum_scores) == (0.6, {"ring": 0.4})
+        place, detection_id = folder.detection(labelled, detection.id), detection.id
+        order = order_of(detection)
+    boxes = [([10, 10, 60, 60], 0.9), ([12, 10, 62, 60], 0.62), ([40, 10, 90, 60], 0.45)]
+    script = [[(box, score, kind) for kind in (0, 1) for box, score in boxes]]
+    item = Input(place / "input" / "000000.png", "new.png")
+    detect(Scripted(script, {"classes": list(Scripted.classes)}), [item], place, order, Silent())
+    for limits in ({}, {"overlap_limit": 0.95}, {"minimum_score": 0.3, "only": ["ring"]}):
+        given = {"detection_id": detection_id, "places": [0], **limits}
+        do_collect(task_of(data, COLLECT_FOUND, **given))
+        found = found_in(place)
+        with sessions() as session:
+            kept = found.kept(
+                limits.get("minimum_score"), limits.get("overlap_limit"), limits.get("only", ())
+            )
+            proposed = session.execute(select(Proposal.class_name, Proposal.score)).all()
+            assert sorted(map(tuple, proposed)) == sorted(
+                (found.classes[found.kinds[each]], found.scores[each]) for each in kept
+            )
 
 
 def test_the_numbers_of_objects_are_those_of_the_table(run):
@@ -150,8 +213,6 @@ def test_boxes_one_by_one(run):
     assert row["class_name"] == "ring" and row["box"] == [300, 200, 360, 260] and row["frame"] == 2
     with pytest.raises(InputError, match="brick"):
         sorted_boxes(found, chosen, with_class="brick")
-    # Of the still the model saw two thirds of the pixels: what it said of them is told of all.
-    assert found.boxes[rings[0]].tolist() == [450, 300, 540, 390]
     still, frame = place / "input" / "000000.jpg", place / "input" / "000001.mp4"
     for number, path, whole in (
         (rings[0], still, read_picture(still)),

@@ -32,9 +32,8 @@ def test_minimum_scores_are_kept_with_the_model(trained, frames, tmp_path):
     card, same = read_bundle_parts(path)
     assert card.minimum_scores == {"roll": 0.75, "ring": 0.0} and same == weights
     with sessions.begin() as session:
-        detection = start_detection(
-            session, folder, run_id, Source(pictures=True), {"minimum_score": 0.99}, chosen_scores=True
-        )
+        wished = {"minimum_scores": {name: 0.99 for name in card.classes if name != "ring"}}
+        detection = start_detection(session, folder, run_id, Source(pictures=True), wished)
         detection_id, job_id = detection.id, detection.job_id
     run_job(sessions, folder, job_id)
     with sessions.begin() as session:

@@ -111,9 +111,6 @@ def test_objects_of_a_clip_are_counted_once(frames, tmp_path):
     ] * 2
     numbers = [row["object"] for row in csv.DictReader((tmp_path / "out" / "detections.csv").open())]
     assert numbers.count("1") == 5 and numbers.count("2") == 6
-    combined = Scripted([rolling(number) for number in range(6)], {"method": "fusion"})
-    detect(combined, items, tmp_path / "combined", DetectionOrder(minimum_score=0.5), Silent())
-    assert set(combined.asked) == {0.5}, "weaker boxes would move those that are combined"
 
 
 def test_pictures_have_no_objects(frames, tmp_path):

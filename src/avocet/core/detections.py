@@ -1,11 +1,15 @@
 """What is in a picture, and what a detector says is in it."""
 
 from dataclasses import dataclass, field
+from typing import overload
 
 import numpy as np
 from numpy.typing import NDArray
 
 from avocet.core.boxes import Array, area, finite_boxes
+
+SCORE_DIGITS = 4
+"""Behind the point of a score that is told or recorded."""
 
 
 @dataclass(frozen=True)
@@ -67,3 +71,32 @@ class PictureDetections:
             raise ValueError("boxes, scores and classes of a picture differ in number")
         if np.isnan(self.scores).any():
             raise ValueError("a score is not a number")
+
+
+@overload
+def told_score(score: float) -> float: ...
+@overload
+def told_score(score: Array) -> Array: ...
+def told_score(score: float | Array) -> float | Array:
+    """A score as it is told and recorded: to four digits, and never more than it is.
+
+    Rounded up, a box would seem to reach a minimum score that it does not. Minimum scores of models are told so as well: what
+    reaches one of four digits is the same before and after.
+
+    Parameters
+    ----------
+    score : float or ndarray of float64
+
+    Returns
+    -------
+    float or ndarray of float64
+
+    Examples
+    --------
+    >>> told_score(0.58896), told_score(0.589), told_score(np.array([0.99999, 1.0])).tolist()
+    (0.5889, 0.589, [0.9999, 1.0])
+    """
+    exact = np.asarray(score, dtype=np.float64)
+    near = np.round(exact, SCORE_DIGITS)
+    told = np.where(near > exact, np.round(near - 10.0**-SCORE_DIGITS, SCORE_DIGITS), near)
+    return told if told.ndim else float(told)

@@ -54,11 +54,13 @@ class DetectionInputs(Given):
 
 
 class FoundToCollect(Given):
-    """``places`` are those of pictures and frames in the run's record."""
+    """``places`` are those of pictures and frames in the run's record; the others are the limits of `Found.kept`."""
 
     detection_id: int
     places: list[int] = Field(min_length=1, max_length=2000)
     minimum_score: float | None = None
+    overlap_limit: float | None = None
+    only: list[str] = Field(default=[], max_length=1000)
 
 
 class ToPropose(Given):

@@ -1,5 +1,6 @@
 import type { Address, Run } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
+import { threshold } from "@/parts/format";
 
 /** Which model is chosen, as the server is told. */
 export interface ModelNumbers {
@@ -15,6 +16,17 @@ export function answering(address: Address): Address["models"][number] | undefin
 /** The minimum score that a model begins with: what its own validation found best, where there was one. */
 export function ownScore(run: Run | undefined): number {
   return run?.minimum_score ?? CONSTANTS.minimum_score;
+}
+
+/** Minimum scores in words: that of all classes, and those of single ones. */
+export function scoresTold(all: number, byClass: Record<string, number>): string {
+  const own = Object.entries(byClass).map(([name, score]) => `${name} ${threshold(score)}`);
+  return [threshold(all), ...own].join(", ");
+}
+
+/** The minimum scores that a model begins with, in words. */
+export function scoresOf(run: Run | undefined): string {
+  return scoresTold(ownScore(run), run?.minimum_scores ?? {});
 }
 
 /** The run of a value of `ModelSelect`; none where it is several models combined. */

@@ -12,8 +12,9 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
+from avocet.core.detections import told_score
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import MEASURING_SCORE, MINIMUM_SCORE
 from avocet.core.score.calibration import ScoreMap
@@ -85,6 +86,17 @@ class ModelCard(BaseModel):
     minimum_score: float = MINIMUM_SCORE
     minimum_scores: dict[str, float] = {}
     value_ranges: dict[str, tuple[float, float]] = Field(default={}, max_length=MOST_RANGES)
+
+    @field_validator("minimum_score")
+    @classmethod
+    def _told(cls, score: float) -> float:
+        """As scores of boxes are told, so that what reaches it is the same in a measurement, a run and its record."""
+        return told_score(score)
+
+    @field_validator("minimum_scores")
+    @classmethod
+    def _told_by_class(cls, scores: dict[str, float]) -> dict[str, float]:
+        return {name: told_score(score) for name, score in scores.items()}
 
     @property
     def score_map(self) -> ScoreMap | None:

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from avocet.core.detections import PictureDetections
-from avocet.core.raw.candidates import OVERLAP_LIMIT, Candidates
+from avocet.core.raw.candidates import MEASURING_SCORE, OVERLAP_LIMIT, Candidates
 from avocet.core.raw.fusion import FUSION_IOU, Method, fuse
 from avocet.core.raw.suppression import suppress
 from avocet.detector.model.finder import Finder
@@ -61,9 +61,13 @@ class EnsemblePredictor:
         return {"size": "ensemble", "method": self._method, "classes": self._classes, "members": members}
 
     def candidates(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]:
-        """Combined boxes of each picture at or above a score, best first."""
+        """Combined boxes of each picture at or above a score, best first.
+
+        Weak boxes too have their say in fusion, whatever is asked for: the same boxes are found with every minimum score.
+        """
+        least = min(minimum_score, MEASURING_SCORE) if self._method == "fusion" else minimum_score
         found = [
-            self._renumbered(member, numbers, pictures, minimum_score)
+            self._renumbered(member, numbers, pictures, least)
             for member, numbers in zip(self._members, self._numbers, strict=True)
         ]
         combined = []

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 import numpy as np
 import torch
 
-from avocet.core.detections import PictureDetections
+from avocet.core.detections import PictureDetections, told_score
 from avocet.core.raw.candidates import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.score.calibration import calibrate
 from avocet.core.score.measurement import match_pictures
@@ -96,7 +96,7 @@ def _figures(
         found = [PictureDetections(each.boxes, curve(each.scores), each.classes) for each in found]
     count = sum(int((~each.ignored).sum()) for each in held_out.pictures)
     chosen = best_f1_score(operating_curve(scores, hits, count))
-    minimum_score = MINIMUM_SCORE if chosen is None else chosen
+    minimum_score = MINIMUM_SCORE if chosen is None else told_score(chosen)
     predicted = np.zeros(len(names), dtype=np.int64)
     for each in found:
         predicted += np.bincount(each.classes[each.scores >= minimum_score], minlength=len(names))

@@ -69,7 +69,7 @@ def start_live(
     going = session.scalars(select(Live).join(Live.job).where(Live.binned_at.is_(None))).all()
     if sum(each.job.state in (JobState.RUNNING, JobState.WAITING) for each in going) >= MOST_AT_ONCE:
         raise InputError(f"{MOST_AT_ONCE} cameras and folders are live already; stop one first")
-    order = ordered(model.run, dict(wished), False)
+    order = ordered(model.run, wished)
     called = name.strip() or (
         "Camera of this computer"
         if pushed

@@ -18,21 +18,21 @@ from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import FoundCollected
 from avocet.work.pictures.adding import Added, Arrival, take_picture
 from avocet.work.progress import Stopped
-from avocet.work.use.detections import get_detection, order_of
+from avocet.work.use.detections import get_detection
 from avocet.work.use.found import Found, LookedAt, found_by, pictures_with_boxes
 from avocet.work.use.inputs import input_named
 from avocet.work.use.proposals import keep_proposals, model_named
 
 
 def do_collect(task: Task[FoundToCollect]) -> FoundCollected:
-    """Take chosen pictures and frames into the project; what is there already is not taken twice."""
+    """Take chosen pictures and frames into the project, with the boxes that the page shows on them; what is there already
+    is not taken twice."""
     folder, given = task.folder, task.given
     with reading(task.sessions)() as session:
         detection = get_detection(session, given.detection_id)
         found = found_by(folder, detection)
-        limit = order_of(detection).overlap_limit
         model = model_named(detection.run_id, detection.ensemble_id)
-    chosen = found.kept(given.minimum_score, limit)
+    chosen = found.kept(given.minimum_score, given.overlap_limit, given.only)
     added, there, problems = 0, 0, []
     ids = []
     frames = _Frames(found, given.places)

@@ -9,7 +9,6 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, joinedload
 
 from avocet.core.errors import InputError
-from avocet.core.raw.candidates import MINIMUM_SCORE
 from avocet.files import move_file
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
@@ -61,7 +60,6 @@ def start_detection(
     wished: Mapping[str, Any] | None = None,
     uploads: Sequence[tuple[Path, str]] = (),
     ensemble_id: int | None = None,
-    chosen_scores: bool = False,
 ) -> Detection:
     """Record a detection that waits for the worker.
 
@@ -78,8 +76,6 @@ def start_detection(
         Files that were sent; they are moved to where the results will lie.
     ensemble_id : int, optional
         Instead of a run.
-    chosen_scores : bool
-        Use the minimum scores by class that were chosen for the run, where there are some.
 
     Raises
     ------
@@ -88,7 +84,7 @@ def start_detection(
     """
     cluster_if(source.on_cluster)
     model = chosen_model(session, folder, run_id, ensemble_id)
-    order = ordered(model.run, dict(wished or {}), chosen_scores)
+    order = ordered(model.run, wished or {})
     _refuse_unknown_kinds([name for _, name in uploads])
     title, given = _described(session, model.project_id, source, uploads)
     job = create_job(session, model.project_id, DETECT, f"Run {model.name} on {title}")
@@ -116,17 +112,18 @@ def start_detection(
     return detection
 
 
-def ordered(run: Run | None, wished: dict[str, Any], chosen_scores: bool) -> DetectionOrder:
-    """An order with what the model itself knows best where nothing else is wished. Raises `InputError`."""
-    if wished.get("minimum_score") is None:
-        found_best = run.minimum_score if run is not None else None
-        wished["minimum_score"] = MINIMUM_SCORE if found_best is None else found_best
-    if run is not None and chosen_scores:
-        wished["minimum_scores"] = run.minimum_scores | (wished.get("minimum_scores") or {})
-    order = DetectionOrder.checked(wished)
+def ordered(run: Run | None, wished: Mapping[str, Any]) -> DetectionOrder:
+    """An order with what the model itself knows best where nothing else is wished. Raises `InputError`.
+
+    What an ensemble's models find is known once they are opened.
+    """
     known = run.facts.get("classes", []) if run is not None else []
-    order.check(known or [*order.only, *order.minimum_scores])
-    return order
+    named = [*(wished.get("only") or []), *(wished.get("minimum_scores") or {})]
+    about: dict[str, Any] = {"classes": known or named}
+    if run is not None:
+        about |= {"minimum_score": run.minimum_score, "minimum_scores": run.minimum_scores}
+        about["classes"] = known or [*named, *run.minimum_scores]
+    return DetectionOrder.for_model(about, wished)
 
 
 def get_detection(session: Session, detection_id: int) -> Detection:

@@ -3,7 +3,7 @@
 import json
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, Literal
@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from avocet.core.boxes import Array
 from avocet.core.errors import InputError
+from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.core.raw.suppressing import Method, is_soft
 from avocet.core.raw.suppression import suppress
 from avocet.media.pictures import encode_jpeg, no_larger, small_picture
@@ -21,6 +22,7 @@ from avocet.store.tables import Detection
 from avocet.work.clips.frames import OpenClips
 from avocet.work.problems import NotFound
 from avocet.work.use.running.objects import TRACKS
+from avocet.work.use.running.order import DetectionOrder
 from avocet.work.use.running.record import RECORD, read_record
 from avocet.work.use.running.written import JSON_NAME
 
@@ -69,6 +71,10 @@ class Found:
         Numbers of the objects, 0 where there is none.
     suppression : str
         How duplicates went; where that was soft, the scores are what it left.
+    least : (C,) ndarray of float64
+        The run's own minimum score of each class.
+    overlap_limit : float
+        The run's own.
     """
 
     looked: list[LookedAt]
@@ -80,27 +86,37 @@ class Found:
     told: NDArray[np.bool_]
     objects: Whole
     suppression: Method = "by class"
+    least: Array = field(default_factory=lambda: np.zeros(0))
+    overlap_limit: float = OVERLAP_LIMIT
 
-    def kept(self, minimum_score: float | None, overlap_limit: float, only: Sequence[str] = ()) -> Whole:
+    def kept(
+        self,
+        minimum_score: float | None = None,
+        overlap_limit: float | None = None,
+        only: Sequence[str] = (),
+    ) -> Whole:
         """Places of the boxes that count.
 
         Parameters
         ----------
         minimum_score : float, optional
-            Without one, what the run itself tells of.
-        overlap_limit : float
+            Of all classes; without one, the run's own of each.
+        overlap_limit : float, optional
+            Without one, the run's own.
         only : sequence of str
             Classes that count; all where there are none.
         """
-        if minimum_score is None:
+        limit = self.overlap_limit if overlap_limit is None else overlap_limit
+        if minimum_score is None and (limit == self.overlap_limit or is_soft(self.suppression)):
             chosen = np.flatnonzero(self.told)
         else:
-            chosen = np.flatnonzero(self.scores >= minimum_score)
+            least = self.least[self.kinds] if minimum_score is None else minimum_score
+            chosen = np.flatnonzero(self.scores >= least)
             if not is_soft(self.suppression):
                 labels = self.owner[chosen] * len(self.classes)
                 if self.suppression == "by class":
                     labels += self.kinds[chosen]
-                left = suppress(self.boxes[chosen], self.scores[chosen], overlap_limit, labels).kept
+                left = suppress(self.boxes[chosen], self.scores[chosen], limit, labels).kept
                 chosen = np.sort(chosen[left])
         if only:
             wanted = [self.classes.index(name) for name in only if name in self.classes]
@@ -130,7 +146,8 @@ def found_in(place: Path) -> Found | None:
 @lru_cache(maxsize=4)
 def _read(path: Path, tracks: Path, stamps: tuple[int, ...]) -> Found:
     looked: list[LookedAt] = []
-    classes, method, rows = _rows(path)
+    about, order, rows = _rows(path)
+    classes = about["classes"]
     number = {name: place for place, name in enumerate(classes)}
     owner: list[int] = []
     kinds: list[int] = []
@@ -171,22 +188,28 @@ def _read(path: Path, tracks: Path, stamps: tuple[int, ...]) -> Found:
         np.array(boxes, dtype=np.float64).reshape(-1, 4),
         np.array(told, dtype=bool),
         np.array(objects, dtype=np.int64),
-        method,
+        order.suppression,
+        order.least_scores(classes),
+        order.overlap_limit,
     )
     if tracks.is_file():
         _number(made, tracks)
     return made
 
 
-def _rows(path: Path) -> tuple[list[str], Method, Iterator[dict[str, Any]]]:
+def _rows(path: Path) -> tuple[dict[str, Any], DetectionOrder, Iterator[dict[str, Any]]]:
+    """What a run's folder says of the model and the order, and the rows of the record."""
     try:
         if path.name == JSON_NAME:
             document = json.loads(path.read_text(encoding="utf-8"))
-            return document["model"]["classes"], "by class", iter(document["pictures"])
+            limits = ("minimum_score", "minimum_scores", "overlap_limit")
+            order = DetectionOrder.checked({name: document[name] for name in limits if name in document})
+            document["model"]["classes"]
+            return document["model"], order, iter(document["pictures"])
         known = json.loads((path.parent / "order.json").read_text(encoding="utf-8"))
-        method = known["order"].get("suppression", "by class")
-        return known["model"]["classes"], method, read_record(path)
-    except (OSError, ValueError, KeyError):
+        known["model"]["classes"]
+        return known["model"], DetectionOrder.checked(known["order"]), read_record(path)
+    except (OSError, ValueError, KeyError, InputError):
         raise InputError(f"{path.name} of this detection run is damaged") from None
 
 

@@ -48,8 +48,6 @@ def start_proposing(
     """
     model = chosen_model(session, folder, run_id, ensemble_id)
     check_class_map(session, model.project_id, class_map or {})
-    if minimum_score is None and model.run is not None:
-        minimum_score = model.run.minimum_score
     if session.scalar(_unlabelled(model.project_id).limit(1)) is None:
         raise InputError("there is no unlabelled picture to propose boxes for")
     job = create_job(session, model.project_id, PROPOSE, f"{model.name} proposes boxes")

@@ -14,7 +14,7 @@ import ModelSelect from "@/views/use/ModelSelect.vue";
 import { type Copies, freshOrder } from "@/views/use/form/order";
 import RegionDialog from "@/views/use/form/RegionDialog.vue";
 import WhatCounts from "@/views/use/form/WhatCounts.vue";
-import { answering, numbersOf, ownScore } from "@/views/use/models";
+import { answering, numbersOf } from "@/views/use/models";
 
 const props = defineProps<{ runs: Run[]; clips: Clip[]; ensembles: Ensemble[]; addresses: Address[] }>();
 const store = useProject();
@@ -53,8 +53,8 @@ const run = computed(() => {
   const number = address ? answering(address)?.run_id : numbersOf(model.value).run_id;
   return props.runs.find((each) => each.id === number);
 });
-/** Each model begins with the minimum score that its own validation found best. */
-watch(run, (now) => (order.minimum_score = ownScore(now)), { immediate: true });
+/** Each model begins with the minimum scores that its own validation, or a person, found best. */
+watch(run, () => (order.minimum_score = null));
 const ready = computed(
   () =>
     Boolean(model.value && source.value) &&
@@ -106,7 +106,6 @@ async function start(): Promise<void> {
     ...numbersOf(model.value),
     address_id: model.value.startsWith("address ") ? Number(model.value.slice(8)) : null,
     ...order,
-    chosen_scores: order.chosen_scores && Object.keys(run.value?.minimum_scores ?? {}).length > 0,
   };
   try {
     let made: Detection;

@@ -9,11 +9,20 @@ import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { isSoft, SUPPRESSIONS } from "@/views/anatomy/suppressions";
 import type { RunOrder } from "@/views/use/form/order";
+import { ownScore, scoresOf } from "@/views/use/models";
 
 const props = defineProps<{ order: RunOrder; run: Run | undefined }>();
 const store = useProject();
 
-const saved = computed(() => Object.entries(props.run?.minimum_scores ?? {}));
+/** The model's own minimum score stands until another one is wished. */
+const ofModel = computed({
+  get: () => props.order.minimum_score === null,
+  set: (on) => (props.order.minimum_score = on ? null : ownScore(props.run)),
+});
+const score = computed({
+  get: () => props.order.minimum_score ?? ownScore(props.run),
+  set: (value) => (props.order.minimum_score = value),
+});
 /** Longer side of the project's pictures: in tiles of that size objects look as they did when they were learnt. */
 const side = ref(960);
 const soft = computed(() => isSoft(props.order.suppression));
@@ -40,7 +49,7 @@ onMounted(async () => {
 function chooseOwn(names: string[]): void {
   const before = props.order.minimum_scores;
   props.order.minimum_scores = Object.fromEntries(
-    names.map((name) => [name, before[name] ?? Math.round(100 * props.order.minimum_score) / 100]),
+    names.map((name) => [name, before[name] ?? props.run?.minimum_scores[name] ?? Math.round(100 * score.value) / 100]),
   );
 }
 </script>
@@ -48,13 +57,12 @@ function chooseOwn(names: string[]): void {
 <template>
   <fieldset>
     <legend>What counts</legend>
-    <el-checkbox v-if="saved.length" v-model="order.chosen_scores" data-test="chosen-scores"
-      >Minimum score of each class as chosen in Judge:
-      {{ saved.map(([name, score]) => `${name} ${score.toFixed(2)}`).join(", ") }}</el-checkbox
+    <el-checkbox v-model="ofModel" data-test="chosen-scores"
+      >Minimum score of the model: {{ scoresOf(run) }}</el-checkbox
     >
     <div class="pair">
       <FigureSlider
-        v-model="order.minimum_score"
+        v-model="score"
         label="Minimum score"
         :min="0.01"
         :max="0.99"
@@ -166,8 +174,7 @@ function chooseOwn(names: string[]): void {
         :max="0.99"
         :step="0.01" />
       <p v-if="own.length" class="soft">
-        Others: {{ threshold(order.minimum_score) }}
-        <template v-if="saved.length && order.chosen_scores">or as chosen in Judge</template>
+        Others: {{ order.minimum_score === null ? scoresOf(run) : threshold(order.minimum_score) }}
       </p>
     </details>
   </fieldset>

@@ -5,8 +5,8 @@ import type { Suppression } from "@/views/anatomy/suppressions";
 export type Copies = "boxes" | "blurred" | "pixelated" | "filled" | "none";
 
 export interface RunOrder {
-  chosen_scores: boolean;
-  minimum_score: number;
+  /** Of all classes; null where the model's own are taken. */
+  minimum_score: number | null;
   /** Of single classes. */
   minimum_scores: Record<string, number>;
   overlap_limit: number;
@@ -24,8 +24,7 @@ export interface RunOrder {
 
 export function freshOrder(): RunOrder {
   return {
-    chosen_scores: true,
-    minimum_score: CONSTANTS.minimum_score,
+    minimum_score: null,
     minimum_scores: {},
     overlap_limit: CONSTANTS.overlap_limit,
     suppression: "by class",

@@ -9,7 +9,7 @@ import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 import ModelSelect from "@/views/use/ModelSelect.vue";
 import { THIS_COMPUTER } from "@/views/use/live/sending";
-import { numbersOf, ownScore, runOf } from "@/views/use/models";
+import { numbersOf, ownScore, runOf, scoresOf } from "@/views/use/models";
 
 const props = defineProps<{ runs: Run[]; ensembles: Ensemble[] }>();
 const emit = defineEmits<{ made: [id: number] }>();
@@ -23,12 +23,21 @@ const out = ref("");
 const moves = ref(false);
 const copies = ref(true);
 const model = ref(props.runs[0] ? `run ${props.runs[0].id}` : "");
-const score = ref(0.5);
+/** Of all classes; null where the model's own are taken. */
+const wished = ref<number | null>(null);
 const choosing = ref<"watched" | "out" | "">("");
 const busy = ref(false);
 
 const run = computed(() => runOf(model.value, props.runs));
-watch(run, (now) => (score.value = ownScore(now)), { immediate: true });
+watch(run, () => (wished.value = null));
+const score = computed({
+  get: () => wished.value ?? ownScore(run.value),
+  set: (value) => (wished.value = value),
+});
+const ofModel = computed({
+  get: () => wished.value === null,
+  set: (on) => (wished.value = on ? null : ownScore(run.value)),
+});
 const source = computed(() =>
   kind.value === "here" ? THIS_COMPUTER : kind.value === "camera" ? address.value.trim() : watched.value,
 );
@@ -56,7 +65,7 @@ async function start(): Promise<void> {
       watched: kind.value === "folder" ? watched.value : null,
       out: kind.value === "folder" && out.value ? out.value : null,
       moves: moves.value,
-      minimum_score: score.value,
+      minimum_score: wished.value,
       overlap_limit: 0.5,
       only: [],
       copies: copies.value ? ("boxes" as const) : ("none" as const),
@@ -112,6 +121,9 @@ async function start(): Promise<void> {
       >Model
       <ModelSelect v-model="model" :runs="runs" :ensembles="ensembles" label="Model" />
     </label>
+    <el-checkbox v-model="ofModel" size="small" data-test="live-own-scores"
+      >Minimum score of the model: {{ scoresOf(run) }}</el-checkbox
+    >
     <FigureSlider v-model="score" label="Minimum score" :min="0.01" :max="0.99" :step="0.01" />
     <el-button type="primary" native-type="submit" :disabled="!ready" :loading="busy" data-test="start-live"
       >Start</el-button

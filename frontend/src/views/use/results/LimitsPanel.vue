@@ -7,12 +7,15 @@ import FigureSlider from "@/parts/FigureSlider.vue";
 import { count, threshold, whole } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
+import { scoresTold } from "@/views/use/models";
 import type { Limits } from "@/views/use/results/found";
 
 const props = defineProps<{
   limits: Limits;
   timeline: Timeline;
   ownScore: number;
+  /** Of single classes. */
+  ownScores: Record<string, number>;
   ownLimit: number;
   unit: string;
   soft: boolean;
@@ -27,18 +30,21 @@ const score = computed({
   set: (value) => (props.limits.minimum_score = value),
 });
 const overlap = computed({
-  get: () => props.limits.overlap_limit,
+  get: () => props.limits.overlap_limit ?? props.ownLimit,
+  // With another limit the boxes are suppressed anew, from the minimum scores that stand.
   set: (value) => {
-    if (props.soft) return;
-    props.limits.overlap_limit = value;
-    // With another limit the boxes are suppressed anew, from the run's own minimum score.
-    props.limits.minimum_score ??= props.ownScore;
+    if (!props.soft) props.limits.overlap_limit = value;
   },
 });
+const byClass = computed(() =>
+  Object.entries(props.ownScores)
+    .map(([name, own]) => `${name} ${threshold(own)}`)
+    .join(", "),
+);
 const changed = computed(
   () =>
     props.limits.minimum_score !== null ||
-    props.limits.overlap_limit !== props.ownLimit ||
+    props.limits.overlap_limit !== null ||
     props.limits.only.length > 0,
 );
 const total = computed(() => props.timeline.boxes.reduce((all, each) => all + each, 0));
@@ -60,7 +66,7 @@ function toggle(name: string): void {
   props.limits.only = next.length === all.length || !next.length ? [] : next;
 }
 function reset(): void {
-  Object.assign(props.limits, { minimum_score: null, overlap_limit: props.ownLimit, only: [] });
+  Object.assign(props.limits, { minimum_score: null, overlap_limit: null, only: [] });
 }
 const within = (value: number, low: number): number => Math.round(100 * Math.min(Math.max(value, low), 0.99)) / 100;
 
@@ -86,6 +92,10 @@ useKeys([
       :max="0.99"
       :step="0.01"
       data-test="score-slider" />
+    <p v-if="Object.keys(ownScores).length" class="soft" data-test="own-scores-said">
+      <template v-if="limits.minimum_score === null">Of single classes: {{ byClass }}</template>
+      <template v-else>Of all classes; the run's own for {{ byClass }} do not count</template>
+    </p>
     <FigureSlider
       v-if="!soft"
       v-model="overlap"
@@ -95,7 +105,7 @@ useKeys([
       :step="0.01"
       data-test="overlap-slider" />
     <p v-if="changed" class="soft">
-      The run's own: {{ threshold(ownScore) }}<template v-if="!soft"> and {{ threshold(ownLimit) }}</template
+      The run's own: {{ scoresTold(ownScore, ownScores) }}<template v-if="!soft"> and {{ threshold(ownLimit) }}</template
       >.
       <el-button link type="primary" size="small" data-test="reset-limits" @click="reset">Reset</el-button>
     </p>

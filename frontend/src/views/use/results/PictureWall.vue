@@ -15,7 +15,6 @@ const props = defineProps<{
   detectionId: number;
   timeline: Timeline;
   query: Found["query"]["value"];
-  minimumScore: number;
   /** Some of the pictures are labelled. */
   labelled: boolean;
   line: number;
@@ -119,7 +118,14 @@ async function collect(): Promise<void> {
   if (!selected.value.size || sending.value) return;
   sending.value = true;
   try {
-    const body = { places: [...selected.value], minimum_score: props.query.minimum_score ?? props.minimumScore };
+    // With the very boxes that are shown.
+    const { only, ...limits } = props.query;
+    const body = {
+      places: [...selected.value],
+      minimum_score: limits.minimum_score ?? null,
+      overlap_limit: limits.overlap_limit ?? null,
+      only: only.split("\n").filter(Boolean),
+    };
     const starting = take(
       api.POST("/api/v1/detections/{detection_id}/collect", {
         params: { path: { detection_id: props.detectionId } },

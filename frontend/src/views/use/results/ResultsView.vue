@@ -9,6 +9,7 @@ import ClipResult from "@/views/use/results/ClipResult.vue";
 import { isSoft } from "@/views/anatomy/suppressions";
 import BoxTable from "@/views/use/results/BoxTable.vue";
 import CountPanel from "@/views/use/results/CountPanel.vue";
+import { scoresTold } from "@/views/use/models";
 import { useFound } from "@/views/use/results/found";
 import LimitsPanel from "@/views/use/results/LimitsPanel.vue";
 import ObjectList, { type ClipObject } from "@/views/use/results/ObjectList.vue";
@@ -29,7 +30,7 @@ export interface RunSummary {
 
 const props = defineProps<{ detection: Detection; summary: RunSummary; address: (name: string) => string }>();
 
-const { limits, timeline, query, at } = useFound(props.detection.id, props.detection.overlap_limit);
+const { limits, timeline, query, at } = useFound(props.detection.id);
 const tab = ref("");
 const place = ref(0);
 const object = ref(0);
@@ -170,7 +171,6 @@ useKeys([
         :detection-id="detection.id"
         :timeline="timeline"
         :query="query"
-        :minimum-score="detection.minimum_score"
         :line="line"
         :captions="captions"
         @open="openInClip" />
@@ -182,6 +182,7 @@ useKeys([
         :limits="limits"
         :timeline="timeline"
         :own-score="detection.minimum_score"
+        :own-scores="detection.minimum_scores"
         :own-limit="detection.overlap_limit"
         :unit="unit"
         :soft="soft" />
@@ -217,7 +218,7 @@ useKeys([
         <p v-if="summary.engine">{{ summary.engine }}</p>
         <p v-if="busiest">Time at work: {{ busiest }}</p>
         <p>
-          Minimum score {{ threshold(detection.minimum_score) }}, overlap limit {{ threshold(detection.overlap_limit) }}
+          Minimum score {{ scoresTold(detection.minimum_score, detection.minimum_scores) }}, overlap limit {{ threshold(detection.overlap_limit) }}
         </p>
       </section>
     </aside>

@@ -12,22 +12,23 @@ const STILL = 120;
 export type Sort = "as they came" | "most boxes" | "least sure" | "surest";
 
 export interface Limits {
-  /** Null: as the run itself tells. */
+  /** Null: the run's own, of each class. */
   minimum_score: number | null;
-  overlap_limit: number;
+  /** Null: the run's own. */
+  overlap_limit: number | null;
   only: string[];
 }
 
 export interface Found {
   limits: Limits;
   timeline: Ref<Timeline | null>;
-  query: ComputedRef<{ minimum_score?: number; overlap_limit: number; only: string }>;
+  query: ComputedRef<{ minimum_score?: number; overlap_limit?: number; only: string }>;
   /** The picture at a place, or undefined until it was fetched; asks for what lies around it. */
   at: (place: number) => FoundPicture | undefined;
 }
 
-export function useFound(detectionId: number, overlapLimit: number): Found {
-  const limits = reactive<Limits>({ minimum_score: null, overlap_limit: overlapLimit, only: [] });
+export function useFound(detectionId: number): Found {
+  const limits = reactive<Limits>({ minimum_score: null, overlap_limit: null, only: [] });
   const timeline = ref<Timeline | null>(null);
   const rows = shallowReactive(new Map<number, FoundPicture>());
   const asked = new Set<number>();
@@ -36,7 +37,7 @@ export function useFound(detectionId: number, overlapLimit: number): Found {
 
   const query = computed(() => ({
     ...(limits.minimum_score === null ? {} : { minimum_score: limits.minimum_score }),
-    overlap_limit: limits.overlap_limit,
+    ...(limits.overlap_limit === null ? {} : { overlap_limit: limits.overlap_limit }),
     only: limits.only.join("\n"),
   }));
   const path = { detection_id: detectionId };

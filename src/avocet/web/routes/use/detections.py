@@ -91,7 +91,7 @@ def _start(body: schemas.DetectionIn, files: list[tuple[Path, str]]) -> Response
             run_id, ensemble_id = address.answering.run_id, address.answering.ensemble_id
             wished = address.order | {name: value for name, value in wished.items() if value is not None}
         detection = work.start_detection(
-            session, context().folder, run_id, source, wished, files, ensemble_id, body.chosen_scores
+            session, context().folder, run_id, source, wished, files, ensemble_id
         )
         out = _out(detection)
     context().enqueue(out.job.id, out.job.kind)
@@ -301,6 +301,10 @@ def collect(path: schemas.DetectionPath, body: schemas.CollectIn) -> Response:
     with context().reading() as session:
         detection = work.get_detection(session, path.detection_id)
     given = FoundToCollect(
-        detection_id=detection.id, places=list(dict.fromkeys(body.places)), minimum_score=body.minimum_score
+        detection_id=detection.id,
+        places=list(dict.fromkeys(body.places)),
+        minimum_score=body.minimum_score,
+        overlap_limit=body.overlap_limit,
+        only=body.only,
     )
     return start_job(detection.project_id, COLLECT_FOUND, f"Collect from {detection.source}", given)

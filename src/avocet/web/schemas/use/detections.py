@@ -19,16 +19,17 @@ class DetectionIn(Request):
     run_id: Whole | None = None
     ensemble_id: Whole | None = None
     address_id: Whole | None = Field(None, description="The model that answers under an address now")
-    chosen_scores: bool = False
     clip_id: Whole | None = None
     server_folder: str | None = Field(
         None, max_length=4096, description="A folder in one that the server may read"
     )
     pictures: bool = False
     state: PictureState | None = None
-    minimum_score: float | None = Field(None, ge=0, le=1, description="Without one, the model's own")
+    minimum_score: float | None = Field(
+        None, ge=0, le=1, description="Of all classes; without one, the model's own of each class"
+    )
     minimum_scores: dict[str, float] = Field(
-        default={}, max_length=1000, description="Of single classes; before those chosen in Judge"
+        default={}, max_length=1000, description="Of single classes; go before all others"
     )
     suppression: Method = Field("by class", description="How duplicates go")
     overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
@@ -110,10 +111,10 @@ class NewestQuery(Query):
 
 
 class Limits(Query):
-    """What counts of what was found; without a minimum score, what the run itself tells of."""
+    """What counts of what was found; without a minimum score or an overlap limit, the run's own."""
 
     minimum_score: float | None = Field(None, ge=0, le=1)
-    overlap_limit: float = Field(OVERLAP_LIMIT, ge=0, le=1)
+    overlap_limit: float | None = Field(None, ge=0, le=1)
     only: str = Field("", max_length=10_000, description="Classes that count, joined by line breaks")
 
     @property
@@ -234,5 +235,9 @@ class CountedList(Schema):
 
 
 class CollectIn(Request):
+    """Which pictures, and which of their boxes: those that the same limits show."""
+
     places: list[Whole] = Field(min_length=1, max_length=2000)
     minimum_score: float | None = Field(None, ge=0, le=1)
+    overlap_limit: float | None = Field(None, ge=0, le=1)
+    only: list[str] = Field(default=[], max_length=1000)

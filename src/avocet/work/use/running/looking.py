@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.core.detections import PictureDetections
+from avocet.core.detections import PictureDetections, told_score
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import Candidates
 from avocet.core.raw.suppressing import is_soft, thin_out
@@ -50,12 +50,10 @@ class Looker:
         self.classes = list(finder.classes)
         self.least = order.least_scores(finder.classes)
         self.soft = is_soft(order.suppression)
-        # Where several models' boxes are combined, weaker ones would move those that are told.
-        self.weakest = 1.0 if finder.about.get("method") == "fusion" else WEAKER
 
     def look(self, pictures: Sequence[NDArray[np.uint8]]) -> list[Row]:
         """What is recorded of pictures, (H, W, 3) uint8, but for their names; boxes in their pixels."""
-        floor = self.weakest * float(self.least.min())
+        floor = WEAKER * float(self.least.min())
         if self.order.tile is None:
             found = self.finder.candidates(pictures, floor) if pictures else []
         else:
@@ -85,7 +83,7 @@ class Looker:
     def _row(self, found: Candidates, size: tuple[int, ...]) -> Row:
         height, width = size
         boxes = found.boxes
-        counts = found.scores >= self.weakest * self.least[found.classes]
+        counts = found.scores >= WEAKER * self.least[found.classes]
         if self.order.region:
             middles = (boxes[:, :2] + boxes[:, 2:]) / 2 / [width, height]
             counts &= inside(middles, self.order.region)
@@ -103,10 +101,10 @@ class Looker:
         # Where suppression is soft, the weaker ones too are told with what it left of their scores.
         scores = thinned.scores if self.soft else scores
         kept = strong[thinned.kept]
-        rest = np.setdiff1d(np.flatnonzero(scores >= self.weakest * least), kept)
-        rest = rest[np.argsort(-scores[rest], kind="stable")[:MOST_OTHERS]] if self.weakest < 1 else rest[:0]
+        rest = np.setdiff1d(np.flatnonzero(scores >= WEAKER * least), kept)
+        rest = rest[np.argsort(-scores[rest], kind="stable")[:MOST_OTHERS]]
         # Whole columns at once: beside a network at work, time in the interpreter is what everything else waits for.
-        shown, corners = np.round(scores, 4).tolist(), np.round(boxes, 2).tolist()
+        shown, corners = told_score(scores).tolist(), np.round(boxes, 2).tolist()
         return {
             "width": width,
             "height": height,

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from avocet.core.detections import told_score
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.raw.suppressing import Method
@@ -71,14 +72,32 @@ class DetectionOrder(BaseModel):
 
     @classmethod
     def for_model(cls, about: Mapping[str, Any], wished: Mapping[str, Any]) -> "DetectionOrder":
-        """An order in which a model's own minimum scores stand where none is wished.
+        """An order in which a model's own minimum scores stand where none is wished: the one rule that the page, the
+        command line, HTTP, live work and Python go by.
+
+        Without a wished minimum score every class has the model's own: that chosen for the class, else that of the model.
+        A wished one holds for all classes in place of both. In either case one wished for a class goes before.
 
         Parameters
         ----------
         about : mapping
-            What the model says of itself.
+            What the model says of itself: ``classes``, and where it knows any ``minimum_score`` and ``minimum_scores``.
         wished : mapping
             Fields; None counts as not wished.
+
+        Returns
+        -------
+        DetectionOrder
+
+        Examples
+        --------
+        >>> about = {"classes": ["roll", "ring"], "minimum_score": 0.589, "minimum_scores": {"ring": 0.05}}
+        >>> one = DetectionOrder.for_model(about, {"minimum_scores": {"roll": 0.9}})
+        >>> one.minimum_score, one.minimum_scores
+        (0.589, {'ring': 0.05, 'roll': 0.9})
+        >>> all_of_them = DetectionOrder.for_model(about, {"minimum_score": 0.4, "minimum_scores": {"roll": 0.9}})
+        >>> all_of_them.least_scores(about["classes"]).tolist()
+        [0.9, 0.4]
 
         Raises
         ------
@@ -87,8 +106,12 @@ class DetectionOrder(BaseModel):
         """
         fields = {name: value for name, value in wished.items() if value is not None}
         if "minimum_score" not in fields:
-            own = {name: about[name] for name in ("minimum_score", "minimum_scores") if name in about}
-            fields = own | fields
+            if about.get("minimum_score") is not None:
+                fields["minimum_score"] = told_score(about["minimum_score"])
+            by_class = {
+                name: told_score(score) for name, score in (about.get("minimum_scores") or {}).items()
+            }
+            fields["minimum_scores"] = by_class | dict(fields.get("minimum_scores") or {})
         order = cls.checked(fields)
         order.check(about["classes"])
         return order
