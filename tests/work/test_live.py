@@ -10,7 +10,6 @@ import sys
 import threading
 import time
 
-import av
 import numpy as np
 import pytest
 from PIL import Image
@@ -21,6 +20,8 @@ from avocet.core.tracks.linking import Linker
 from avocet.demo.belt import render_still
 from avocet.demo.camera import SimulatedCamera
 from avocet.detector.model.predictor import Predictor
+from avocet.media.clip_writer import ClipWriter
+from avocet.media.clips import read_frames
 from avocet.media.pictures import encode_jpeg
 from avocet.store.tables import JobState
 from avocet.work.job_kinds import Lane, kinds_of
@@ -28,7 +29,7 @@ from avocet.work.jobs import mark_interrupted
 from avocet.work.live.camera import watch_camera
 from avocet.work.live.folder import watch_folder
 from avocet.work.live.live import bin_live, get_live, go_on, list_live, start_live, stop_live
-from avocet.work.live.recording import LONGEST_GAP, RATE, Recording, recordings
+from avocet.work.live.recording import Recording, recordings
 from avocet.work.live.restarting import set_going_again
 from avocet.work.live.showing import shown_now, wish
 from avocet.work.progress import Silent, Stopped
@@ -95,46 +96,102 @@ def test_a_camera_is_watched_counted_and_recorded(looker, tmp_path):
         wait_for(lambda: shown_now(tmp_path)["state"] == "stalled", "the stall")
         wait_for(lambda: shown_now(tmp_path)["state"] == "live", "the camera back")
         wish(tmp_path, {"recording": False})
-        (name,) = wait_for(lambda: recordings(tmp_path / "recordings"), "a whole recording")
+        wait_for(lambda: not shown_now(tmp_path)["recording"], "its end")
+        (name,) = recordings(tmp_path / "recordings")
     finally:
         stop()
         simulated.close()
-    with av.open(str(tmp_path / "recordings" / name)) as clip:
-        frames = sum(1 for _ in clip.decode(clip.streams.video[0]))
-        assert float(clip.streams.video[0].average_rate) == RATE
+    shown = [frame.seconds for frame in read_frames(tmp_path / "recordings" / name)]
     lines = [
         json.loads(line)
         for line in (tmp_path / "recordings" / name.replace("mp4", "jsonl")).read_text().splitlines()
     ]
-    assert lines[-1]["frame"] < frames and any(line["detections"] for line in lines)
+    np.testing.assert_allclose(shown, [line["seconds"] for line in lines], atol=1e-3)
+    assert any(line["detections"] for line in lines)
     # It runs as time did: what the clock says between two lines is what their frames say.
     took = lines[-1]["at"] - lines[0]["at"]
     assert lines[-1]["seconds"] - lines[0]["seconds"] == pytest.approx(took, abs=0.3)
     assert took > 5, "the stall is in it"
 
 
-def test_a_long_silence_is_cut_and_what_follows_runs_as_time_did(tmp_path):
-    made = Recording(tmp_path, 1000.0)
-    for at in (1000.0, 1000.1, 5000.0, 5000.2):
-        made.add(np.zeros((64, 96, 3), np.uint8), {}, at)
-    made.close()
-    lines = (tmp_path / made.name.replace("mp4", "jsonl")).read_text().splitlines()
-    first = 2 + LONGEST_GAP
-    assert [json.loads(line)["frame"] for line in lines] == [0, 1, first, first + 2]
+def recorded(place, made):
+    """When the frames of a recording are shown, and when its lines say that they are."""
+    lines = [
+        json.loads(line) for line in (place / made.name.replace("mp4", "jsonl")).read_text().splitlines()
+    ]
+    return [frame.seconds for frame in read_frames(place / made.name)], [line["seconds"] for line in lines]
 
 
-def test_a_recording_of_frames_at_their_moments(tmp_path):
+def test_a_recording_shows_frames_when_they_came(tmp_path):
+    """Also after a long silence, and at whatever rate they come."""
     pixels = np.zeros((64, 96, 3), np.uint8)
     made = Recording(tmp_path, 1000.0)
-    for at in (1000.0, 1000.04, 1000.3, 1001.0):
+    came = (1000.2, 1000.24, 1000.5, 1001.2, 5000.0, 5000.2, 4000.0)
+    for at in came:
         made.add(pixels, {"detections": []}, at)
-    assert not made.fits(np.zeros((32, 96, 3), np.uint8)) and recordings(tmp_path) == []
+    assert not made.fits(np.zeros((32, 96, 3), np.uint8))
+    made.add(np.zeros((32, 96, 3), np.uint8), {}, 5001.0)
     made.close()
     assert recordings(tmp_path) == [made.name]
-    lines = (tmp_path / made.name.replace("mp4", "jsonl")).read_text().splitlines()
-    assert [json.loads(line)["frame"] for line in lines] == [0, 3, 10]
-    with av.open(str(tmp_path / made.name)) as clip:
-        assert sum(1 for _ in clip.decode(clip.streams.video[0])) == 11
+    shown, told = recorded(tmp_path, made)
+    np.testing.assert_allclose(shown, np.array(came[:-1]) - came[0], atol=2e-4)
+    np.testing.assert_allclose(told, shown, atol=1e-3)
+    # A second one of that second has a name of its own.
+    other = Recording(tmp_path, 1000.0)
+    other.close()
+    assert other.name != made.name
+
+
+def test_a_recording_that_is_killed_plays_up_to_then_and_is_listed(tmp_path):
+    program = (
+        "import os, sys, time; import numpy as np; from pathlib import Path\n"
+        "from avocet.work.live.recording import Recording\n"
+        "made = Recording(Path(sys.argv[1]), 1000.0)\n"
+        "for number in range(80):\n"
+        "    made.add(np.full((64, 96, 3), number, np.uint8), {'detections': []}, 1000 + number / 10)\n"
+        "    time.sleep(0.01)\n"
+        "time.sleep(1)\n"
+        "os.kill(os.getpid(), 9)\n"
+    )
+    done = subprocess.run([sys.executable, "-c", program, str(tmp_path)], timeout=60)
+    assert done.returncode == -9
+    (name,) = recordings(tmp_path)
+    shown = list(read_frames(tmp_path / name))
+    assert len(shown) >= 60 and shown[50].seconds == pytest.approx(5.0, abs=0.01)
+    assert shown[50].pixels.mean() == pytest.approx(50, abs=4)
+
+
+def test_recording_never_makes_looking_wait(tmp_path, monkeypatch):
+    """A packer that takes half a second a frame gets what it can take; the rest is left out."""
+    real = ClipWriter.write
+
+    def slow(self, *given):
+        time.sleep(0.3)
+        real(self, *given)
+
+    monkeypatch.setattr(ClipWriter, "write", slow)
+    made = Recording(tmp_path, 1000.0)
+    begun = time.monotonic()
+    for number in range(60):
+        made.add(np.zeros((64, 96, 3), np.uint8), {}, 1000 + number / 10)
+    assert time.monotonic() - begun < 0.3
+    made.close()
+    shown, told = recorded(tmp_path, made)
+    assert len(shown) == len(told) == 60 - made.left_out and 10 < len(shown) < 20
+    np.testing.assert_allclose(told, shown, atol=1e-3)
+
+
+def test_a_recording_that_cannot_be_written_says_so_and_looking_goes_on(tmp_path, monkeypatch):
+    def full(*_):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(ClipWriter, "write", full)
+    made = Recording(tmp_path, 1000.0)
+    for number in range(100):
+        made.add(np.zeros((64, 96, 3), np.uint8), {}, 1000 + number / 10)
+        time.sleep(0.001)
+    assert "No space left" in made.fault
+    made.close()
 
 
 @pytest.mark.slow

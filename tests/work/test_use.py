@@ -15,7 +15,7 @@ from avocet.core.raw.candidates import Candidates
 from avocet.formats.coco_results import read_results
 from avocet.jobs.worker import run_job
 from avocet.media.clip_writer import ClipWriter
-from avocet.media.clips import clip_info
+from avocet.media.clips import clip_info, read_frames
 from avocet.media.pictures import encode_jpeg, encode_png, read_picture
 from avocet.store.tables import JobState
 from avocet.work.problems import NotFound
@@ -313,7 +313,10 @@ def test_so_many_frames_a_second(frames, tmp_path):
     rows = list(read_record(tmp_path / "out" / "detections.jsonl"))
     assert [row["frame"] for row in rows] == [0, 2, 5, 7] and summary["pictures"] == 4
     made = clip_info(tmp_path / "out" / "annotated" / "belt.mp4")
-    assert made.frames == 4 and made.rate == pytest.approx(4)
+    shown = [frame.seconds for frame in read_frames(tmp_path / "out" / "annotated" / "belt.mp4")]
+    assert made.frames == 4 and shown == pytest.approx([0, 0.2, 0.5, 0.7], abs=1e-4), (
+        "when the clip shows them"
+    )
 
 
 @pytest.mark.slow

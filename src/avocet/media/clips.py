@@ -25,6 +25,9 @@ FASTEST = 100_000.0
 LONGEST = 100 * 24 * 3600.0
 """Seconds: more than any clip has. What a header says beyond that is not believed."""
 
+CUT_OFF = 0.5
+"""Seconds that a clip may end earlier than its header says before that is told."""
+
 SUFFIXES = frozenset({".mp4", ".mov", ".avi", ".mkv", ".webm"})
 
 
@@ -88,7 +91,7 @@ def clip_info(path: Path, name: str | None = None) -> ClipInfo:
         first = next(readable_frames(container), None)
         if first is None:
             raise InputError(f"{name or path.name} holds no frame that can be read")
-        height, width, _ = HeldFrame(first).shape
+        height, width, _ = HeldFrame(first, stream).shape
         return ClipInfo(width, height, rate, believed)
 
 
@@ -173,6 +176,7 @@ def read_frames(
         stream.thread_type = "SLICE"
         rate = float(stream.average_rate or 25)
         choice = FrameChoice(rate, every, per_second)
+        seconds = 0.0
         try:
             for frame in _decoded(container, stream, called, damage):
                 number += 1
@@ -181,11 +185,37 @@ def read_frames(
                 if not choice.takes(number, seconds):
                     continue
                 seen = True
-                yield ClipFrame(number, seconds, HeldFrame(frame))
+                yield ClipFrame(number, seconds, HeldFrame(frame, stream))
         except FFmpegError as error:
             raise InputError(f"{called} is damaged after frame {number + 1}: {error.strerror}") from None
+        promised = _promised(container, stream)
+        if damage is not None and seen and promised - seconds > max(CUT_OFF, 3 / rate):
+            damage(
+                f"{called} ends at {seconds:.1f} s, and its header says {promised:.1f} s: the file was cut off, or its end "
+                "cannot be read"
+            )
     if not seen:
         raise InputError(f"{called} holds no frame that can be read")
+
+
+def _promised(container: av.container.InputContainer, stream: av.VideoStream) -> float:
+    """When the picture ends, as the header says; 0 where it does not, or nobody would believe it."""
+    if container.format.name == "avi" and stream.frames and stream.average_rate:
+        # Of an AVI the duration is worked out from how long the file is.
+        seconds = float(stream.frames / stream.average_rate)
+    elif stream.duration and stream.time_base:
+        seconds = float(((stream.start_time or 0) + stream.duration) * stream.time_base)
+    elif len(container.streams) == 1 and container.duration:
+        # Of a container the longest of its streams ends then, which may be the sound.
+        seconds = ((container.start_time or 0) + container.duration) / 1_000_000
+    else:
+        told = stream.metadata.get("DURATION", "")
+        parts = told.split(":")
+        try:
+            seconds = sum(float(part) * 60**place for place, part in enumerate(reversed(parts)))
+        except ValueError:
+            seconds = 0.0
+    return seconds if 0 <= seconds <= LONGEST else 0.0
 
 
 def _decoded(
@@ -277,6 +307,10 @@ PASSED = 5.0
 can be decoded."""
 
 
+ROUNDED = 0.002
+"""Seconds by which a moment that is asked for may differ from a frame's own: timestamps are in milliseconds or finer."""
+
+
 def frame_at(path: Path, seconds: float, name: str | None = None) -> NDArray[np.uint8]:
     """The frame that is shown at a moment, from the nearest place before from which a clip can be decoded.
 
@@ -324,7 +358,6 @@ def frames_at(path: Path, moments: Iterable[float], name: str | None = None) -> 
     with open_clip(path, called) as container:
         stream = container.streams.video[0]
         stream.thread_type = "AUTO"
-        rate = float(stream.average_rate or 25)
         coming: Iterator[av.VideoFrame] = iter(())
         last, after = None, None
         for seconds in moments:
@@ -336,8 +369,8 @@ def frames_at(path: Path, moments: Iterable[float], name: str | None = None) -> 
                     coming = _decoded(container, stream, called, lambda _: None)
                 while (frame := after or next(coming, None)) is not None:
                     after = None
-                    # The one after it: half a frame of tolerance, as timestamps are rounded.
-                    if last is not None and _shown(frame) > seconds + 0.5 / rate:
+                    # The one after it: with some tolerance, as timestamps are rounded.
+                    if last is not None and _shown(frame) > seconds + ROUNDED:
                         after = frame
                         break
                     last = frame
@@ -346,7 +379,7 @@ def frames_at(path: Path, moments: Iterable[float], name: str | None = None) -> 
                     raise InputError(f"{called} is damaged at {seconds:.2f} s: {error.strerror}") from None
             if last is None:
                 raise InputError(f"{called} holds no frame at {seconds:.2f} s")
-            yield HeldFrame(last).pixels
+            yield HeldFrame(last, stream).pixels
 
 
 def _shown(frame: av.VideoFrame) -> float:

@@ -73,28 +73,29 @@ def index_frames(
         If it is not a clip that can be read, holds no frame, or more than are followed here.
     """
     called = name or path.name
-    first = _beginning(path, called)
+    first, width, height = _beginning(path, called)
     stamps, base = _stamps(path, called, looked_at)
     trusted = base > 0 and len(stamps) >= len(first) and all(
         frame.pts is not None and frame.pts == stamp for frame, stamp in zip(first, stamps, strict=False)
     )  # fmt: skip
-    height, width, _ = HeldFrame(first[0]).shape
     if trusted:
         return FrameIndex(np.asarray(stamps * base, dtype=np.float64), stamps, width, height)
     seconds = _counted(path, called, looked_at)
     return FrameIndex(seconds, np.zeros(0, np.int64), width, height)
 
 
-def _beginning(path: Path, called: str) -> list[av.VideoFrame]:
+def _beginning(path: Path, called: str) -> tuple[list[av.VideoFrame], int, int]:
+    """The first frames, and their width and height."""
     found: list[av.VideoFrame] = []
     with open_clip(path, called) as container:
         for frame in readable_frames(container):
             found.append(frame)
             if len(found) == CHECKED:
                 break
-    if not found:
-        raise InputError(f"{called} holds no frame that can be read")
-    return found
+        if not found:
+            raise InputError(f"{called} holds no frame that can be read")
+        height, width, _ = HeldFrame(found[0], container.streams.video[0]).shape
+        return found, width, height
 
 
 def _stamps(path: Path, called: str, looked_at: Callable[[int], object]) -> tuple[NDArray[np.int64], float]:
@@ -224,7 +225,8 @@ class FrameReader:
             self._next = at + 1
             if at <= number - self._most or at < 0:
                 continue
-            self._keep(at, HeldFrame(frame))
+            assert self._container is not None
+            self._keep(at, HeldFrame(frame, self._container.streams.video[0]))
             if at == number:
                 return self._held[number]
             if at > number:

@@ -2,16 +2,14 @@
 
 import threading
 import time
-from dataclasses import dataclass
 from urllib.parse import urlsplit
 
 import av
-import numpy as np
 from av.error import FFmpegError
-from numpy.typing import NDArray
 
 from avocet.core.errors import InputError
 from avocet.media.clips import LARGEST_FRAME
+from avocet.media.newest import LiveFrame, NewestFrames
 
 PROTOCOLS = {
     "rtsp": "rtsp,rtp,udp,tcp",
@@ -64,26 +62,8 @@ def check_camera(address: str) -> str:
     )
 
 
-@dataclass(frozen=True)
-class LiveFrame:
-    """A frame as it came.
-
-    Attributes
-    ----------
-    number : int
-        Counted from 1 since the camera was first opened.
-    at : float
-        When it came, in seconds of the clock on the wall.
-    pixels : (H, W, 3) ndarray of uint8
-    """
-
-    number: int
-    at: float
-    pixels: NDArray[np.uint8]
-
-
 class Camera:
-    """Reads a camera in a thread of its own and keeps the newest frame only.
+    """Reads a camera in a thread of its own and gives the newest frame only.
 
     Where the camera is lost it is opened again, after a pause that grows.
 
@@ -100,9 +80,7 @@ class Camera:
 
     def __init__(self, address: str) -> None:
         self._address = check_camera(address)
-        self._changed = threading.Condition()
-        self._newest: LiveFrame | None = None
-        self._number = 0
+        self._frames = NewestFrames()
         self._why = ""
         self._next_try = 0.0
         self._closing = threading.Event()
@@ -112,35 +90,29 @@ class Camera:
 
     def newest(self, after: int, seconds: float) -> LiveFrame | None:
         """The newest frame later than number ``after``, waited for at most so long."""
-        with self._changed:
-            self._changed.wait_for(lambda: self._closing.is_set() or self._is_later(after), seconds)
-            return self._newest if self._is_later(after) else None
-
-    def _is_later(self, after: int) -> bool:
-        return self._newest is not None and self._newest.number > after
+        return self._frames.newest(after, seconds)
 
     def state(self) -> tuple[str, str]:
         """How it stands, in a word ('connecting', 'live', 'stalled' or 'lost'), and why."""
-        newest, why = self._newest, self._why
+        newest, why = self._frames.at, self._why
         if why:
             wait = max(0.0, self._next_try - time.monotonic())
             return "lost", f"{why}; tried again in {wait:.0f} s" if wait >= 1 else f"{why}; trying again"
         if newest is None:
             return "connecting", "Waiting for the first frame"
-        silent = time.time() - newest.at
+        silent = time.time() - newest
         return ("live", "") if silent < STALLED else ("stalled", f"No frame for {silent:.0f} s")
 
     def close(self) -> None:
         """Read no more."""
         self._closing.set()
-        with self._changed:
-            self._changed.notify_all()
+        self._frames.close()
         self._thread.join(OPEN_SECONDS + READ_SECONDS)
 
     def _run(self) -> None:
         pause = FIRST_PAUSE
         while not self._closing.is_set():
-            before = self._number
+            before = self._frames.number
             try:
                 self._read()
                 why = "the camera has ended its stream"
@@ -152,7 +124,7 @@ class Camera:
                 why = f"the camera sends what cannot be read: {type(error).__name__}"
             if self._closing.is_set():
                 return
-            pause = FIRST_PAUSE if self._number > before else min(2 * pause, LONGEST_PAUSE)
+            pause = FIRST_PAUSE if self._frames.number > before else min(2 * pause, LONGEST_PAUSE)
             self._next_try, self._why = time.monotonic() + pause, why
             self.reconnects += 1
             self._closing.wait(pause)
@@ -165,12 +137,13 @@ class Camera:
             context = stream.codec_context
             if context is not None and context.width * context.height > LARGEST_FRAME:
                 raise InputError(f"frames of {context.width}×{context.height} pixels are too large")
-            for frame in container.decode(stream):
-                if self._closing.is_set():
-                    return
-                if frame.width * frame.height > LARGEST_FRAME or min(frame.width, frame.height) < 8:
-                    raise InputError(f"frames of {frame.width}×{frame.height} pixels cannot be read")
-                self._show(np.asarray(frame.to_ndarray(format="rgb24"), dtype=np.uint8))
+            with self._frames.of(stream):
+                for packet in container.demux(stream):
+                    if self._closing.is_set():
+                        return
+                    if packet.size:
+                        self._why = ""
+                        self._frames.arrived(packet)
 
     def _opened(self) -> av.container.InputContainer:
         if self._address.startswith(DEVICES):
@@ -181,10 +154,3 @@ class Camera:
         if scheme == "rtsp":
             options["rtsp_transport"] = "tcp"
         return av.open(self._address, options=options, timeout=(OPEN_SECONDS, READ_SECONDS))
-
-    def _show(self, pixels: NDArray[np.uint8]) -> None:
-        with self._changed:
-            self._number += 1
-            self._newest = LiveFrame(self._number, time.time(), pixels)
-            self._why = ""
-            self._changed.notify_all()

@@ -6,7 +6,8 @@ from pathlib import Path
 
 from avocet.core.errors import InputError
 from avocet.files import write_bytes
-from avocet.media.live import STALLED, LiveFrame
+from avocet.media.live import STALLED
+from avocet.media.newest import LiveFrame
 from avocet.media.pictures import read_picture
 
 LARGEST_PUSHED = 8_000_000

@@ -238,9 +238,7 @@ def test_on_a_damaged_frame_a_model_is_not_asked(data, labelled, clip, class_ids
     damaged = set(range(12, 18))
     monkeypatch.setattr(FrameReader, "readable", lambda reader, n: None if n in damaged else read(reader, n))
     look = Looker.look
-    monkeypatch.setattr(
-        Looker, "look", lambda own, some, sizes: asked.append(len(some)) or look(own, some, sizes)
-    )
+    monkeypatch.setattr(Looker, "look", lambda own, some: asked.append(len(some)) or look(own, some))
     over = proposed(data, clip, run.id)[1].values()
     assert sum(asked) == FRAMES - len(damaged)
     longest = max((labels for _, labels in over), key=lambda each: each.spans[-1][1] - each.spans[0][0])

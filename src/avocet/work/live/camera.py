@@ -5,7 +5,8 @@ from pathlib import Path
 from typing import Any
 
 from avocet.core.tracks.linking import Linker
-from avocet.media.live import THIS_COMPUTER, Camera, LiveFrame
+from avocet.media.live import THIS_COMPUTER, Camera
+from avocet.media.newest import LiveFrame
 from avocet.media.pushed import PushedCamera
 from avocet.work.live.recording import Recording
 from avocet.work.live.showing import LastMinute, Shown
@@ -33,6 +34,7 @@ class _Watch:
         self._objects, self._speed = LastMinute(), LastMinute(SECONDS)
         self._most, self._size = 0, (0, 0)
         self._recording: Recording | None = None
+        self._ending: list[Recording] = []
         self._shown_at = 0.0
         self.pictures = 0
 
@@ -82,15 +84,22 @@ class _Watch:
 
     def record(self, on: bool) -> None:
         if self._recording is not None:
-            self._recording.close()
+            self._recording.end()
+            self._ending.append(self._recording)
             self._recording = None
         if on:
             self._recording = Recording(self._place / "recordings", time.time())
 
+    def close(self) -> None:
+        """Finish what is recorded."""
+        self.record(False)
+        for each in self._ending:
+            each.close()
+
     def _told(self, state: str, why: str, now: float) -> dict[str, Any]:
         return {
             "state": state,
-            "message": why,
+            "message": why or (self._recording.fault if self._recording is not None else ""),
             "classes": self._looker.classes,
             "frames_per_second": round(self._speed.a_second(now), 1) if state == "live" else 0.0,
             "last_minute": self._objects.by_name(now),
@@ -151,5 +160,5 @@ def watch_camera(address: str, looker: Looker, place: Path, reporter: Reporter) 
                 if reporter.should_stop():
                     raise Stopped
     finally:
-        watch.record(False)
         camera.close()
+        watch.close()

@@ -1,44 +1,58 @@
-"""Recording a camera: a clip that runs as time did, with what was found beside it as JSON Lines."""
+"""Recording a camera: a clip in which each frame is shown when it came, with what was found beside it as JSON Lines."""
 
 import json
+import threading
 import time
+from contextlib import suppress
 from pathlib import Path
-from typing import IO, Any
+from queue import Full, Queue
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from avocet.files import is_unfinished
-from avocet.media.clip_writer import ClipWriter
+from avocet.core.errors import InputError
+from avocet.files import is_unfinished, replacing
+from avocet.media.clip_writer import ClipWriter, settle
 
 RATE = 10.0
-"""Frames a second of a recording."""
+"""Frames a second, about."""
 
-LONGEST_GAP = 100
-"""Frames that are repeated at most for a time in which nothing came; what was longer is cut to that."""
+WAITING = 12
+"""Frames that wait to be packed at most: looking never waits for it, and what is too much is left out."""
+
+Frame = tuple[NDArray[np.uint8], dict[str, Any], float]
 
 
 class Recording:
-    """Writes a clip, and a line for each frame of it.
+    """Writes a clip, and a line for each frame of it, in a thread of its own.
+
+    The clip can be played at any moment, also after a kill, up to the last second or two.
 
     Parameters
     ----------
     place : Path
         The folder for it.
     at : float
-        When it begins, in seconds of the clock on the wall.
+        When it is begun, in seconds of the clock on the wall. The clip begins with its first frame.
+
+    Attributes
+    ----------
+    left_out : int
+        Frames that came while too many were waiting.
+    fault : str
+        Why nothing is recorded any more; empty while all is well.
     """
 
     def __init__(self, place: Path, at: float) -> None:
         place.mkdir(parents=True, exist_ok=True)
-        stem = time.strftime("%Y-%m-%d-%H%M%S", time.localtime(at))
-        # Whole only once it is closed.
-        self._part, self._clip = place / f".{stem}-recording.mp4", place / f"{stem}.mp4"
-        self._lines = (place / f"{stem}.jsonl").open("w", encoding="utf-8")
-        self._begun, self._frames = at, 0
-        self._writer: ClipWriter | None = None
+        self._clip, self._lines = _free(place, time.strftime("%Y-%m-%d-%H%M%S", time.localtime(at)))
+        self._begun = at
         self._size: tuple[int, ...] = ()
-        self._last: NDArray[np.uint8] = np.zeros((0, 0, 3), np.uint8)
+        self._waiting: Queue[Frame | None] = Queue(WAITING)
+        self.left_out, self.fault = 0, ""
+        self._thread = threading.Thread(target=self._write, name="recording", daemon=True)
+        self._thread.start()
 
     @property
     def name(self) -> str:
@@ -46,45 +60,72 @@ class Recording:
 
     def add(self, pixels: NDArray[np.uint8], row: dict[str, Any], at: float) -> None:
         """A frame that came at a moment; it is shown until the next one."""
-        if self._writer is None:
-            self._size, self._last = pixels.shape, pixels
-            self._writer = ClipWriter(self._part, pixels.shape[1], pixels.shape[0], RATE)
+        self._size = self._size or pixels.shape
         if pixels.shape != self._size:
             return  # a clip has one size; the caller begins another
-        place = int((at - self._begun) * RATE + 1e-6)
-        if place > self._frames + LONGEST_GAP:
-            # From here on the clip is behind the clock by what was cut.
-            self._begun += (place - self._frames - LONGEST_GAP) / RATE
-            place = self._frames + LONGEST_GAP
-        if place < self._frames:
-            return
-        for _ in range(place - self._frames):
-            # Until now the one before was to be seen.
-            self._writer.write(self._last)
-        self._writer.write(pixels)
-        self._frames, self._last = place + 1, pixels
-        line = {"frame": place, "seconds": round(place / RATE, 3), "at": round(at, 3)} | row
-        self._lines.write(json.dumps(line, ensure_ascii=False) + "\n")
-        self._lines.flush()
+        try:
+            self._waiting.put_nowait((pixels, row, at))
+        except Full:
+            self.left_out += 1
 
     def fits(self, pixels: NDArray[np.uint8]) -> bool:
         """Whether a frame has the size of those before."""
-        return self._writer is None or pixels.shape == self._size
+        return not self._size or pixels.shape == self._size
+
+    def end(self) -> None:
+        """Finish the clip, in the background."""
+        self._waiting.put(None)
 
     def close(self) -> None:
-        """Finish the clip."""
-        _close(self._lines)
-        if self._writer is not None:
-            self._writer.close()
-            self._part.replace(self._clip)
+        """Finish the clip and wait for it."""
+        self.end()
+        self._thread.join()
+
+    def _write(self) -> None:
+        frames, last = 0, -1.0
+        writer: ClipWriter | None = None
+        try:
+            with self._lines.open("w", encoding="utf-8") as lines:
+                while (frame := self._waiting.get()) is not None:
+                    pixels, row, at = frame
+                    if writer is None:
+                        self._begun = at
+                    seconds = at - self._begun
+                    if seconds <= last:
+                        continue
+                    if writer is None:
+                        writer = ClipWriter(self._clip, pixels.shape[1], pixels.shape[0], RATE, live=True)
+                    writer.write(pixels, seconds)
+                    line = {"frame": frames, "seconds": round(seconds, 3), "at": round(at, 3)} | row
+                    lines.write(json.dumps(line, ensure_ascii=False) + "\n")
+                    lines.flush()
+                    frames, last = frames + 1, seconds
+            if writer is not None:
+                writer.close()
+                writer = None
+                # It plays as it is: where there is no room for another one it stays so.
+                with suppress(InputError, OSError), replacing(self._clip) as temporary:
+                    settle(self._clip, temporary)
+        except Exception as error:  # a full disk, a packer that gives up: looking goes on
+            self.fault = f"the recording broke off: {error}"
+            while self._waiting.get() is not None:
+                pass
+        finally:
+            if writer is not None:
+                with suppress(Exception):
+                    writer.close()
 
 
-def _close(opened: IO[str]) -> None:
-    opened.close()
+def _free(place: Path, stem: str) -> tuple[Path, Path]:
+    """Names for a clip and its lines that nothing has: two may begin in one second."""
+    number, called = 2, stem
+    while (place / f"{called}.mp4").exists() or (place / f"{called}.jsonl").exists():
+        called, number = f"{stem}-{number}", number + 1
+    return place / f"{called}.mp4", place / f"{called}.jsonl"
 
 
 def recordings(place: Path) -> list[str]:
-    """Names of the clips that were recorded, newest first."""
+    """Names of the clips that were recorded, newest first: also of one that is under way, or was broken off by a kill."""
     if not place.is_dir():
         return []
     names = [each.name for each in place.glob("*.mp4") if not each.name.startswith(".")]

@@ -94,7 +94,10 @@ def look_at_clip(
         for each in some:
             each.numbers = objects.step(each.row, numbers)
             if copier.wanted:
-                each.drawn = copier.drawn_planes(each.frame.held.frame, each.row, each.numbers)
+                held = each.frame.held
+                each.drawn = (
+                    copier.drawn_planes(held.frame, each.row, each.numbers) if held.is_square else None
+                )
                 if each.drawn is None:
                     made = copier.drawn(each.frame.pixels, each.row, each.numbers)
                     each.drawn = copier.beside(each.frame.pixels, made)
@@ -149,10 +152,11 @@ class _Packer:
             if self._writer is None:
                 height, width = drawn.shape[:2]
                 self._writer = ClipWriter(self._path, width, height, self._rate, self._sound_of, quick=True)
+            # Each is shown when the clip shows it, whatever was passed over or could not be read in between.
             if isinstance(drawn, Planes):
-                self._writer.write_planes(drawn)
+                self._writer.write_planes(drawn, each.frame.seconds)
             else:
-                self._writer.write(drawn)
+                self._writer.write(drawn, each.frame.seconds)
             each.drawn = None
         return some
 
