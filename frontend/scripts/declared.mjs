@@ -44,5 +44,5 @@ export interface Declared {
 
 ${text("SETTINGS", declared("SettingsIn"), "Record<string, Declared>")}
 ${text("AUGMENTATION", declared("AugmentationIn"), "Record<string, Declared>")}
-${text("CONSTANTS", document["x-constants"], "{ minimum_score: number; side: number; overlap_limit: number; fusion_iou: number; learnable: number; resolved: number; enough_resolved: number; area_bounds: [number, number]; crop_around: number; split: [number, number, number] }")}`,
+${text("CONSTANTS", document["x-constants"], "{ enough_detections: number; minimum_score: number; side: number; overlap_limit: number; fusion_iou: number; learnable: number; resolved: number; enough_resolved: number; area_bounds: [number, number]; crop_around: number; split: [number, number, number] }")}`,
 );

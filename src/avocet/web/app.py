@@ -11,6 +11,7 @@ from avocet import __version__
 from avocet.core.labels.splitting import RATIOS
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.raw.fusion import FUSION_IOU
+from avocet.core.score.calibration import ENOUGH_DETECTIONS
 from avocet.core.score.measurement import AREA_BOUNDS
 from avocet.media.cropping import AROUND
 from avocet.store.database import Sessions
@@ -35,6 +36,7 @@ LOCAL_NAMES = frozenset({"127.0.0.1", "localhost", "[::1]"})
 """Names by which a server on the loopback address is called."""
 
 CONSTANTS = {
+    "enough_detections": ENOUGH_DETECTIONS,
     "minimum_score": MINIMUM_SCORE,
     "side": USUAL_SIDE,
     "overlap_limit": OVERLAP_LIMIT,

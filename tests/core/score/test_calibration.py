@@ -28,8 +28,33 @@ def test_scores_of_a_population_come_to_say_how_often_they_are_right(slope, shif
     scores, hits = population(random, 20_000, slope, shift)
     used = scores >= 0.05
     before = reliability(scores[used], hits[used]).expected_error
-    after = reliability(curve(scores[used]), hits[used]).expected_error
-    assert after < 0.04 and after <= max(before, 0.04)
+    assert (curve is None) == (slope == 1 and shift == 0), "what is right is left alone"
+    if curve is not None:
+        after = reliability(curve(scores[used]), hits[used]).expected_error
+        assert after < 0.04 and after <= max(before, 0.04)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("count", [60, 100, 300])
+@pytest.mark.parametrize(("slope", "shift"), [(1, 0), (0.85, 0.1), (0.6, -0.3), (1.5, 0.5), (0.5, -1)])
+def test_few_detections_do_not_make_scores_worse(count, slope, shift):
+    """On made populations of which it is known how often each score is right: no fit that does harm, or hardly any."""
+    random = np.random.default_rng(4)
+    grid = np.linspace(0.055, 0.995, 189)
+    true = expit(slope * logit(grid) + shift)
+    weight = random.beta(0.6, 0.5, 100_000)
+    weight = np.histogram(weight[weight > 0.05], bins=np.append(grid - 0.0025, 0.9975))[0]
+    before = np.average(np.abs(grid - true), weights=weight)
+    worse, fits = 0, 0
+    for _ in range(60):
+        curve = calibrate(*population(random, round(count / 0.75), slope, shift), FIXED)
+        if curve is not None:
+            fits += 1
+            worse += np.average(np.abs(curve(grid) - true), weights=weight) > before + 0.005
+    assert worse <= 6, f"{worse} of {fits} fits made it worse"
+    assert fits == 0 or count > 60
+    if count >= 300 and before > 0.08:
+        assert fits > 50, "where there is something to mend it is mended"
 
 
 @pytest.mark.parametrize("seed", range(10))

@@ -75,6 +75,20 @@ def test_the_box_that_was_set_is_believed_however_short():
     assert found.spans[0] == (10, 10) and found.frames[0] == 10
 
 
+@pytest.mark.parametrize("backwards", [False, True])
+def test_the_place_to_look_at_is_the_slip_and_not_the_last_good_frame(backwards):
+    """Least sure on its sixth step, right before it slides onto something alike that stands still."""
+    xs = [*(100 + 6 * step for step in range(1, 7)), *[150.0] * 8]
+    steps = [Followed(box_at(x), {5: 0.3, 6: 0.38}.get(place, 0.8), True) for place, x in enumerate(xs)]
+    found = carried(Way(steps), first=40, backwards=backwards)
+    assert found.unsure == [33 if backwards else 47]
+    # Without a slip it is the worst place, and a leap is a place to look at though it was half sure all the time.
+    even = [Followed(box_at(100 + 6 * step), {5: 0.3}.get(step, 0.8), True) for step in range(1, 15)]
+    assert carried(Way(even), first=40).unsure == [45]
+    leap = [Followed(box_at(x), {6: 0.5}.get(place, 0.8), True) for place, x in enumerate(xs)]
+    assert carried(Way(leap), first=40).unsure == [47]
+
+
 def test_each_unsure_stretch_is_looked_at_where_it_is_worst():
     low = {4: UNSURE - 0.05, 5: UNSURE - 0.3, 6: UNSURE - 0.1, 12: UNSURE - 0.01}
     found = carried(way_along(20, sureness=low))

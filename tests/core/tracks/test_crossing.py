@@ -43,9 +43,31 @@ def test_what_trembles_on_the_line_crosses_it_once():
     assert crossings([track(np.column_stack([np.full(200, 50), stays_on_it]))], LINE) == []
 
 
+def test_where_the_clip_begins_or_ends_the_middle_decides():
+    """Not clear of the line yet, by less than the twentieth part of its diagonal."""
+    ends = track([[50, 60], [50, 90], [50, 100.6]])
+    begins = track([[80, 99.5], [80, 110], [80, 140]])
+    only_touches = track([[110, 60], [110, 99.4]])
+    back_at_the_end = track([[140, 60], [140, 130], [140, 99.5]])
+    found = crossings([ends, begins, only_touches, back_at_the_end], LINE)
+    assert found == [
+        Crossing(1, 1, True), Crossing(3, 1, True), Crossing(0, 2, True), Crossing(3, 2, False),
+    ]  # fmt: skip
+
+
 def test_there_and_back_is_two():
     there_and_back = track([[50, 60], [50, 140], [50, 60]])
     assert [each.forward for each in crossings([there_and_back], LINE)] == [True, False]
+
+
+def clear_somewhere(one, line):
+    (ax, ay), (bx, by) = line
+    length = np.hypot(bx - ax, by - ay)
+    return any(
+        abs((bx - ax) * ((y1 + y2) / 2 - ay) - (by - ay) * ((x1 + x2) / 2 - ax)) / length
+        > CLEAR * np.hypot(x2 - x1, y2 - y1)
+        for x1, y1, x2, y2 in one.boxes
+    )
 
 
 def slow_crossings(tracks, line):
@@ -55,12 +77,14 @@ def slow_crossings(tracks, line):
     found = []
     for number, each in enumerate(tracks):
         last, way = 0, []
-        for frame, (x1, y1, x2, y2) in zip(each.frames, each.boxes, strict=True):
+        for place, (frame, (x1, y1, x2, y2)) in enumerate(zip(each.frames, each.boxes, strict=True)):
             x, y = (x1 + x2) / 2, (y1 + y2) / 2
             distance = ((bx - ax) * (y - ay) - (by - ay) * (x - ax)) / length
             way.append((x, y, distance))
             margin = CLEAR * np.hypot(x2 - x1, y2 - y1)
             side = 1 if distance > margin else -1 if distance < -margin else 0
+            if not side and place in (0, len(each.boxes) - 1) and clear_somewhere(each, line):
+                side = int(np.sign(distance))
             if side and last and side != last:
                 for (px, py, p), (qx, qy, q) in reversed(list(itertools.pairwise(way))):
                     if np.sign(p) != np.sign(q):

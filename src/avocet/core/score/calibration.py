@@ -11,8 +11,17 @@ from avocet.core.boxes import Array
 CALIBRATED_SCORE = 0.05
 """Usually looked at from here on: detections below are many, and nobody uses them."""
 
-ENOUGH_DETECTIONS = 20
-"""Fewer say too little of how often a score is right."""
+ENOUGH_DETECTIONS = 100
+"""Fewer say too little of how often a score is right: of made populations whose scores were nearly right a map fitted to 50
+made two in three worse."""
+
+FOLDS = 5
+"""Parts that a map is tried on, each fitted to the others."""
+
+CLEARLY = 1.5
+"""Standard errors by which a map has to be the better one on detections that it was not fitted to. Of scores that were right
+already, or nearly, up to 4 sets of 60 are then made worse; of 300 detections whose scores were off by 0.08 or more 58 of 60
+sets are mended."""
 
 WEIGHT_OF_IDENTITY = 3.0
 """How strongly the fit is held to leaving scores as they are: as some detections would."""
@@ -201,7 +210,8 @@ def calibrate(scores: ArrayLike, right: ArrayLike, fixed: float) -> ScoreMap | N
     """Fit a map after which a score says how often it is right.
 
     Beta calibration (Kull, Silva Filho and Flach, 2017) by maximum likelihood; a weak pull towards no
-    change keeps few detections from bending it.
+    change keeps few detections from bending it. It is used only where it is clearly better than no map on detections
+    that it was not fitted to (cross-validation; Stone, 1974): a map of few detections may make scores worse.
 
     Parameters
     ----------
@@ -215,7 +225,7 @@ def calibrate(scores: ArrayLike, right: ArrayLike, fixed: float) -> ScoreMap | N
     Returns
     -------
     ScoreMap or None
-        None where there are too few detections, or all are right or all are wrong.
+        None where there are too few detections, all are right or all are wrong, or it is not clearly better.
 
     Raises
     ------
@@ -235,6 +245,33 @@ def calibrate(scores: ArrayLike, right: ArrayLike, fixed: float) -> ScoreMap | N
     values, hits = np.clip(values[used], CALIBRATED_SCORE, 1 - NEAREST_TO_ONE), hits[used]
     if len(values) < ENOUGH_DETECTIONS or hits.all() or not hits.any():
         return None
+    return _fitted(values, hits, fixed) if _is_clearly_better(values, hits, fixed) else None
+
+
+def _is_clearly_better(values: Array, hits: NDArray[np.bool_], fixed: float) -> bool:
+    """Whether maps fitted to four fifths say of the last fifth more surely than its scores do what is right."""
+    fold = np.empty(len(values), dtype=np.int64)
+    # Each part has low and high scores, right and wrong ones.
+    fold[np.lexsort((values, hits))] = np.arange(len(values)) % FOLDS
+    gains = np.zeros(len(values))
+    for part in range(FOLDS):
+        own = fold == part
+        rest = ~own
+        if hits[rest].all() or not hits[rest].any():
+            return False
+        mapped = _fitted(values[rest], hits[rest], fixed)(values[own])
+        gains[own] = _log_likelihood(mapped, hits[own]) - _log_likelihood(values[own], hits[own])
+    return bool(gains.mean() > CLEARLY * gains.std() / np.sqrt(len(gains)))
+
+
+def _log_likelihood(scores: Array, hits: NDArray[np.bool_]) -> Array:
+    """Of each verdict under its score. No score is believed to be sure beyond one in a thousand."""
+    believed = np.clip(scores, 1e-3, 1 - 1e-3)
+    return np.where(hits, np.log(believed), np.log1p(-believed))
+
+
+def _fitted(values: Array, hits: NDArray[np.bool_], fixed: float) -> ScoreMap:
+    """The map of most likelihood."""
     features, sign = np.insert(_features(values), 0, 1.0, axis=1), np.where(hits, 1.0, -1.0)
     unchanged = float(scipy.special.logit(CALIBRATED_SCORE))
 

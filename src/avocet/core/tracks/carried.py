@@ -17,6 +17,17 @@ GLIMPSE = 3
 AWAY = 4
 """Pixels from the edge of the picture from which a box is not cut by it any more."""
 
+SLIPPED = 0.1
+"""Part of its diagonal by which a box has to leave its way, right after an unsure place, for that to be the slip."""
+
+LEAPT = 0.2
+"""And from which it is one wherever it is not sure of itself either."""
+
+HALF_SURE = 0.6
+
+LATELY = 5
+"""Steps whose median says how an object moves."""
+
 AGREED = 0.5
 """Where following from both ends differs by more than this IoU, a person should look."""
 
@@ -122,13 +133,16 @@ def carried_on(
     )
     seen, sure = [True, *seen], [1.0, *sure]
     order = np.argsort(frames)
+    # In the order in which it was followed, as a slip comes after what is unsure.
+    leaps = _leaps(corners)[order]
     at = np.array(frames)[order]
     corners, flags, certain = corners[order], np.array(seen)[order], np.array(sure)[order]
     visible = np.flatnonzero(flags)
     grown = _grown(np.asarray(box), boxes, *size)
     # Of what leaves the picture less and less is seen: that explains itself.
     edge = {0, len(at) - 1} - {int(np.flatnonzero(at == asked_at)[0])} if ended == "left" else set()
-    doubts = {int(at[place]) for place in _worst(certain, flags, edge)}
+    onward = 1 if frames[-1] >= frames[0] else -1
+    doubts = {int(at[place]) for place in _worst(certain, flags, edge, leaps, onward)}
     if grown is not None and not pinned:
         doubts.add(frames[grown + 1])
     places = visible[few_boxes(at[visible], corners[visible], least_iou)]
@@ -217,10 +231,38 @@ def _stretches(flags: NDArray[np.bool_]) -> list[tuple[int, int]]:
     return [(int(first), int(after) - 1) for first, after in edges.reshape(-1, 2)]
 
 
-def _worst(sure: NDArray[np.float64], seen: NDArray[np.bool_], edge: set[int]) -> list[int]:
-    """Of each stretch that a person should look at, the place where it is worst; none of one that reaches an edge."""
-    return [
-        first + int(sure[first : last + 1].argmin())
-        for first, last in _stretches(seen & (sure < UNSURE))
-        if first not in edge and last not in edge
-    ]
+def _leaps(corners: Array) -> Array:
+    """How far each box lies from where its last steps led, in parts of its diagonal; boxes in the order of following."""
+    middles = (corners[:, :2] + corners[:, 2:]) / 2
+    steps = np.diff(middles, axis=0)
+    leaps = np.zeros(len(corners))
+    for place in range(2, len(corners)):
+        usual = np.median(steps[max(0, place - 1 - LATELY) : place - 1], axis=0)
+        leaps[place] = np.hypot(*(steps[place - 1] - usual)) / np.hypot(
+            *(corners[place, 2:] - corners[place, :2])
+        )
+    return leaps
+
+
+def _worst(
+    sure: NDArray[np.float64], seen: NDArray[np.bool_], edge: set[int], leaps: Array, onward: int
+) -> list[int]:
+    """Of each stretch that a person should look at, the place where it is worst; none of one that reaches an edge.
+
+    Where it slips on to something else it is least sure just before: then the slip itself is the place, ``onward`` by one
+    or two. A leap is one also where it was sure enough before.
+    """
+    found = []
+    for first, last in _stretches(seen & (sure < UNSURE)):
+        if first in edge or last in edge:
+            continue
+        worst = first + int(sure[first : last + 1].argmin())
+        after = [
+            each for each in (worst + onward, worst + 2 * onward) if 0 <= each < len(sure) and seen[each]
+        ]
+        slip = max(after, key=lambda each: leaps[each], default=worst)
+        found.append(slip if leaps[slip] > max(SLIPPED, leaps[worst]) else worst)
+    for place in np.flatnonzero(seen & (leaps > LEAPT) & (sure < HALF_SURE)).tolist():
+        if place not in edge and not any(abs(place - each) <= LATELY for each in found):
+            found.append(place)
+    return found

@@ -39,7 +39,8 @@ def crossings(tracks: Sequence[Track], line: ArrayLike) -> list[Crossing]:
     """Every time an object's middle goes over a line.
 
     An object counts once it is clearly on the other side, and only where its way from the one side to the
-    other, straight between the frames on which it was seen, meets the line between its ends.
+    other, straight between the frames on which it was seen, meets the line between its ends. Where it is first and last
+    seen, as where the clip begins and ends, the side of its middle is enough, unless it is clear of the line nowhere.
 
     Parameters
     ----------
@@ -79,6 +80,9 @@ def crossings(tracks: Sequence[Track], line: ArrayLike) -> list[Crossing]:
         beyond = ((middles - first) @ np.array([-along[1], along[0]])) / length
         margin = CLEAR * np.hypot(*(track.boxes[:, 2:] - track.boxes[:, :2]).T)
         side = np.where(beyond > margin, 1, np.where(beyond < -margin, -1, 0))
+        if side.any():
+            for end in (0, -1):
+                side[end] = side[end] or np.sign(beyond[end])
         clear = np.flatnonzero(side)
         for before, after in itertools.pairwise(clear):
             if side[before] != side[after] and _meets(

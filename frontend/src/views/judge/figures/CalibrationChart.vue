@@ -3,6 +3,7 @@
 import { computed, ref, watch } from "vue";
 
 import { api, type Calibration, take } from "@/api/client";
+import { CONSTANTS } from "@/api/declared";
 import PlainChart from "@/parts/charts/PlainChart.vue";
 import { complain } from "@/state/notes";
 import { latestOnly } from "@/views/judge/figures/thresholds";
@@ -132,6 +133,10 @@ const option = computed(() => ({
           average<template v-if="found.before?.expected_error != null"
             >; with the scores as the network gave them <b>{{ found.before.expected_error.toFixed(3) }}</b></template
           >.
+        </p>
+        <p v-if="found && !found.before" class="soft" data-test="not-calibrated">
+          The scores are those that the network gives. They are calibrated only where its validation has
+          {{ CONSTANTS.enough_detections }} detections or more and shows that calibration helps.
         </p>
         <table class="figures">
           <thead>
