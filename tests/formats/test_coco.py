@@ -1,11 +1,12 @@
 import json
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from avocet.core.errors import InputError
-from avocet.formats.coco import parse_coco, read_coco, write_coco
+from avocet.formats.coco import box_of_outline, parse_coco, read_coco, write_coco
 from avocet.formats.files import LabelFiles
 from avocet.formats.record import Record, RecordedBox, RecordedPicture
 
@@ -140,3 +141,76 @@ def test_files_that_are_not_json_are_refused(tmp_path, content, expected):
 def test_missing_file_is_named(tmp_path):
     with pytest.raises(InputError, match=r"nowhere\.json: there is no such file"):
         read_coco(LabelFiles.of_path(tmp_path / "nowhere.json"))
+
+
+def coco(*annotations, width=100, height=80):
+    return {
+        "images": [{"id": 1, "file_name": "belt.jpg", "width": width, "height": height}],
+        "categories": [{"id": 7, "name": "roll"}],
+        "annotations": [
+            {"id": number, "image_id": 1, "category_id": 7, **each}
+            for number, each in enumerate(annotations, start=1)
+        ],
+    }
+
+
+def test_corners_in_place_of_sizes_are_asked_about():
+    """Ten boxes of which all but one reach over the border as sizes; as corners none does."""
+    boxes = [{"bbox": [60.0 - n, 50, 90 - n, 75]} for n in range(9)] + [{"bbox": [2, 3, 20, 30]}]
+    record = parse_coco(coco(*boxes), "truth.json")
+    assert record.asks.startswith("truth.json: 9 of 10 boxes reach over the border of the picture")
+    assert len(record.pictures[0].cut) == 9
+    told = parse_coco(coco(*boxes), "truth.json", corners=True)
+    assert (
+        told.asks == "" and told.pictures[0].boxes[0].corners == (60, 50, 90, 75) and not told.pictures[0].cut
+    )
+    assert parse_coco(coco(*boxes), "truth.json", corners=False).asks == ""
+    # One that is too large, as people draw them, is no reason to ask; nor is what would be no corners either.
+    assert parse_coco(coco(*[{"bbox": [5, 5, 20, 20]}] * 9, {"bbox": [90, 5, 20, 20]}), "t.json").asks == ""
+    assert parse_coco(coco(*[{"bbox": [90, 70, 30, 30]}] * 9), "t.json").asks == ""
+
+
+def test_what_is_taken_otherwise_than_it_stands_is_said():
+    record = parse_coco(
+        coco(
+            {"bbox": [10, 10, 20, 20], "ignore": 1, "segmentation": [[10, 10, 30, 10, 30, 30]]},
+            {"bbox": [10, 10, 20, 20], "ignore": 0, "score": 0.75},
+            {"segmentation": [[40, 10, 70, 12, 60, 50], [38, 20, 50, 60, 45, 30]]},
+            {"bbox": [-6, 4, 20, 20]},
+            {"segmentation": {"size": [80, 100], "counts": [80 * 20 + 5, 10, 70, 10, 8000 - 1695]}},
+        ),
+        "truth.json",
+    )
+    boxes = record.pictures[0].boxes
+    assert not record.faults and not record.asks
+    assert [box.attributes for box in boxes] == [{"ignore": True}, {"score": 0.75}, {}, {}, {}]
+    assert [box.corners for box in boxes[2:]] == [(38, 10, 70, 60), (0, 4, 14, 24), (20, 5, 22, 15)]
+    assert record.pictures[0].cut == [6]
+    assert record.notes == [
+        "truth.json: 2 boxes are made from their outline: the file has none of their own",
+        "truth.json: 1 box is marked to be ignored, as the file says",
+        "truth.json: outlines of 1 box are not taken along: labels here are boxes",
+    ]
+
+
+@given(st.integers(1, 9), st.integers(1, 9), st.integers(0, 2**32))
+def test_the_box_of_a_mask_is_where_it_is_set(height, width, seed):
+    mask = np.random.default_rng(seed).random((height, width)) < 0.2
+    flat = mask.T.reshape(-1)
+    edges = np.flatnonzero(np.diff(np.concatenate([[0], flat, [flat[-1]]]).astype(int)))
+    counts = np.diff(np.concatenate([[0], edges, [len(flat)]])).tolist()
+    found = box_of_outline({"size": [height, width], "counts": counts})
+    if not mask.any():
+        assert found is None
+    else:
+        rows, columns = np.nonzero(mask)
+        assert found == (columns.min(), rows.min(), columns.max() + 1, rows.max() + 1)
+
+
+@pytest.mark.parametrize(
+    "outline",
+    [None, [], [[1, 2]], "x", [[1, 2, 3, "4", 5, 6]], {"size": [3], "counts": [1]}, {"size": [9, 9], "counts": "abc"},
+     {"size": [2, 2], "counts": [0, 900]}, {"size": [2, 2], "counts": [-1, 2]}, {"size": [1e9, 2], "counts": [0, 1]}],
+)  # fmt: skip
+def test_outlines_that_are_none(outline):
+    assert box_of_outline(outline) is None

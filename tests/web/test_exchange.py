@@ -1,6 +1,7 @@
 """Annotation files over HTTP."""
 
 import io
+import json
 
 import pytest
 
@@ -48,11 +49,37 @@ def test_labels_travel_in_every_format(client, labelled, other, work, key):
     assert taken["outcome"]["boxes"] == said["boxes"], taken
     # The first line names the classes in an order that not every format keeps.
     lines = [export(client, work, number, "json-lines").data.splitlines()[1:] for number in (1, 2)]
-    assert all(b'"origin": "imported"' in each for each in lines[1] if b'"corners"' in each)
-    assert lines[0] == [each.replace(b', "origin": "imported"', b"") for each in lines[1]]
+    # Drawn by hand they stay, where the format can say so; else they come from a file from now on.
+    keeps = b'"hand"' if key in ("coco", "json-lines") else b'"imported"'
+    assert all(b'"origin": ' + keeps in each for each in lines[1] if b'"corners"' in each)
+    assert [each.replace(b'"hand"', keeps) for each in lines[0]] == lines[1]
     undone = client.post(f"{BASE}/projects/2/changes/{taken['outcome']['change_id']}/undo").json
     assert undone["pictures"] == 6 and client.get(f"{BASE}/projects/2").json["stages"]["boxes"] == 0
     assert client.get(f"{BASE}/projects/2/changes").json["changes"][0]["undone"]
+
+
+def test_boxes_that_look_like_corners_are_asked_about(client, labelled, other, work):
+    exported = json.loads(export(client, work, 1, "coco").data)
+    for each in exported["annotations"]:
+        x, y, wide, high = each["bbox"]
+        each["bbox"] = [x, y, x + wide, y + high]
+    started = send(client, "/projects/2/annotations", (io.BytesIO(json.dumps(exported).encode()), "t.json"))
+    work()
+    looked = outcome(client, started.json["job"]["id"])
+    asks = looked["outcome"]["asks"]
+    boxes = len(exported["annotations"])
+    assert f"of {boxes} boxes reach over the border" in asks and "are they corners" in asks
+    taking = client.post(f"{BASE}/annotations/{looked['id']}/take", json={})
+    work()
+    assert "are they corners" in outcome(client, taking.json["job"]["id"])["message"]
+    again = client.post(f"{BASE}/annotations/{looked['id']}/again", json={"corners": True})
+    work()
+    looked = outcome(client, again.json["job"]["id"])
+    assert looked["outcome"]["asks"] == "" and looked["outcome"]["notes"] == []
+    client.post(f"{BASE}/annotations/{looked['id']}/take", json={})
+    work()
+    lines = [export(client, work, number, "csv").data for number in (1, 2)]
+    assert lines[0] == lines[1]
 
 
 def test_a_broken_file_changes_nothing(client, labelled, other, work):

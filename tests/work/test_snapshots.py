@@ -84,6 +84,9 @@ def test_an_archive_is_brought_back_into_an_empty_project(data, labelled, tmp_pa
         return {p.name: [(record.class_names[b.label], b.corners) for b in p.boxes] for p in record.pictures}
 
     assert boxes(back) == boxes(before)
+    # Drawn by hand they stay, where the format can say where a box comes from.
+    origins = {box.origin for picture in back.pictures for box in picture.boxes}
+    assert origins == ({"hand"} if key in ("coco", "json-lines") else {"imported"})
 
 
 def test_an_archive_without_pictures(data, labelled):

@@ -12,6 +12,7 @@ from avocet.core.labels.splitting import RATIOS
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS, recognise
 from avocet.formats.parts import read_parts
+from avocet.formats.record import FindPicture, Record
 from avocet.formats.table import FIELDS, Columns, Kind, look_at_table, with_unit
 from avocet.readable import so_many
 from avocet.store.database import reading
@@ -57,6 +58,11 @@ USUAL_SPLIT = ",".join(map(str, RATIOS))
     help="Whether a CSV file has boxes in fractions of their pictures. Told by its first lines otherwise.",
 )
 @click.option(
+    "--corners/--sizes",
+    default=None,
+    help="Whether boxes of a COCO file are corners, x1, y1, x2, y2, against the format.",
+)
+@click.option(
     "--map",
     "meanings",
     multiple=True,
@@ -82,6 +88,7 @@ def import_(
     form: str | None,
     columns: tuple[str, ...],
     fractions: bool | None,
+    corners: bool | None,
     meanings: tuple[str, ...],
     replace: bool,
     split: str,
@@ -104,9 +111,10 @@ def import_(
     targets = named_pairs(meanings, "--map", "SAID=MEANT")
     with opened_labels(labels, pictures) as (files, found):
         form = form or recognise(files).key
-        wanted = _Wanted(
-            project, data, form, _columns(files, form, columns, fractions), targets, replace, skip_faulty
-        )
+        if corners is not None and form != "coco":
+            raise InputError("--corners and --sizes are for COCO files only")
+        chosen = _columns(files, form, columns, fractions)
+        wanted = _Wanted(project, data, form, chosen, corners, targets, replace, skip_faulty)
         if found is None:
             _label_what_is_there(files, wanted)
         else:
@@ -121,6 +129,7 @@ class _Wanted:
     data: Path
     form: str
     columns: Columns | None
+    corners: bool | None
     targets: dict[str, str]
     replace: bool
     skip_faulty: bool
@@ -130,9 +139,10 @@ def _import_with_pictures(
     files: LabelFiles, pictures: FolderPictures, wanted: _Wanted, ratios: list[float], seed: int
 ) -> None:
     project, skip_faulty = wanted.project, wanted.skip_faulty
-    _, record = read_labels(files, pictures.find, wanted.form, wanted.columns)
+    record = _read(files, pictures.find, wanted)
     _check_targets(files, record.class_names, wanted.targets)
     located = locate(record, pictures, files.called, _attributes_there(wanted))
+    _tell(located.notes)
     stop_at_faults(located.problems, skip_faulty)
     if not located.record.pictures:
         raise InputError(f"{files.called}: none of its pictures can be taken over")
@@ -165,6 +175,18 @@ def _import_with_pictures(
     )
 
 
+def _read(files: LabelFiles, find: FindPicture, wanted: _Wanted) -> Record:
+    _, record = read_labels(files, find, wanted.form, wanted.columns, wanted.corners)
+    if record.asks:
+        raise InputError(f"{record.asks} Say --corners or --sizes")
+    return record
+
+
+def _tell(notes: list[str]) -> None:
+    for each in notes:
+        click.echo(f"avocet: {each}", err=True)
+
+
 def _attributes_there(wanted: _Wanted) -> list[Attribute]:
     """What the project's attributes hold, where there is such a project already."""
     if not DataFolder(wanted.data).database.is_file():
@@ -183,15 +205,17 @@ def _label_what_is_there(files: LabelFiles, wanted: _Wanted) -> None:
     with reading(sessions)() as session:
         project_id = project_named(session, project).id
         here = ProjectPictures(session, project_id)
-        _, record = read_labels(files, here.find, wanted.form, wanted.columns)
+        record = _read(files, here.find, wanted)
         _check_targets(files, record.class_names, wanted.targets)
         matched = pair_pictures(here, record, files.called)
+    _tell(matched.notes)
     missing = [f"{files.called}: the project has no picture {name}" for name in matched.missing]
     stop_at_faults(matched.problems + missing, wanted.skip_faulty)
     with Bar("Importing") as bar:
         taken = take_over(
-            sessions, project_id, files, bar, wanted.form, wanted.columns, wanted.targets, wanted.replace
-        )
+            sessions, project_id, files, bar, wanted.form, wanted.columns, wanted.targets, wanted.replace,
+            wanted.corners,
+        )  # fmt: skip
     click.echo(
         f"{so_many(taken.pictures, 'picture')} of {project!r} got {so_many(taken.boxes, 'box', 'boxes')}"
     )

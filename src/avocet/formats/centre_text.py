@@ -11,6 +11,7 @@ from avocet.formats.record import (
     Record,
     RecordedBox,
     RecordedPicture,
+    cut_by,
     find_nothing,
     fit_box,
 )
@@ -71,17 +72,17 @@ def read_centre_text(files: LabelFiles, find: FindPicture = find_nothing) -> Rec
             continue
         seen[picture.name] = name
         size = (picture.width, picture.height)
-        boxes, left_out = [], []
+        boxes, left_out, cut = [], [], list[float]()
         for number, row in enumerate(rows, start=1):
             if not row:
                 continue
-            box, reason = _box(row, len(class_names), *size)
+            box, reason = _box(row, len(class_names), *size, cut)
             if box is None:
                 faults.append(f"{name}, line {number}: {reason}")
                 left_out.append(reason)
             else:
                 boxes.append(box)
-        pictures.append(RecordedPicture(picture.name, *size, boxes, left_out))
+        pictures.append(RecordedPicture(picture.name, *size, boxes, left_out, cut))
     return Record(class_names, pictures, faults)
 
 
@@ -118,7 +119,9 @@ def write_centre_text(record: Record) -> Iterator[tuple[str, bytes]]:
         )
 
 
-def _box(row: list[str], classes: int, width: int, height: int) -> tuple[RecordedBox | None, str]:
+def _box(
+    row: list[str], classes: int, width: int, height: int, cut: list[float]
+) -> tuple[RecordedBox | None, str]:
     shown = " ".join(row)[:80]
     if len(row) not in (5, 6):
         return None, f"{shown!r} has {len(row)} values, not five (class, centre x, centre y, width, height)"
@@ -148,6 +151,8 @@ def _box(row: list[str], classes: int, width: int, height: int) -> tuple[Recorde
     fitted, reason = fit_box(corners, width, height)
     if fitted is None:
         return None, f"the box {shown!r} {reason}"
+    if (over := cut_by(corners, width, height)) > 1:
+        cut.append(over)
     return RecordedBox(int(values[0]), fitted, attributes={} if score is None else {"score": score}), ""
 
 

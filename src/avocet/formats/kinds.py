@@ -80,7 +80,7 @@ FORMATS: dict[str, Format] = {
             tracks=True,
         ),
         Format(
-            "json-lines", "JSON Lines", (".jsonl", ".ndjson"), False, '"box": [x1, y1, x2, y2]; one line a picture', read_json_lines, write_json_lines,
+            "json-lines", "JSON Lines", (".jsonl", ".ndjson"), False, '"corners": [x1, y1, x2, y2]; one line a picture', read_json_lines, write_json_lines,
             attributes=None, crowd=True, tracks=True, unused_classes=True,
         ),
     )

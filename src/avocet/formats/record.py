@@ -62,6 +62,8 @@ class RecordedPicture:
     height: int
     boxes: list[RecordedBox]
     left_out: list[str] = field(default_factory=list, compare=False)
+    cut: list[float] = field(default_factory=list, compare=False)
+    """By how many pixels each box reached over the border that was cut by more than one."""
 
     @property
     def says_nothing(self) -> bool:
@@ -83,15 +85,21 @@ class Record:
     pictures : list of RecordedPicture
     faults : list of str
         What is wrong with single entries; these entries are left out. Each names the file.
+    notes : list of str
+        What is taken otherwise than the file has it, or not taken along, though every entry is used.
+    asks : str
+        A question that a person has to answer before the boxes can be believed; empty where there is none.
     """
 
     class_names: list[str]
     pictures: list[RecordedPicture]
     faults: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    asks: str = ""
 
     def __post_init__(self) -> None:
         # What no text can hold would break whatever it is written to later; control marks are told as such.
-        for texts in (self.class_names, self.faults):
+        for texts in (self.class_names, self.faults, self.notes):
             texts[:] = [_encodable(each) for each in texts]
 
 
@@ -132,6 +140,19 @@ def origin_in(entry: Mapping[str, Any]) -> str:
     """
     told = entry.get("origin")
     return readable(told)[:60] if isinstance(told, str) else ""
+
+
+def cut_by(corners: Sequence[float], width: int, height: int) -> float:
+    """By how many pixels a box reaches over the border of its picture, at most; 0 where it lies within it.
+
+    Examples
+    --------
+    >>> cut_by([-3, 2, 12, 9], 10, 10), cut_by([1, 2, 3, 4], 0, 0)
+    (3, 0.0)
+    """
+    if not width or not height:
+        return 0.0
+    return max(0.0, -corners[0], -corners[1], corners[2] - width, corners[3] - height)
 
 
 def fit_box(

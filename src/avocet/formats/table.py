@@ -16,6 +16,7 @@ from avocet.formats.record import (
     Record,
     RecordedBox,
     RecordedPicture,
+    cut_by,
     find_nothing,
     fit_box,
 )
@@ -339,6 +340,8 @@ class _Rows:
         if fitted is None:
             self._leave_out(picture, f"{where}: the box {', '.join(cells)[:80]} on {name} {reason}")
             return
+        if (over := cut_by(corners, picture.width, picture.height)) > 1:
+            picture.cut.append(over)
         track = _track_number(row[self._track]) if self._track is not None else None
         number = self.classes.setdefault(label, len(self.classes))
         picture.boxes.append(RecordedBox(number, fitted, track=track))

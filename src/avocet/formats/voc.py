@@ -19,6 +19,7 @@ from avocet.formats.record import (
     Record,
     RecordedBox,
     RecordedPicture,
+    cut_by,
     find_nothing,
     fit_box,
 )
@@ -74,7 +75,7 @@ def read_voc(files: LabelFiles, find: FindPicture = find_nothing) -> Record:
         recorded = RecordedPicture(picture, *size, [])
         boxes, lines = [], list[int]()
         for number, each in enumerate(root.findall("object"), start=1):
-            found, reason = _box(each, *size)
+            found, reason = _box(each, *size, recorded.cut)
             if found is not None:
                 boxes.append(found)
                 continue
@@ -181,8 +182,10 @@ def _whole(root: ElementTree.Element, path: str) -> int:
         return 0
 
 
-def _box(entry: ElementTree.Element, width: int, height: int) -> tuple[tuple[str, RecordedBox] | None, str]:
-    """The class and box of an object, or why it cannot be used."""
+def _box(
+    entry: ElementTree.Element, width: int, height: int, cut: list[float]
+) -> tuple[tuple[str, RecordedBox] | None, str]:
+    """The class and box of an object, or why it cannot be used; by how much it was cut is put down in ``cut``."""
     label = (entry.findtext("name") or "").strip()
     words = [(entry.findtext(f"bndbox/{word}") or "").strip() for word in ("xmin", "ymin", "xmax", "ymax")]
     if not label:
@@ -194,6 +197,8 @@ def _box(entry: ElementTree.Element, width: int, height: int) -> tuple[tuple[str
     corners, reason = fit_box((x1 - 1, y1 - 1, x2, y2), width, height)
     if corners is None:
         return None, f"({label}) at {words} {reason}"
+    if (over := cut_by((x1 - 1, y1 - 1, x2, y2), width, height)) > 1:
+        cut.append(over)
     flags = {
         flag: True
         for word, flag in FLAGS.items()

@@ -212,6 +212,7 @@ class SentLabels(ForProject):
     token: str
     format: str | None = None
     columns: outcomes.ColumnsRead | None = None
+    corners: bool | None = None
 
 
 class ChosenLabels(SentLabels):

@@ -232,6 +232,8 @@ class LabelsRead(Outcome):
     missing_count: int
     problems: list[str]
     problems_count: int
+    notes: list[str] = Field(default=[], description="What is taken otherwise than the file has it")
+    asks: str = Field("", description="A question that has to be answered first")
     classes: list[ReadClass]
     table: TableRead | None = None
     columns: ColumnsRead | None = None

@@ -83,12 +83,10 @@ async function lookAt(files: File[]): Promise<void> {
   await follow(sent, `Reading ${chosen.value}`);
 }
 
-async function again(jobId: number, columns: Columns | null): Promise<void> {
-  const path = { job_id: jobId };
-  await follow(
-    take(api.POST("/api/v1/annotations/{job_id}/again", { params: { path }, body: { format: null, columns } })),
-    "Reading",
-  );
+async function again(jobId: number, columns: Columns | null, corners: boolean | null = null): Promise<void> {
+  const params = { path: { job_id: jobId } };
+  const body = { format: null, columns, corners };
+  await follow(take(api.POST("/api/v1/annotations/{job_id}/again", { params, body })), "Reading");
 }
 
 async function takeOver(): Promise<void> {
@@ -158,6 +156,18 @@ async function takeOver(): Promise<void> {
           <b>{{ count(read.boxes, "box", "boxes") }}</b> for
           <b>{{ count(read.pictures, "unlabelled picture") }}</b>
         </p>
+        <div v-if="read.asks" class="notice bad" data-test="import-asks">
+          <p>{{ read.asks }}</p>
+          <el-button size="small" data-test="read-corners" @click="again(job!.id, null, true)"
+            >They are corners</el-button
+          >
+          <el-button size="small" data-test="read-sizes" @click="again(job!.id, null, false)"
+            >They are corner and size</el-button
+          >
+        </div>
+        <ul v-if="read.notes?.length" class="notes" data-test="import-notes">
+          <li v-for="each in read.notes" :key="each">{{ each }}</li>
+        </ul>
         <div v-if="read.problems_count" class="notice bad" data-test="import-problems">
           {{ count(read.problems_count, "entry", "entries") }} would be left out:
           <ul>
@@ -212,7 +222,11 @@ async function takeOver(): Promise<void> {
     </div>
     <template #footer>
       <el-button @click="shown = false">Cancel</el-button>
-      <el-button type="primary" :disabled="!pictures || Boolean(busy)" data-test="import-now" @click="takeOver">
+      <el-button
+        type="primary"
+        :disabled="!pictures || Boolean(busy) || Boolean(read?.asks)"
+        data-test="import-now"
+        @click="takeOver">
         {{ read?.problems_count ? "Import the rest" : "Import"
         }}<template v-if="newClasses"> with {{ count(newClasses, "new class", "new classes") }}</template>
       </el-button>

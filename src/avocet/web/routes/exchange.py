@@ -54,7 +54,13 @@ def read_again(path: JobPath, body: schemas.ReadAgain) -> Response:
     """
     job, earlier = _earlier(path.job_id, READ_LABELS, TAKE_ARCHIVE)
     columns = ColumnsRead.model_validate(body.columns.model_dump()) if body.columns else None
-    given = SentLabels(project_id=job.project_id, token=earlier.token, format=body.format, columns=columns)
+    given = SentLabels(
+        project_id=job.project_id,
+        token=earlier.token,
+        format=body.format,
+        columns=columns,
+        corners=body.corners,
+    )
     title = job.title
     if title.startswith("Take pictures from "):
         title = f"Read {title.removeprefix('Take pictures from ')}"
@@ -70,6 +76,7 @@ def take(path: JobPath, body: schemas.TakeIn) -> Response:
         token=earlier.token,
         format=getattr(earlier, "format", None),
         columns=outcome_of(job, READ_LABELS).columns,
+        corners=getattr(earlier, "corners", None),
         targets=body.targets,
         replace=body.replace,
     )

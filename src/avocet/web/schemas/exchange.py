@@ -22,6 +22,9 @@ class ColumnsIn(Request):
 class ReadAgain(Request):
     format: FormatKey | None = None
     columns: ColumnsIn | None = None
+    corners: bool | None = Field(
+        None, description="Whether boxes of a COCO file are corners, x1, y1, x2, y2, against the format"
+    )
 
 
 class TakeIn(Request):

@@ -16,7 +16,6 @@ from avocet.work.exchange.written import file_of_record
 from avocet.work.job_givens import TracksToWrite
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import LabelsWritten
-from avocet.work.labels.boxes import told_origin
 from avocet.work.labels.classes import list_classes
 from avocet.work.progress import Stopped
 
@@ -56,7 +55,7 @@ def record_of_clip(session: Session, clip: Clip, frames: int, every: int = 1) ->
                         corners,
                         attributes=labels.attributes_at(frame),
                         track=number,
-                        origin=told_origin(labels.origin_at(frame)),
+                        origin=labels.origin_at(frame),
                     )
                     for number, labels, corners in boxes[frame]
                 ],

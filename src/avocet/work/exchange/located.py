@@ -17,7 +17,7 @@ from avocet.readable import readable
 from avocet.store.database import Sessions
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Attribute
-from avocet.work.exchange.project_labels import fitted, says_nothing
+from avocet.work.exchange.project_labels import cut_boxes, fitted, says_nothing
 from avocet.work.exchange.taking import Targets, take_record
 from avocet.work.labels.states import BEGUN
 from avocet.work.pictures.adding import Arrival, take_picture
@@ -36,6 +36,8 @@ class Located:
         File of each picture's name.
     problems : list of str
         What is left out.
+    notes : list of str
+        What is taken otherwise than the files have it.
     called : str
         The annotation files' name.
     """
@@ -43,6 +45,7 @@ class Located:
     record: Record
     paths: dict[str, Path]
     problems: list[str]
+    notes: list[str]
     called: str
 
 
@@ -151,7 +154,8 @@ def locate(
         if found[-1].says_nothing:
             problems.append(says_nothing(found[-1], called))
         paths[picture.name] = path
-    return Located(Record(record.class_names, found), paths, problems, called)
+    notes = [*record.notes, *cut_boxes(found, called)]
+    return Located(Record(record.class_names, found), paths, problems, notes, called)
 
 
 def import_located(

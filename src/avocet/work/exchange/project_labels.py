@@ -1,17 +1,19 @@
 """What annotation files hold for a project's pictures: read, paired, and shown before it is taken over."""
 
 from collections.abc import Container, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
+from avocet.formats.coco import read_coco
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import Format, format_called, recognise
 from avocet.formats.names import NameIndex, told_apart
-from avocet.formats.record import FindPicture, FoundPicture, Record, RecordedBox, RecordedPicture, fit_box
+from avocet.formats.record import FindPicture, FoundPicture, Record, RecordedPicture, cut_by, fit_box
 from avocet.formats.table import Columns, TableLook, look_at_table, read_table
+from avocet.readable import so_many
 from avocet.store.tables import Attribute, Picture
 from avocet.work.job_outcomes import ReadClass
 from avocet.work.labels.attributes import list_attributes, values_outside
@@ -39,6 +41,10 @@ class Preview:
     classes : list of ReadClass
     problems : list of str
         What would be left out, with file and line.
+    notes : list of str
+        What would be taken otherwise than the file has it.
+    asks : str
+        A question that has to be answered first; empty where there is none.
     table : TableLook or None
         For a CSV file: its head, and the columns that were read.
     columns : Columns or None
@@ -51,6 +57,8 @@ class Preview:
     missing: list[str]
     classes: list[ReadClass]
     problems: list[str]
+    notes: list[str] = field(default_factory=list)
+    asks: str = ""
     table: TableLook | None = None
     columns: Columns | None = None
 
@@ -63,6 +71,7 @@ class Matched:
     labelled: list[tuple[int, RecordedPicture]] = field(default_factory=list)
     missing: list[str] = field(default_factory=list)
     problems: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
 
 
 class ProjectPictures:
@@ -94,10 +103,19 @@ class ProjectPictures:
 
 
 def read_labels(
-    files: LabelFiles, find: FindPicture, key: str | None = None, columns: Columns | None = None
+    files: LabelFiles,
+    find: FindPicture,
+    key: str | None = None,
+    columns: Columns | None = None,
+    corners: bool | None = None,
 ) -> tuple[Format, Record]:
-    """Read annotation files in the format named, or the one they seem to have. Raises `InputError`."""
+    """Read annotation files in the format named, or the one they seem to have. Raises `InputError`.
+
+    ``columns`` are those of a CSV file; ``corners`` says whether boxes of a COCO file are corners.
+    """
     form = format_called(key) if key else recognise(files)
+    if form.key == "coco":
+        return form, read_coco(files, find, corners)
     if form.key == "csv" and columns is not None:
         return form, read_table(files, find, columns)
     return form, form.read(files, find)
@@ -109,6 +127,7 @@ def preview(
     files: LabelFiles,
     key: str | None = None,
     columns: Columns | None = None,
+    corners: bool | None = None,
 ) -> Preview:
     """What taking files over into pictures that are in the project would do. Changes nothing."""
     here = ProjectPictures(session, project_id)
@@ -116,8 +135,8 @@ def preview(
     look = look_at_table(files) if form.key == "csv" else None
     used = columns or (look.guess if look else None)
     if look is not None and (used is None or used.fractions is None):
-        return Preview(form.key, 0, 0, [], [], [], [], look, used)
-    _, record = read_labels(files, here.find, form.key, used)
+        return Preview(form.key, 0, 0, [], [], [], [], table=look, columns=used)
+    _, record = read_labels(files, here.find, form.key, used, corners)
     matched = pair_pictures(here, record, files.called)
     counts = [0] * len(record.class_names)
     for _, recorded in (*matched.free, *matched.labelled):
@@ -135,6 +154,8 @@ def preview(
             for name, count in zip(record.class_names, counts, strict=True)
         ],
         problems=[*matched.problems, *unusable_names(record, there)],
+        notes=matched.notes,
+        asks=record.asks,
         table=look,
         columns=used,
     )
@@ -162,7 +183,22 @@ def pair_pictures(here: ProjectPictures, record: Record, called: str) -> Matched
                 matched.problems.append(says_nothing(pair[1], called))
                 continue
             (matched.labelled if picture.state in BEGUN else matched.free).append(pair)
+    pictures = [each for _, each in (*matched.free, *matched.labelled)]
+    matched.notes = [*record.notes, *cut_boxes(pictures, called)]
     return matched
+
+
+def cut_boxes(pictures: Sequence[RecordedPicture], called: str) -> list[str]:
+    """What is said of boxes that reach over the border of their picture by more than a pixel."""
+    cut = [each.cut for each in pictures if each.cut]
+    if not cut:
+        return []
+    boxes, most = sum(map(len, cut)), max(map(max, cut))
+    verb, rest = ("reaches", "is") if boxes == 1 else ("reach", "are")
+    return [
+        f"{called}: {so_many(boxes, 'box', 'boxes')} on {so_many(len(cut), 'picture')} {verb} over the border, by up to "
+        f"{most:,.0f} pixels, and {rest} cut to the picture"
+    ]
 
 
 def fitted(
@@ -178,29 +214,29 @@ def fitted(
         problems.append(
             f"{called}: {picture.name} should have {picture.width}×{picture.height} pixels but has {width}×{height}"
         )
-    boxes, left_out = [], list(picture.left_out)
+    boxes, left_out, cut = [], list(picture.left_out), list(picture.cut)
     for box in picture.boxes:
+        if (over := cut_by(box.corners, width, height)) > 1:
+            cut.append(over)
         corners, reason = fit_box(box.corners, width, height)
         if corners is None:
             problems.append(f"{called}: a box on {picture.name} {reason}")
             left_out.append(reason)
             continue
         if not box.attributes:
-            boxes.append(
-                box if corners == box.corners else RecordedBox(box.label, corners, box.crowd, {}, box.track)
-            )
+            boxes.append(box if corners == box.corners else replace(box, corners=corners))
             continue
         kept, refused = sorted_attributes(box.attributes)
         problems += [f"{called}: a box on {picture.name} is taken without {each}" for each in refused]
         for name, words in values_outside(attributes, kept):
             problems.append(f"{called}: a box on {picture.name} is taken without {words}")
             del kept[name]
-        boxes.append(RecordedBox(box.label, corners, box.crowd, kept, box.track))
+        boxes.append(replace(box, corners=corners, attributes=kept))
     if len(boxes) > MOST_BOXES:
         problems.append(
             f"{called}: {picture.name} has {len(boxes):,} boxes; the first {MOST_BOXES:,} are taken"
         )
-    return RecordedPicture(picture.name, width, height, boxes[:MOST_BOXES], left_out)
+    return RecordedPicture(picture.name, width, height, boxes[:MOST_BOXES], left_out, cut)
 
 
 def says_nothing(picture: RecordedPicture, called: str) -> str:

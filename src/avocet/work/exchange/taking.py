@@ -40,6 +40,7 @@ def take_over(
     columns: Columns | None = None,
     targets: Targets | None = None,
     replace: bool = False,
+    corners: bool | None = None,
 ) -> LabelsTaken:
     """Give the project's pictures the boxes of annotation files.
 
@@ -59,6 +60,8 @@ def take_over(
         See `Targets`.
     replace : bool
         Also give pictures that have labels the new ones in place of theirs.
+    corners : bool, optional
+        Whether boxes of a COCO file are corners.
 
     Raises
     ------
@@ -68,7 +71,9 @@ def take_over(
     reporter.progress(0, 1, f"Reading {files.called}")
     with reading(sessions)() as session:
         here = ProjectPictures(session, project_id)
-        _, record = read_labels(files, here.find, key, columns)
+        _, record = read_labels(files, here.find, key, columns, corners)
+        if record.asks:
+            raise InputError(record.asks)
         matched = pair_pictures(here, record, files.called)
     wanted = dict(matched.free + (matched.labelled if replace else []))
     if not wanted:

@@ -19,7 +19,7 @@ def read_uploaded(task: Task[SentLabels]) -> LabelsRead:
     """What taking uploaded files over would do; nothing is changed."""
     given = task.given
     with staged_labels(task.folder, given.token) as files, reading(task.sessions)() as session:
-        found = preview(session, given.project_id, files, given.format, _columns(given))
+        found = preview(session, given.project_id, files, given.format, _columns(given), given.corners)
     shown = asdict(found)
     for name in ("labelled", "missing", "problems"):
         shown[f"{name}_count"], shown[name] = len(shown[name]), shown[name][:MOST_LINES]
@@ -32,7 +32,7 @@ def take_uploaded(task: Task[ChosenLabels]) -> LabelsTaken:
     with staged_labels(task.folder, given.token) as files:
         taken = take_over(
             task.sessions, given.project_id, files, task.reporter, given.format, _columns(given), given.targets,
-            given.replace,
+            given.replace, given.corners,
         )  # fmt: skip
     unstage(task.folder, given.token)
     return taken

@@ -21,7 +21,6 @@ from avocet.store.tables import Box, Picture, PictureState
 from avocet.work.job_givens import LabelsToWrite
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import LabelsWritten
-from avocet.work.labels.boxes import told_origin
 from avocet.work.labels.classes import list_classes
 from avocet.work.labels.columns import LabelColumns
 from avocet.work.labels.rows import picture_rows
@@ -55,7 +54,7 @@ def export_record(session: Session, project_id: int) -> Record:
                         box.crowd,
                         box.attributes,
                         box.track,
-                        origin=told_origin(box.origin),
+                        origin=box.origin,
                     )
                     for box in picture.boxes
                 ],

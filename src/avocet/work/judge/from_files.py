@@ -78,7 +78,7 @@ def read_truth(path: Path, images: Path | None, needs_pictures: bool) -> Iterato
         located = (
             locate(record, folder, path.name)
             if folder
-            else Located(record, {}, list(record.faults), path.name)
+            else Located(record, {}, list(record.faults), [], path.name)
         )
         if not located.record.pictures:
             raise InputError(f"{path.name} has no picture to measure on")

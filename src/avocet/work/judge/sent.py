@@ -85,7 +85,7 @@ def bring_truth(
                 raise InputError(
                     f"{called}: {nameless[0]} has no width and height, and its picture is not here"
                 )
-            located = Located(record, {}, problems, called)
+            located = Located(record, {}, problems, [], called)
         else:
             located = locate(record, place, called)
         if not located.record.pictures:

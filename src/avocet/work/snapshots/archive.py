@@ -1,6 +1,11 @@
 """Snapshots and labels as archives, and snapshots compared."""
 
 import zipfile
+from collections.abc import Mapping
+from types import MappingProxyType
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from avocet.files import replacing, safe_name
 from avocet.formats.kinds import format_called
@@ -8,6 +13,8 @@ from avocet.formats.names import told_apart
 from avocet.formats.parts import write_parts
 from avocet.formats.record import Record, RecordedBox, RecordedPicture
 from avocet.store.database import reading
+from avocet.store.rows import among
+from avocet.store.tables import Box
 from avocet.work.job_givens import SnapshotArchive
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import FileMade
@@ -15,8 +22,19 @@ from avocet.work.progress import Stopped
 from avocet.work.snapshots.frozen import Frozen, frozen_file
 from avocet.work.snapshots.snapshots import get_snapshot, read_snapshot
 
+Origins = Mapping[tuple[int, tuple[float, ...]], str]
+"""Where boxes come from, by the number of their picture and their corners."""
 
-def snapshot_record(frozen: Frozen) -> Record:
+
+def origins_now(session: Session, frozen: Frozen) -> Origins:
+    """Where the boxes of a snapshot come from, as far as they still lie where it has them: it does not say itself."""
+    ids = [picture.id for picture in frozen.pictures]
+    query = select(Box.picture_id, Box.x1, Box.y1, Box.x2, Box.y2, Box.origin)
+    rows = session.execute(query.where(among(Box.picture_id, ids)))
+    return {(picture_id, tuple(corners)): origin for picture_id, *corners, origin in rows}
+
+
+def snapshot_record(frozen: Frozen, origins: Origins = MappingProxyType({})) -> Record:
     """A snapshot as a record that any format can write."""
     return Record(
         frozen.classes,
@@ -32,6 +50,7 @@ def snapshot_record(frozen: Frozen) -> Record:
                         box.crowd,
                         picture.attributes.get(number, {}),
                         picture.tracks.get(number),
+                        origin=origins.get((picture.id, box.corners), ""),
                     )
                     for number, box in enumerate(picture.boxes)
                 ],
@@ -47,9 +66,10 @@ def do_archive(task: Task[SnapshotArchive]) -> FileMade:
     into = format_called(task.given.format)
     with reading(task.sessions)() as session:
         snapshot = get_snapshot(session, task.given.snapshot_id)
-    frozen = read_snapshot(folder, snapshot)
+        frozen = read_snapshot(folder, snapshot)
+        origins = origins_now(session, frozen)
     names = distinct_names(frozen)
-    record = snapshot_record(frozen)
+    record = snapshot_record(frozen, origins)
     renamed = [
         RecordedPicture(name, each.width, each.height, each.boxes)
         for name, each in zip(names, record.pictures, strict=True)

@@ -42,10 +42,7 @@ const byClass = computed(() =>
     .join(", "),
 );
 const changed = computed(
-  () =>
-    props.limits.minimum_score !== null ||
-    props.limits.overlap_limit !== null ||
-    props.limits.only.length > 0,
+  () => props.limits.minimum_score !== null || props.limits.overlap_limit !== null || props.limits.only.length > 0,
 );
 const total = computed(() => props.timeline.boxes.reduce((all, each) => all + each, 0));
 const most = computed(() => Math.max(1, ...props.timeline.boxes));
@@ -105,7 +102,8 @@ useKeys([
       :step="0.01"
       data-test="overlap-slider" />
     <p v-if="changed" class="soft">
-      The run's own: {{ scoresTold(ownScore, ownScores) }}<template v-if="!soft"> and {{ threshold(ownLimit) }}</template
+      The run's own: {{ scoresTold(ownScore, ownScores)
+      }}<template v-if="!soft"> and {{ threshold(ownLimit) }}</template
       >.
       <el-button link type="primary" size="small" data-test="reset-limits" @click="reset">Reset</el-button>
     </p>

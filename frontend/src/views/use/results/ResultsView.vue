@@ -218,7 +218,8 @@ useKeys([
         <p v-if="summary.engine">{{ summary.engine }}</p>
         <p v-if="busiest">Time at work: {{ busiest }}</p>
         <p>
-          Minimum score {{ scoresTold(detection.minimum_score, detection.minimum_scores) }}, overlap limit {{ threshold(detection.overlap_limit) }}
+          Minimum score {{ scoresTold(detection.minimum_score, detection.minimum_scores) }}, overlap limit
+          {{ threshold(detection.overlap_limit) }}
         </p>
       </section>
     </aside>
