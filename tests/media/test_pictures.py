@@ -4,7 +4,7 @@ import zlib
 
 import numpy as np
 import pytest
-from PIL import Image, ImageOps
+from PIL import Image, ImageOps, TiffImagePlugin
 
 from avocet.core.errors import InputError
 from avocet.media.pictures import (
@@ -177,6 +177,69 @@ def test_a_png_may_note_its_orientation_behind_its_pixels(tmp_path):
     path = tmp_path / "a.png"
     path.write_bytes(content + chunk + end)
     assert picture_size(path) == (24, 40) == read_picture(path).shape[1::-1]
+
+
+def deep_png(values, bits=None):
+    """A PNG of 16 bits, which may say how many of them mean something."""
+    held = io.BytesIO()
+    Image.fromarray(values).save(held, "PNG")
+    content = held.getvalue()
+    if bits is None:
+        return content
+    note = bytes([bits])
+    chunk = struct.pack(">I", len(note)) + b"sBIT" + note + struct.pack(">I", zlib.crc32(b"sBIT" + note))
+    return content[:33] + chunk + content[33:]
+
+
+def deep_pictures(tmp_path):
+    """Files of more than 8 bits with what a ramp in them is to become, in 8 bits."""
+    ramp = np.linspace(0, 1, 400).reshape(20, 20)
+    hot = (ramp * 4095).astype(np.uint16)
+    hot[0, 0] = 65535
+    cases = {
+        "ten.png": deep_png((ramp * 1023).astype(np.uint16), 10),
+        "fourteen.png": deep_png((ramp * 16383).astype(np.uint16), 14),
+        "dark.png": deep_png((ramp * 700).astype(np.uint16), 12),
+        "eight-in-sixteen.png": deep_png((ramp * 255).astype(np.uint16)),
+        "twelve.png": deep_png((ramp * 4095).astype(np.uint16)),
+    }
+    large = np.kron(hot, np.ones((10, 10), np.uint16))
+    large[1:10, :10] = large[:10, 1:10] = 0
+    cases["hot.png"] = deep_png(large)
+    for name, content in cases.items():
+        (tmp_path / name).write_bytes(content)
+    for name, scale in (("float.tif", 255.0), ("share.tif", 1.0)):
+        Image.fromarray((ramp * scale).astype(np.float32)).save(tmp_path / name)
+    tags = TiffImagePlugin.ImageFileDirectory_v2()
+    tags[281] = 1023
+    Image.fromarray((ramp * 1023).astype(np.uint16)).save(tmp_path / "ten.tif", tiffinfo=tags)
+    named = [*cases, "float.tif", "share.tif", "ten.tif"]
+    return {name: ramp * (700 / 4095 if name == "dark.png" else 1) * 255 for name in named}
+
+
+def test_white_is_what_the_file_says_or_nearly_all_values_fit_into(tmp_path):
+    from avocet.detector.engines import find_boxes
+
+    for name, expected in deep_pictures(tmp_path).items():
+        pixels = read_picture(tmp_path / name)
+        shown = pixels[5::10, 5::10] if name == "hot.png" else pixels
+        assert np.abs(shown[1:, 1:, 0] - expected[1:, 1:]).max() <= 1.1, name
+        np.testing.assert_array_equal(find_boxes.read(tmp_path / name), pixels)
+
+
+def test_the_exported_script_reads_pictures_as_the_product_does(tmp_path):
+    from avocet.detector.engines import find_boxes
+
+    random = np.random.default_rng(0)
+    rgba = random.integers(0, 256, (20, 30, 4), dtype=np.uint8)
+    for name, picture in {
+        "clear.png": Image.fromarray(rgba, "RGBA"),
+        "grey.png": Image.fromarray(rgba[..., 0]),
+        "plain.jpg": Image.fromarray(rgba[..., :3]),
+        "palette.png": Image.fromarray(rgba[..., :3]).quantize(16),
+    }.items():
+        path = saved(tmp_path, picture, name)
+        np.testing.assert_array_equal(find_boxes.read(path), read_picture(path), err_msg=name)
 
 
 @pytest.mark.parametrize(("highest", "shown"), [(4095, 255), (65535, 255), (2047, 127), (32767, 127)])

@@ -211,7 +211,57 @@ def read(path: Path) -> Array:
         from PIL import Image, ImageOps
     except ImportError:
         raise SystemExit(f"{path}: to read this kind of picture, install Pillow") from None
-    return np.asarray(ImageOps.exif_transpose(Image.open(path)).convert("RGB"))
+    picture: Any = Image.open(path)
+    if picture.mode.startswith("I;16") or picture.mode in ("I", "F"):
+        return eight_bits(np.asarray(ImageOps.exif_transpose(picture), dtype=float), white_of(picture, path))
+    picture = ImageOps.exif_transpose(picture)
+    if picture.mode in ("RGBA", "LA", "PA", "La", "RGBa") or "transparency" in picture.info:
+        layered = picture.convert("RGBA")
+        paper = Image.new("RGBA", layered.size, (255, 255, 255, 255))
+        return np.asarray(Image.alpha_composite(paper, layered).convert("RGB"))
+    return np.asarray(picture.convert("RGB"))
+
+
+def white_of(picture: Any, path: Path) -> float:
+    """What is white in a picture of more than 8 bits: what its file says, else 8, 12 or 16 bits that nearly all fit into."""
+    if picture.format == "PNG":
+        bits = significant_bits(path.read_bytes())
+        if bits:
+            return float(2**bits - 1)
+    tags = getattr(picture, "tag_v2", {})
+    for tag in (341, 281):
+        told = tags.get(tag)
+        value = told[0] if isinstance(told, tuple) and told else told
+        if isinstance(value, int | float) and math.isfinite(value) and value > 0:
+            return float(value)
+    values = np.asarray(picture)
+    step = max(1, round((values.size / 1_000_000) ** 0.5))
+    values = values[::step, ::step]
+    values = values[np.isfinite(values)]
+    high = float(np.percentile(values, 99.9)) if values.size else 0.0
+    usual = [1.0] * (picture.mode == "F") + [255.0, 4095.0, 65535.0]
+    return next((white for white in usual if high <= white), usual[-1])
+
+
+def significant_bits(content: bytes) -> int:
+    """The bits of a PNG's values that mean something, as its ``sBIT`` chunk says; 0 where it has none."""
+    at = 8
+    while len(content) >= at + 8:
+        length, kind = int.from_bytes(content[at : at + 4], "big"), content[at + 4 : at + 8]
+        if kind == b"sBIT" and 0 < length <= 4:
+            bits = max(content[at + 8 : at + 8 + length])
+            return bits if 8 <= bits <= 16 else 0
+        if kind in (b"PLTE", b"IDAT"):
+            break
+        at += length + 12
+    return 0
+
+
+def eight_bits(values: Array, white: float) -> Array:
+    """Grey values as red, green and blue of 8 bits."""
+    values = np.nan_to_num(values, nan=0.0, posinf=white, neginf=0.0)
+    grey = np.clip(values / white * 255, 0, 255).round().astype(np.uint8)
+    return np.repeat(grey[..., None], 3, axis=2)
 
 
 def main() -> None:
