@@ -149,6 +149,9 @@ class Clip(Base):
     per_second: Mapped[float | None]
     differing: Mapped[float | None]
     binned_at: Mapped[dt.datetime | None]
+    gone_revision: Mapped[int] = mapped_column(default=0, server_default="0")
+    """The highest that a deleted object had: one that gets its number again begins above it, so that nobody who still has
+    the former one open takes it for the same."""
 
 
 class Picture(Base):

@@ -213,7 +213,7 @@ def read(path: Path) -> Array:
         raise SystemExit(f"{path}: to read this kind of picture, install Pillow") from None
     picture: Any = Image.open(path)
     if picture.mode.startswith("I;16") or picture.mode in ("I", "F"):
-        return eight_bits(np.asarray(ImageOps.exif_transpose(picture), dtype=float), white_of(picture, path))
+        return eight_bits(np.asarray(ImageOps.exif_transpose(picture), dtype=float), white_in(picture, path))
     picture = ImageOps.exif_transpose(picture)
     if picture.mode in ("RGBA", "LA", "PA", "La", "RGBa") or "transparency" in picture.info:
         layered = picture.convert("RGBA")
@@ -222,7 +222,7 @@ def read(path: Path) -> Array:
     return np.asarray(picture.convert("RGB"))
 
 
-def white_of(picture: Any, path: Path) -> float:
+def white_in(picture: Any, path: Path) -> float:
     """What is white in a picture of more than 8 bits: what its file says, else 8, 12 or 16 bits that nearly all fit into."""
     if picture.format == "PNG":
         bits = significant_bits(path.read_bytes())

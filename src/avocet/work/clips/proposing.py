@@ -20,6 +20,7 @@ from avocet.work.clips.frames import frames_of_clip
 from avocet.work.clips.tracks import (
     SetBox,
     TrackLabels,
+    delete_track,
     labels_of_track,
     tracks_of_clip,
     write_track,
@@ -113,7 +114,7 @@ def do_propose_tracks(task: Task[TracksToPropose]) -> TracksProposed:
         there = tracks_of_clip(session, clip.id)
         # What waits from this model is replaced by what it says now.
         for old in [each for each in there if each.standing == Standing.PROPOSED and each.model == name]:
-            session.delete(old)
+            delete_track(session, session.get_one(Clip, clip.id), old)
             there.remove(old)
         session.flush()
         known = [labels_of_track(each) for each in there]
@@ -123,7 +124,8 @@ def do_propose_tracks(task: Task[TracksToPropose]) -> TracksProposed:
             if any(same_object(labels, each) for each in known):
                 continue
             added, number = added + 1, number + 1
-            made = ClipTrack(clip_id=clip.id, number=number, revision=1)
+            begun = session.get_one(Clip, clip.id).gone_revision + 1
+            made = ClipTrack(clip_id=clip.id, number=number, revision=begun)
             write_track(made, labels)
             session.add(made)
     return TracksProposed(tracks=added, known=len(found) - added, frames=last + 1 - first)

@@ -177,7 +177,7 @@ def save_tracks(
         row = there.get(change.number)
         if change.labels is None:
             if row is not None:
-                session.delete(row)
+                delete_track(session, clip, row)
                 del there[change.number]
             continue
         called = f"object {change.number} of {clip.name}"
@@ -187,7 +187,7 @@ def save_tracks(
         if row is None:
             if len(there) >= MOST_TRACKS:
                 raise InputError(f"{clip.name} would have more than {MOST_TRACKS} objects")
-            row = ClipTrack(clip_id=clip.id, number=change.number, revision=0, worked=0.0)
+            row = ClipTrack(clip_id=clip.id, number=change.number, revision=clip.gone_revision, worked=0.0)
             session.add(row)
             there[change.number] = row
         write_track(row, checked)
@@ -199,6 +199,12 @@ def save_tracks(
         clip.labelled_as, clip.per_second = LabelledAs.OBJECTS, FRAMES_A_SECOND
     session.flush()
     return saved
+
+
+def delete_track(session: Session, clip: Clip, row: ClipTrack) -> None:
+    """Delete an object. Its number may be used again; its revision is not."""
+    clip.gone_revision = max(clip.gone_revision, row.revision)
+    session.delete(row)
 
 
 def tracks_as_change(
@@ -217,7 +223,7 @@ def tracks_as_change(
     added = [TrackChange(number + place, 0, each) for place, each in enumerate(labels, start=1)]
     rows = save_tracks(session, clip, frames, added)
     change = begin_change(session, clip.project_id, title)
-    change.tracks = [(row.id, None, row.class_id) for row in rows]
+    change.tracks = [(row.id, None, row.class_id, row.revision) for row in rows]
     return change.id
 
 

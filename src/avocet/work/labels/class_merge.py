@@ -15,7 +15,7 @@ from avocet.core.errors import InputError
 from avocet.store.clip_tables import ClipTrack
 from avocet.store.database import Sessions, reading
 from avocet.store.rows import among, quietly, without_index
-from avocet.store.tables import Box, Change, ChangedPicture, ObjectClass, Picture, now
+from avocet.store.tables import Box, Change, ChangedPicture, Clip, ObjectClass, Picture, now
 from avocet.work.job_givens import ClassToMerge
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import ChangeMade
@@ -138,12 +138,15 @@ def restore_tracks(session: Session, change: Change) -> None:
 
     Those that came with the change go with it, unless somebody has worked on them since.
     """
-    for number, before, after in change.tracks:
+    for number, before, after, *begun in change.tracks:
         row = session.get(ClipTrack, number)
         if row is None:
             continue
         if before is None:
-            if row.revision == 1:
+            # Changes of earlier versions do not say the revision, which was the first then.
+            if [row.revision] == (begun or [1]):
+                clip = session.get_one(Clip, row.clip_id)
+                clip.gone_revision = max(clip.gone_revision, row.revision)
                 session.delete(row)
         elif row.class_id == after:
             row.class_id, row.revision = before, row.revision + 1

@@ -97,6 +97,13 @@ export function useTracks(clipId: number, touch: () => void, ask: (clashes: Clas
   /** A step back, or forth again. Where an object is not as the step left it the person decides: all of it, or nothing. */
   function turn(step: Step | null): void {
     if (!step) return;
+    step = step.map((part) => {
+      if (part.before || !part.after || !all.value.has(part.number)) return part;
+      // It comes back, and another object has got its number meanwhile.
+      const number = freshNumber();
+      renumber(part.number, number);
+      return { ...part, number, after: { ...part.after, number } };
+    });
     const now = step.map(({ number }) => all.value.get(number) ?? null);
     apply(step);
     if (step.some(({ before }, place) => !sameTrack(before, now[place]!)))

@@ -193,6 +193,11 @@ export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSa
       const own = mine.get(number) ?? null;
       const before = base.get(number);
       const now = there.get(number);
+      if (!before && !own) {
+        // Drawn and taken away again before it was saved: what has its number now is another object.
+        touched.delete(number);
+        continue;
+      }
       if (!before && now && own) {
         // Both drew a new object and gave it the same number.
         touched.delete(number);
