@@ -69,6 +69,7 @@ def test_boxes_that_look_like_corners_are_asked_about(client, labelled, other, w
     asks = looked["outcome"]["asks"]
     boxes = len(exported["annotations"])
     assert f"of {boxes} boxes reach over the border" in asks and "are they corners" in asks
+    assert looked["outcome"]["notes"] == []
     taking = client.post(f"{BASE}/annotations/{looked['id']}/take", json={})
     work()
     assert "are they corners" in outcome(client, taking.json["job"]["id"])["message"]

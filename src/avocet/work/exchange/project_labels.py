@@ -154,7 +154,8 @@ def preview(
             for name, count in zip(record.class_names, counts, strict=True)
         ],
         problems=[*matched.problems, *unusable_names(record, there)],
-        notes=matched.notes,
+        # What would be cut is not said of boxes that may have been read wrongly.
+        notes=[] if record.asks else matched.notes,
         asks=record.asks,
         table=look,
         columns=used,
