@@ -205,6 +205,48 @@ describe("saving objects by itself", () => {
     expect([shown()[1], sent().map((each) => [each.number, each.revision])]).toEqual([20, [[1, 3]]]);
   });
 
+  test.each(["the save before it arrives", "the save before it is refused"])(
+    "a question stays open while %s",
+    async (how) => {
+      begin(stored(track(1), 1), stored(track(2), 1));
+      post.mockResolvedValueOnce(answer(stored(track(1, 20), 2)) as never);
+      tracks.change([[1, track(1, 20)]]);
+      await vi.advanceTimersByTimeAsync(400);
+      const there = [stored(track(1, 60), 3), stored(track(2), 1)];
+      vi.spyOn(api, "GET").mockResolvedValueOnce(answer(...there) as never);
+      await saving.renew();
+      let arrive!: (answer: unknown) => void;
+      post.mockReturnValueOnce(new Promise((resolve) => (arrive = resolve)) as never);
+      tracks.change([[2, track(2, 7)]]);
+      await vi.advanceTimersByTimeAsync(400);
+      tracks.undo();
+      tracks.undo();
+      const refused = how.endsWith("refused");
+      const later = [there[0]!, stored(track(2, 5), 2)];
+      arrive(refused ? refusal(409, { tracks: later }) : answer(stored(track(2, 7), 2)));
+      const calls = post.mock.calls.length;
+      await vi.advanceTimersByTimeAsync(5000);
+      expect([saving.state.value, post.mock.calls.length - calls]).toEqual(["conflict", 0]);
+      expect(saving.conflict.value.map(({ number }) => number).sort()).toEqual(refused ? [1, 2] : [1]);
+      post.mockResolvedValue(answer(stored(track(2), 3)) as never);
+      saving.settle("theirs");
+      await vi.advanceTimersByTimeAsync(500);
+      expect([saving.state.value, shown()]).toEqual(["saved", { 1: 60, 2: refused ? 5 : 0 }]);
+    },
+  );
+
+  test("a number that is being taken away is not given to another object", async () => {
+    begin(stored(track(1), 1), stored(track(3), 1));
+    const there = { tracks: [stored(track(1), 1), stored(track(2, 80), 1)] };
+    post.mockResolvedValueOnce(refusal(409, there) as never);
+    post.mockResolvedValue(answer(stored(track(4, 5), 1)) as never);
+    tracks.change([[2, track(2, 5)]]);
+    // It was the last one, and somebody else took it away as well.
+    tracks.change([[3, null]]);
+    await vi.advanceTimersByTimeAsync(1000);
+    expect([saving.state.value, shown()]).toEqual(["saved", { 1: 0, 2: 80, 4: 5 }]);
+  });
+
   test("a step of two objects is undone whole or not at all", async () => {
     begin(stored(track(1), 1), stored(track(2), 1));
     post.mockResolvedValueOnce(answer(stored(track(1, 30), 2)) as never);

@@ -146,7 +146,8 @@ export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSa
       takeClasses(after, unchanged);
       if (touched.size) keepDraft();
       else dropDraft();
-      state.value = "saved";
+      // It may have been asked about other objects while this was on its way.
+      state.value = conflict.value.length ? "conflict" : "saved";
       message.value = "";
     } catch (error) {
       worked.giveBack(seconds);
@@ -187,15 +188,18 @@ export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSa
       // What nobody else has changed stays the very object that the steps to undo know.
       if (base.get(number)?.revision === there.get(number)?.revision) shown.set(number, own);
     }
-    const clashes: Clash[] = [];
-    let fresh = Math.max(0, ...there.keys(), ...mine.keys());
+    // What was asked before and has no answer yet is still asked.
+    const asked = new Map(conflict.value.map((each) => [each.number, each]));
+    // A number that is being taken away here is still that of another object.
+    let fresh = Math.max(0, ...there.keys(), ...mine.keys(), ...touched);
     for (const number of [...touched]) {
       const own = mine.get(number) ?? null;
       const before = base.get(number);
       const now = there.get(number);
-      if (!before && !own) {
-        // Drawn and taken away again before it was saved: what has its number now is another object.
+      if (!own && (!before || !now)) {
+        // Taken away before it was saved, so what has its number now is another object; or by both.
         touched.delete(number);
+        asked.delete(number);
         continue;
       }
       if (!before && now && own) {
@@ -205,18 +209,20 @@ export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSa
         shown.set(fresh, { ...own, number: fresh });
         touched.add(fresh);
         renumber(number, fresh);
+        if (asked.delete(number)) asked.set(fresh, { number: fresh, mine: shown.get(fresh)!, theirs: null });
         continue;
       }
       if ((now?.revision ?? 0) !== (before?.revision ?? 0)) {
-        clashes.push({ number, mine: own, theirs: now ? plain(now) : null });
+        asked.set(number, { number, mine: own, theirs: now ? plain(now) : null });
       }
       if (own) shown.set(number, own);
       else shown.delete(number);
     }
     base = there;
     show([...shown.values()]);
-    if (clashes.length) disagree(clashes);
+    if (asked.size) disagree([...asked.values()]);
     else {
+      conflict.value = [];
       state.value = "waiting";
       later(0);
     }
