@@ -180,7 +180,7 @@ def test_what_is_shipped_is_what_its_weights_give(whole_demo):
     predictor = Predictor.from_bundle(path)
     place = folder.clip(1, clip.content_hash, clip.suffix)
     for frame in itertools.islice(read_frames(place, name=clip.name), 0, 150, 30):
-        found = predictor.candidates([frame.held], shipped["minimum_score"])[0].after_suppression(
+        found = predictor.candidates([frame.pixels], shipped["minimum_score"])[0].after_suppression(
             shipped["minimum_score"], 0.5
         )
         kept = shipped["pictures"][frame.number]["detections"]
