@@ -214,3 +214,19 @@ def test_the_box_of_a_mask_is_where_it_is_set(height, width, seed):
 )  # fmt: skip
 def test_outlines_that_are_none(outline):
     assert box_of_outline(outline) is None
+
+
+def test_only_boxes_that_are_taken_count_as_cut():
+    """One reaches over by 30 pixels, one by half of one, and one lies outside altogether."""
+    boxes = [[80, 10, 50, 20], [10, 10, 90.5, 20], [150, 10, 20, 20]]
+    annotations = [
+        {"id": number, "image_id": 1, "category_id": 1, "bbox": box}
+        for number, box in enumerate(boxes, start=1)
+    ]
+    document = {
+        "images": [{"id": 1, "file_name": "a.jpg", "width": 100, "height": 100}],
+        "annotations": annotations,
+        "categories": [{"id": 1, "name": "roll"}],
+    }
+    record = parse_coco(document, "truth.json", corners=False)
+    assert (record.pictures[0].cut, len(record.pictures[0].boxes), len(record.faults)) == ([30], 2, 1)

@@ -9,9 +9,10 @@ from avocet.core.errors import InputError
 from avocet.formats.coco import parse_coco, read_coco, write_coco
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import FORMATS
+from avocet.formats.record import RecordedBox, RecordedPicture
 from avocet.store.tables import PictureState
 from avocet.work.exchange.located import FolderPictures, import_located, locate
-from avocet.work.exchange.project_labels import preview
+from avocet.work.exchange.project_labels import fitted, preview
 from avocet.work.exchange.taking import take_over
 from avocet.work.exchange.written import export_record
 from avocet.work.labels.boxes import save_labels
@@ -315,3 +316,10 @@ def test_our_own_exports_read_back_whatever_the_pictures_are_called(data, labell
         after = export_record(session, labelled)
     corners = lambda record: {each.name: [box.corners for box in each.boxes] for each in record.pictures}  # noqa: E731
     assert corners(after) == corners(before)
+
+
+def test_of_files_without_sizes_too_only_boxes_that_are_taken_count_as_cut():
+    boxes = [RecordedBox(0, (150, 10, 170, 30)), RecordedBox(0, (80, 10, 130, 30))]
+    problems = []
+    cut = fitted(RecordedPicture("a.jpg", 0, 0, boxes), 100, 100, "truth.csv", problems).cut
+    assert (cut, len(problems)) == ([30], 1) and "lies outside" in problems[0]

@@ -11,7 +11,6 @@ from avocet.formats.record import (
     Record,
     RecordedBox,
     RecordedPicture,
-    cut_by,
     find_nothing,
     fit_box,
 )
@@ -148,11 +147,9 @@ def _box(
         (x + wide / 2) * width,
         (y + high / 2) * height,
     )
-    fitted, reason = fit_box(corners, width, height)
+    fitted, reason = fit_box(corners, width, height, cut)
     if fitted is None:
         return None, f"the box {shown!r} {reason}"
-    if (over := cut_by(corners, width, height)) > 1:
-        cut.append(over)
     return RecordedBox(int(values[0]), fitted, attributes={} if score is None else {"score": score}), ""
 
 

@@ -316,12 +316,9 @@ def _add_box(
         kept["outlined"] += 1
     else:
         return f"{called} on {picture.name} has the box {str(box)[:80]}, which is not four numbers"
-    corners, reason = fit_box(told, picture.width, picture.height)
+    corners, reason = fit_box(told, picture.width, picture.height, picture.cut)
     if corners is None:
         return f"{called} on {picture.name}: the box {list(told) if box is None else box} {reason}"
-    over = cut_by(told, picture.width, picture.height)
-    if over > 1:
-        picture.cut.append(over)
     attributes: Any = entry.get("attributes")
     attributes = dict(attributes) if isinstance(attributes, dict) else {}
     # A flag of the published detection rules, beside `iscrowd`.

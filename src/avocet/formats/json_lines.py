@@ -11,7 +11,6 @@ from avocet.formats.record import (
     Record,
     RecordedBox,
     RecordedPicture,
-    cut_by,
     find_nothing,
     fit_box,
     origin_in,
@@ -153,11 +152,9 @@ def _box(entry: Any, picture: RecordedPicture, classes: dict[str, int]) -> tuple
         return None, "has no class"
     if not _is_four_numbers(corners):
         return None, f"has the corners {str(corners)[:80]}, which are not four numbers"
-    fitted, reason = fit_box(corners, picture.width, picture.height)
+    fitted, reason = fit_box(corners, picture.width, picture.height, picture.cut)
     if fitted is None:
         return None, f"with corners {str(corners)[:80]} {reason}"
-    if (over := cut_by(corners, picture.width, picture.height)) > 1:
-        picture.cut.append(over)
     track, attributes = entry.get("track"), entry.get("attributes", {})
     if track is not None and (not _is_whole(track) or abs(track) >= 2**62):
         return None, f"has the track {str(track)[:40]!r}, which is not a whole number"

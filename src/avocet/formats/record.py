@@ -156,7 +156,7 @@ def cut_by(corners: Sequence[float], width: int, height: int) -> float:
 
 
 def fit_box(
-    corners: Sequence[float], width: int, height: int
+    corners: Sequence[float], width: int, height: int, cut: list[float] | None = None
 ) -> tuple[tuple[float, float, float, float] | None, str]:
     """Cut a box to its picture, or say why it cannot be used.
 
@@ -168,6 +168,8 @@ def fit_box(
     corners : sequence of four float
     width, height : int
         Size of the picture in pixels; 0 where it is not known.
+    cut : list of float, optional
+        Gets by how many pixels a box reaches over the border that is cut by more than one.
 
     Returns
     -------
@@ -197,4 +199,6 @@ def fit_box(
         x1, y1, x2, y2 = max(0.0, x1), max(0.0, y1), min(float(width), x2), min(float(height), y2)
         if x2 <= x1 or y2 <= y1:
             return None, f"lies outside its picture of {width}×{height} pixels"
+        if cut is not None and (over := cut_by(corners, width, height)) > 1:
+            cut.append(over)
     return (x1, y1, x2, y2), ""

@@ -16,7 +16,6 @@ from avocet.formats.record import (
     Record,
     RecordedBox,
     RecordedPicture,
-    cut_by,
     find_nothing,
     fit_box,
 )
@@ -336,12 +335,10 @@ class _Rows:
                 return
             wide, high = picture.width, picture.height
             corners = (corners[0] * wide, corners[1] * high, corners[2] * wide, corners[3] * high)
-        fitted, reason = fit_box(corners, picture.width, picture.height)
+        fitted, reason = fit_box(corners, picture.width, picture.height, picture.cut)
         if fitted is None:
             self._leave_out(picture, f"{where}: the box {', '.join(cells)[:80]} on {name} {reason}")
             return
-        if (over := cut_by(corners, picture.width, picture.height)) > 1:
-            picture.cut.append(over)
         track = _track_number(row[self._track]) if self._track is not None else None
         number = self.classes.setdefault(label, len(self.classes))
         picture.boxes.append(RecordedBox(number, fitted, track=track))

@@ -19,7 +19,6 @@ from avocet.formats.record import (
     Record,
     RecordedBox,
     RecordedPicture,
-    cut_by,
     find_nothing,
     fit_box,
 )
@@ -194,11 +193,9 @@ def _box(
         x1, y1, x2, y2 = (float(word) for word in words)
     except ValueError:
         return None, f"({label}) has the corners {words}, which are not four numbers"
-    corners, reason = fit_box((x1 - 1, y1 - 1, x2, y2), width, height)
+    corners, reason = fit_box((x1 - 1, y1 - 1, x2, y2), width, height, cut)
     if corners is None:
         return None, f"({label}) at {words} {reason}"
-    if (over := cut_by((x1 - 1, y1 - 1, x2, y2), width, height)) > 1:
-        cut.append(over)
     flags = {
         flag: True
         for word, flag in FLAGS.items()

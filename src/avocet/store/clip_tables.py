@@ -4,9 +4,9 @@ import enum
 from typing import Any
 
 from sqlalchemy import ForeignKey, UniqueConstraint
-from sqlalchemy.orm import Mapped, mapped_column
+from sqlalchemy.orm import Mapped, Session, mapped_column
 
-from avocet.store.tables import Base, text_enum
+from avocet.store.tables import Base, Clip, text_enum
 
 
 class Standing(enum.StrEnum):
@@ -46,3 +46,10 @@ class ClipTrack(Base):
     )
     worked: Mapped[float] = mapped_column(default=0.0, server_default="0")
     """Seconds that people worked on it in the page."""
+
+
+def delete_track(session: Session, track: ClipTrack) -> None:
+    """Delete an object of a clip. Its number may be used again; its revision is not."""
+    clip = session.get_one(Clip, track.clip_id)
+    clip.gone_revision = max(clip.gone_revision, track.revision)
+    session.delete(track)

@@ -1,3 +1,5 @@
+import { computed, type Ref } from "vue";
+
 import type { Address, Run } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
 import { threshold } from "@/parts/format";
@@ -20,13 +22,32 @@ export function ownScore(run: Run | undefined): number {
 
 /** Minimum scores in words: that of all classes, and those of single ones. */
 export function scoresTold(all: number, byClass: Record<string, number>): string {
-  const own = Object.entries(byClass).map(([name, score]) => `${name} ${threshold(score)}`);
-  return [threshold(all), ...own].join(", ");
+  return [threshold(all), scoresByClass(byClass)].filter(Boolean).join(", ");
+}
+
+/** Minimum scores of single classes in words. */
+export function scoresByClass(scores: Record<string, number>): string {
+  return Object.entries(scores)
+    .map(([name, score]) => `${name} ${threshold(score)}`)
+    .join(", ");
 }
 
 /** The minimum scores that a model begins with, in words. */
 export function scoresOf(run: Run | undefined): string {
   return scoresTold(ownScore(run), run?.minimum_scores ?? {});
+}
+
+/** The minimum score of all classes in a form: the model's own stand until another one is wished. */
+export function useWishedScore(wished: Ref<number | null>, run: () => Run | undefined) {
+  const score = computed({
+    get: () => wished.value ?? ownScore(run()),
+    set: (value) => (wished.value = value),
+  });
+  const ofModel = computed({
+    get: () => wished.value === null,
+    set: (on) => (wished.value = on ? null : ownScore(run())),
+  });
+  return { score, ofModel };
 }
 
 /** The run of a value of `ModelSelect`; none where it is several models combined. */

@@ -11,7 +11,7 @@ from avocet.core.errors import InputError
 from avocet.core.tracks.linking import Track
 from avocet.core.tracks.trajectory import few_boxes, steadied
 from avocet.media.frames import FrameReader
-from avocet.store.clip_tables import ClipTrack, Standing
+from avocet.store.clip_tables import ClipTrack, Standing, delete_track
 from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Clip, Job
@@ -20,7 +20,6 @@ from avocet.work.clips.frames import frames_of_clip
 from avocet.work.clips.tracks import (
     SetBox,
     TrackLabels,
-    delete_track,
     labels_of_track,
     tracks_of_clip,
     write_track,
@@ -114,17 +113,17 @@ def do_propose_tracks(task: Task[TracksToPropose]) -> TracksProposed:
         there = tracks_of_clip(session, clip.id)
         # What waits from this model is replaced by what it says now.
         for old in [each for each in there if each.standing == Standing.PROPOSED and each.model == name]:
-            delete_track(session, session.get_one(Clip, clip.id), old)
+            delete_track(session, old)
             there.remove(old)
         session.flush()
         known = [labels_of_track(each) for each in there]
         number = max((each.number for each in there), default=0)
+        begun = session.get_one(Clip, clip.id).gone_revision + 1
         added = 0
         for labels in found:
             if any(same_object(labels, each) for each in known):
                 continue
             added, number = added + 1, number + 1
-            begun = session.get_one(Clip, clip.id).gone_revision + 1
             made = ClipTrack(clip_id=clip.id, number=number, revision=begun)
             write_track(made, labels)
             session.add(made)

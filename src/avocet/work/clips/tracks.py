@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.core.tracks.trajectory import Trajectory, trajectory
 from avocet.formats.record import fit_box
-from avocet.store.clip_tables import ClipTrack, Standing
+from avocet.store.clip_tables import ClipTrack, Standing, delete_track
 from avocet.store.tables import Clip, LabelledAs
 from avocet.work.labels.attributes import list_attributes, values_outside
 from avocet.work.labels.boxes import HAND, sorted_attributes, usable_origin
@@ -177,7 +177,7 @@ def save_tracks(
         row = there.get(change.number)
         if change.labels is None:
             if row is not None:
-                delete_track(session, clip, row)
+                delete_track(session, row)
                 del there[change.number]
             continue
         called = f"object {change.number} of {clip.name}"
@@ -199,12 +199,6 @@ def save_tracks(
         clip.labelled_as, clip.per_second = LabelledAs.OBJECTS, FRAMES_A_SECOND
     session.flush()
     return saved
-
-
-def delete_track(session: Session, clip: Clip, row: ClipTrack) -> None:
-    """Delete an object. Its number may be used again; its revision is not."""
-    clip.gone_revision = max(clip.gone_revision, row.revision)
-    session.delete(row)
 
 
 def tracks_as_change(

@@ -11,7 +11,7 @@ from avocet.formats.coco import read_coco
 from avocet.formats.files import LabelFiles
 from avocet.formats.kinds import Format, format_called, recognise
 from avocet.formats.names import NameIndex, told_apart
-from avocet.formats.record import FindPicture, FoundPicture, Record, RecordedPicture, cut_by, fit_box
+from avocet.formats.record import FindPicture, FoundPicture, Record, RecordedPicture, fit_box
 from avocet.formats.table import Columns, TableLook, look_at_table, read_table
 from avocet.readable import so_many
 from avocet.store.tables import Attribute, Picture
@@ -217,9 +217,7 @@ def fitted(
         )
     boxes, left_out, cut = [], list(picture.left_out), list(picture.cut)
     for box in picture.boxes:
-        if (over := cut_by(box.corners, width, height)) > 1:
-            cut.append(over)
-        corners, reason = fit_box(box.corners, width, height)
+        corners, reason = fit_box(box.corners, width, height, cut)
         if corners is None:
             problems.append(f"{called}: a box on {picture.name} {reason}")
             left_out.append(reason)

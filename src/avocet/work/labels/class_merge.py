@@ -12,10 +12,10 @@ from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.store.clip_tables import ClipTrack
+from avocet.store.clip_tables import ClipTrack, delete_track
 from avocet.store.database import Sessions, reading
 from avocet.store.rows import among, quietly, without_index
-from avocet.store.tables import Box, Change, ChangedPicture, Clip, ObjectClass, Picture, now
+from avocet.store.tables import Box, Change, ChangedPicture, ObjectClass, Picture, now
 from avocet.work.job_givens import ClassToMerge
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import ChangeMade
@@ -145,9 +145,7 @@ def restore_tracks(session: Session, change: Change) -> None:
         if before is None:
             # Changes of earlier versions do not say the revision, which was the first then.
             if [row.revision] == (begun or [1]):
-                clip = session.get_one(Clip, row.clip_id)
-                clip.gone_revision = max(clip.gone_revision, row.revision)
-                session.delete(row)
+                delete_track(session, row)
         elif row.class_id == after:
             row.class_id, row.revision = before, row.revision + 1
 

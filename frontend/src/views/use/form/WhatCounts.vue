@@ -9,20 +9,16 @@ import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 import { isSoft, SUPPRESSIONS } from "@/views/anatomy/suppressions";
 import type { RunOrder } from "@/views/use/form/order";
-import { ownScore, scoresOf } from "@/views/use/models";
+import { scoresOf, useWishedScore } from "@/views/use/models";
 
 const props = defineProps<{ order: RunOrder; run: Run | undefined }>();
 const store = useProject();
 
-/** The model's own minimum score stands until another one is wished. */
-const ofModel = computed({
-  get: () => props.order.minimum_score === null,
-  set: (on) => (props.order.minimum_score = on ? null : ownScore(props.run)),
-});
-const score = computed({
-  get: () => props.order.minimum_score ?? ownScore(props.run),
+const wished = computed({
+  get: () => props.order.minimum_score,
   set: (value) => (props.order.minimum_score = value),
 });
+const { score, ofModel } = useWishedScore(wished, () => props.run);
 /** Longer side of the project's pictures: in tiles of that size objects look as they did when they were learnt. */
 const side = ref(960);
 const soft = computed(() => isSoft(props.order.suppression));

@@ -3,13 +3,14 @@
 import { computed, ref, watch } from "vue";
 
 import { api, type Ensemble, type Run, take } from "@/api/client";
+import { CONSTANTS } from "@/api/declared";
 import FigureSlider from "@/parts/FigureSlider.vue";
 import ServerFolders from "@/parts/ServerFolders.vue";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 import ModelSelect from "@/views/use/ModelSelect.vue";
 import { THIS_COMPUTER } from "@/views/use/live/sending";
-import { numbersOf, ownScore, runOf, scoresOf } from "@/views/use/models";
+import { numbersOf, runOf, scoresOf, useWishedScore } from "@/views/use/models";
 
 const props = defineProps<{ runs: Run[]; ensembles: Ensemble[] }>();
 const emit = defineEmits<{ made: [id: number] }>();
@@ -30,14 +31,7 @@ const busy = ref(false);
 
 const run = computed(() => runOf(model.value, props.runs));
 watch(run, () => (wished.value = null));
-const score = computed({
-  get: () => wished.value ?? ownScore(run.value),
-  set: (value) => (wished.value = value),
-});
-const ofModel = computed({
-  get: () => wished.value === null,
-  set: (on) => (wished.value = on ? null : ownScore(run.value)),
-});
+const { score, ofModel } = useWishedScore(wished, () => run.value);
 const source = computed(() =>
   kind.value === "here" ? THIS_COMPUTER : kind.value === "camera" ? address.value.trim() : watched.value,
 );
@@ -66,7 +60,7 @@ async function start(): Promise<void> {
       out: kind.value === "folder" && out.value ? out.value : null,
       moves: moves.value,
       minimum_score: wished.value,
-      overlap_limit: 0.5,
+      overlap_limit: CONSTANTS.overlap_limit,
       only: [],
       copies: copies.value ? ("boxes" as const) : ("none" as const),
     };

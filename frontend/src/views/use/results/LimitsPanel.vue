@@ -7,7 +7,7 @@ import FigureSlider from "@/parts/FigureSlider.vue";
 import { count, threshold, whole } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
-import { scoresTold } from "@/views/use/models";
+import { scoresByClass, scoresTold } from "@/views/use/models";
 import type { Limits } from "@/views/use/results/found";
 
 const props = defineProps<{
@@ -36,11 +36,6 @@ const overlap = computed({
     if (!props.soft) props.limits.overlap_limit = value;
   },
 });
-const byClass = computed(() =>
-  Object.entries(props.ownScores)
-    .map(([name, own]) => `${name} ${threshold(own)}`)
-    .join(", "),
-);
 const changed = computed(
   () => props.limits.minimum_score !== null || props.limits.overlap_limit !== null || props.limits.only.length > 0,
 );
@@ -90,8 +85,8 @@ useKeys([
       :step="0.01"
       data-test="score-slider" />
     <p v-if="Object.keys(ownScores).length" class="soft" data-test="own-scores-said">
-      <template v-if="limits.minimum_score === null">Of single classes: {{ byClass }}</template>
-      <template v-else>Of all classes; the run's own for {{ byClass }} do not count</template>
+      <template v-if="limits.minimum_score === null">Of single classes: {{ scoresByClass(ownScores) }}</template>
+      <template v-else>Of all classes; the run's own for {{ scoresByClass(ownScores) }} do not count</template>
     </p>
     <FigureSlider
       v-if="!soft"
