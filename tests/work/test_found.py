@@ -98,6 +98,8 @@ def test_what_is_kept_at_other_limits_is_what_suppression_keeps(run):
         "its scores with another overlap limit"
     )
     assert {found.classes[each] for each in found.kinds[found.kept(0.3, 0.5, ["ring"])]} == {"ring"}
+    with pytest.raises(InputError, match="does not know the class 'cake'"):
+        found.kept(0.3, 0.5, ["ring", "cake"])
 
 
 def test_another_overlap_limit_leaves_scores_by_class(frames, tmp_path):

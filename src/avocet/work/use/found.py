@@ -105,6 +105,11 @@ class Found:
             Without one, the run's own.
         only : sequence of str
             Classes that count; all where there are none.
+
+        Raises
+        ------
+        InputError
+            If the model has no class of such a name.
         """
         limit = self.overlap_limit if overlap_limit is None else overlap_limit
         if minimum_score is None and (limit == self.overlap_limit or is_soft(self.suppression)):
@@ -119,7 +124,10 @@ class Found:
                 left = suppress(self.boxes[chosen], self.scores[chosen], limit, labels).kept
                 chosen = np.sort(chosen[left])
         if only:
-            wanted = [self.classes.index(name) for name in only if name in self.classes]
+            for name in only:
+                if name not in self.classes:
+                    raise InputError(f"the model does not know the class {name!r}")
+            wanted = [self.classes.index(name) for name in only]
             chosen = chosen[np.isin(self.kinds[chosen], wanted)]
         return chosen
 
