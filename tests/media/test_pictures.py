@@ -14,6 +14,7 @@ from avocet.media.pictures import (
     read_picture,
     small_picture,
 )
+from tests.deep import deep_png
 
 
 def saved(tmp_path, picture, name, **more):
@@ -177,18 +178,6 @@ def test_a_png_may_note_its_orientation_behind_its_pixels(tmp_path):
     path = tmp_path / "a.png"
     path.write_bytes(content + chunk + end)
     assert picture_size(path) == (24, 40) == read_picture(path).shape[1::-1]
-
-
-def deep_png(values, bits=None):
-    """A PNG of 16 bits, which may say how many of them mean something."""
-    held = io.BytesIO()
-    Image.fromarray(values).save(held, "PNG")
-    content = held.getvalue()
-    if bits is None:
-        return content
-    note = bytes([bits])
-    chunk = struct.pack(">I", len(note)) + b"sBIT" + note + struct.pack(">I", zlib.crc32(b"sBIT" + note))
-    return content[:33] + chunk + content[33:]
 
 
 def deep_pictures(tmp_path):

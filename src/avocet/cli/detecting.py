@@ -11,7 +11,7 @@ from typing import Any
 import click
 
 from avocet.cli.common import Bar
-from avocet.cli.options import cluster_option
+from avocet.cli.options import cluster_option, white_option
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.core.raw.suppressing import METHODS
@@ -99,6 +99,7 @@ from avocet.work.use.running.written import (
     metavar='"NAME: X,Y X,Y X,Y..."',
     help="Count objects of clips that are inside.",
 )
+@white_option
 @cluster_option
 @click.option("--resume", is_flag=True, help="Go on with a run that was broken off; nothing is done twice.")
 def detect(

@@ -7,7 +7,7 @@ from typing import Any, get_args
 import click
 
 from avocet.cli.common import Bar, named_pairs, number, stop_at_faults
-from avocet.cli.options import cluster_option
+from avocet.cli.options import cluster_option, white_option
 from avocet.cli.tables import show_confusion, show_figures, show_mistakes, show_scores
 from avocet.core.raw.candidates import MINIMUM_SCORE
 from avocet.core.score.measurement import AREA_BOUNDS
@@ -65,6 +65,7 @@ from avocet.work.progress import Silent
 @click.option(
     "--csv", "table", type=click.Path(path_type=Path, dir_okay=False), help="Also write them as CSV."
 )
+@white_option
 @cluster_option
 @click.option(
     "--skip-faulty", is_flag=True, help="Leave out entries that are wrong instead of refusing the file."
@@ -73,7 +74,7 @@ def evaluate(
     model: Path | None, detections: Path | None, truth: Path, pictures: Path | None, against: Path | None,
     mapping: tuple[str, ...], interpolation: str, areas: tuple[float, float], minimum_score: float | None,
     overlap_limit: float | None, wish: Wish, amount: float, report: Path | None, table: Path | None,
-    cluster: str | None, skip_faulty: bool,
+    cluster: str | None, white: float | None, skip_faulty: bool,
 ) -> None:  # fmt: skip
     """Measure a model, or detections of any program, on pictures with known boxes.
 
@@ -89,7 +90,7 @@ def evaluate(
         raise click.UsageError("name either --model or --detections")
     settings = {
         "interpolation": interpolation, "areas": areas, "overlap_limit": overlap_limit,
-        "minimum_score": minimum_score,
+        "minimum_score": minimum_score, "white": white,
     }  # fmt: skip
     class_map = named_pairs(mapping, "--map", "SAID=MEANT")
     with read_truth(truth, pictures, needs_pictures=model is not None) as known:

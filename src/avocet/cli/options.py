@@ -16,3 +16,10 @@ cluster_option = click.option(
     metavar="ADDRESS",
     help="Work on the machines of a Ray cluster, HOST:PORT; local starts one on this machine.",
 )
+
+white_option = click.option(
+    "--white",
+    type=click.FloatRange(min=0, min_open=True),
+    show_default="what their files, the model or all of them say",
+    help="White in pictures of more than 8 bits, such as 4095 for 12.",
+)

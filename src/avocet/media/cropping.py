@@ -34,13 +34,15 @@ class _Recent:
         self._kept: OrderedDict[tuple[object, ...], NDArray[np.uint8]] = OrderedDict()
         self._reading: dict[tuple[object, ...], threading.Lock] = {}
 
-    def pixels(self, path: Path, shrunk: int, read: Callable[[], NDArray[np.uint8]]) -> NDArray[np.uint8]:
+    def pixels(
+        self, path: Path, shrunk: int, read: Callable[[], NDArray[np.uint8]], white: float | None = None
+    ) -> NDArray[np.uint8]:
         """What was read of a file, if it is still the same file; else what is read now."""
         try:
             seen = path.stat()
         except OSError:
             return read()
-        key = (path, seen.st_ino, seen.st_size, seen.st_mtime_ns, shrunk)
+        key = (path, seen.st_ino, seen.st_size, seen.st_mtime_ns, shrunk, white)
         reading = self._reading_of(key)
         with reading:
             found = self._found(key)
@@ -80,7 +82,7 @@ _recent = _Recent(MOST_KEPT)
 
 
 def crop_picture(
-    path: Path, region: Sequence[float], side: int, name: str | None = None
+    path: Path, region: Sequence[float], side: int, name: str | None = None, white: float | None = None
 ) -> NDArray[np.uint8]:
     """A square part of a picture, drawn ``side`` pixels wide; what lies beyond the edge is black.
 
@@ -91,6 +93,8 @@ def crop_picture(
         ``x1, y1, x2, y2`` of a square in the upright picture's pixels; it may reach over the edge.
     side : int
     name : str, optional
+    white : float, optional
+        As of `read_picture`.
 
     Returns
     -------
@@ -107,7 +111,9 @@ def crop_picture(
     if not (x2 > 0 and y2 > 0 and x1 < width and y1 < height and x2 > x1 and y2 > y1):
         raise InputError(f"{called}: [{x1:g}, {y1:g}, {x2:g}, {y2:g}] holds nothing of the picture")
     shrunk = _shrunk_by((x2 - x1) / side) if path.suffix.lower() in SHRUNK_AS_READ else 1
-    whole = _recent.pixels(path, shrunk, lambda: read_picture(path, called, max(width, height) / shrunk))
+    whole = _recent.pixels(
+        path, shrunk, lambda: read_picture(path, called, max(width, height) / shrunk, white), white
+    )
     return crop_pixels(whole, region, side, width)
 
 

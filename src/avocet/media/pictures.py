@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, nullcontext
 from importlib import import_module
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +16,7 @@ from PIL import Image, UnidentifiedImageError
 from PIL.Image import Image as Picture
 
 from avocet.core.errors import InputError
+from avocet.media.deep import WHITES, Depth, depth_in, grey_of, is_deep, white_for
 
 SUFFIXES = frozenset({".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff"})
 FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF")
@@ -29,16 +30,6 @@ under a gigabyte."""
 
 STRIP = 2_000_000
 """Pixels converted at a time, so that a picture and its copies never lie side by side in memory."""
-
-WHITES = (255.0, 4095.0, 65535.0)
-"""What is white in pictures of 8, 12 and 16 bits, which are all kept in 16. Each is sixteen times the one before: a dark picture
-is hardly taken for one of fewer bits."""
-
-NEARLY_ALL = 99.9
-"""Per cent of the values that are not above white where a file does not say what it is: a hot pixel does not decide."""
-
-MAX_SAMPLE, SMAX_SAMPLE = 281, 341
-"""TIFF tags of the largest value (TIFF 6.0)."""
 
 ORIENTATION = 0x0112
 """The EXIF tag that says how a picture is to be turned."""
@@ -81,14 +72,12 @@ _room = _Room(LARGEST_PIXELS)
 
 
 def read_picture(
-    source: Path | BinaryIO, name: str | None = None, longest: float | None = None
+    source: Path | BinaryIO, name: str | None = None, longest: float | None = None, white: float | None = None
 ) -> NDArray[np.uint8]:
     """Read a picture upright and as 8-bit RGB.
 
     EXIF orientation is applied; grey, palette and CMYK pictures are converted; a transparent picture
-    is laid on white. What is white in a picture of more than 8 bits says its file (the significant bits of a PNG, the
-    largest value of a TIFF); where it does not, white is the least of 8, 12 or 16 bits that nearly all values fit into, of
-    floating-point numbers also 1.
+    is laid on white.
 
     Parameters
     ----------
@@ -98,6 +87,9 @@ def read_picture(
     longest : float, optional
         So many pixels of the longer side are enough: a JPEG comes with a half, a quarter or an eighth of its
         sides where that leaves as many.
+    white : float, optional
+        What is white in a picture of more than 8 bits; by default what its file says, else what the picture alone
+        lets one think (`avocet.media.deep.white_for`).
 
     Returns
     -------
@@ -109,7 +101,7 @@ def read_picture(
         If it is not a picture of a known format, is damaged, too small or too large.
     """
     with _loaded(source, _called(source, name), longest) as loaded:
-        return _upright(_rgb(loaded, _white(loaded, source)), _orientation(loaded))
+        return _upright(_rgb(loaded, _white(loaded, source, white)), _orientation(loaded))
 
 
 def picture_size(source: Path | BinaryIO, name: str | None = None) -> tuple[int, int]:
@@ -140,7 +132,32 @@ def has_more_pages(path: Path) -> bool:
         return True
 
 
-def small_picture(source: Path | BinaryIO, longest: int, name: str | None = None) -> NDArray[np.uint8]:
+def picture_depth(source: Path | BinaryIO, name: str | None = None, measured: bool = True) -> Depth | None:
+    """What a picture of more than 8 bits tells of its white; None for any other.
+
+    Parameters
+    ----------
+    source : Path or binary file
+    name : str, optional
+    measured : bool
+        Whether to look at the values of one whose file does not say what is white; else its header alone is read.
+
+    Raises
+    ------
+    InputError
+        As `read_picture`.
+    """
+    called = _called(source, name)
+    with _opened(source, called) as opened:
+        if not is_deep(opened) or not measured:
+            return depth_in(opened, source, measured=False)
+    with _loaded(source, called) as loaded:
+        return depth_in(loaded, source)
+
+
+def small_picture(
+    source: Path | BinaryIO, longest: int, name: str | None = None, white: float | None = None
+) -> NDArray[np.uint8]:
     """A picture upright, as 8-bit RGB and no larger than ``longest`` pixels on its longer side.
 
     The whole file is read, so that damage is noticed, but where its format allows it no more pixels
@@ -151,6 +168,8 @@ def small_picture(source: Path | BinaryIO, longest: int, name: str | None = None
     source : Path or binary file
     longest : int
     name : str, optional
+    white : float, optional
+        As of `read_picture`.
 
     Returns
     -------
@@ -163,7 +182,9 @@ def small_picture(source: Path | BinaryIO, longest: int, name: str | None = None
     """
     with _loaded(source, _called(source, name), longest) as loaded:
         plain = loaded.mode in ("RGB", "L") and "transparency" not in loaded.info
-        small = _shrunk(loaded if plain else Image.fromarray(_rgb(loaded, _white(loaded, source))), longest)
+        small = _shrunk(
+            loaded if plain else Image.fromarray(_rgb(loaded, _white(loaded, source, white))), longest
+        )
         return _upright(np.asarray(small.convert("RGB")), _orientation(loaded))
 
 
@@ -271,94 +292,26 @@ def _upright(pixels: NDArray[np.uint8], orientation: int) -> NDArray[np.uint8]:
     return np.ascontiguousarray(UPRIGHT[orientation](pixels)) if orientation in UPRIGHT else pixels
 
 
-def _rgb(picture: Picture, top_value: float) -> NDArray[np.uint8]:
+def _rgb(picture: Picture, white: float) -> NDArray[np.uint8]:
     """The pixels of a picture that is loaded, converted strip by strip."""
     width, height = picture.size
     pixels = np.empty((height, width, 3), np.uint8)
     rows = max(1, STRIP // width)
     for top in range(0, height, rows):
         strip = picture.crop((0, top, width, min(top + rows, height)))
-        pixels[top : top + rows] = np.asarray(_to_rgb(strip, top_value))
+        pixels[top : top + rows] = np.asarray(_to_rgb(strip, white))
     return pixels
 
 
-def _is_deep(picture: Picture) -> bool:
-    return picture.mode.startswith("I;16") or picture.mode in ("I", "F")
+def _white(picture: Picture, source: Path | BinaryIO, chosen: float | None) -> float:
+    """What is white in a picture that is loaded."""
+    depth = depth_in(picture, source) if chosen is None else None
+    return white_for(depth, None, None) if depth is not None else chosen or WHITES[0]
 
 
-def _white(picture: Picture, source: Path | BinaryIO) -> float:
-    """What is white in a picture of more than 8 bits; 255 in any other."""
-    if not _is_deep(picture):
-        return 255.0
-    declared = _declared_white(picture, source)
-    if declared is not None:
-        return declared
-    # By a thinned copy: of very many pixels a few say the same.
-    step = max(1, round((picture.width * picture.height / 1_000_000) ** 0.5))
-    values = np.asarray(picture)[::step, ::step]
-    return white_of(values, picture.mode == "F")
-
-
-def white_of(values: NDArray[Any], floating: bool = False) -> float:
-    """The least usual white that nearly all values fit into.
-
-    Parameters
-    ----------
-    values : ndarray
-    floating : bool
-        Whether they are floating-point numbers, whose white is often 1.
-
-    Returns
-    -------
-    float
-
-    Examples
-    --------
-    >>> ramp = np.arange(900, dtype=np.uint16).reshape(30, 30)
-    >>> white_of(ramp), white_of(ramp / 900, floating=True), white_of(ramp // 4)
-    (4095.0, 1.0, 255.0)
-    """
-    known = values[np.isfinite(values)] if floating else values
-    high = float(np.percentile(known, NEARLY_ALL)) if known.size else 0.0
-    usual = (1.0, *WHITES) if floating else WHITES
-    return next((white for white in usual if high <= white), usual[-1])
-
-
-def _declared_white(picture: Picture, source: Path | BinaryIO) -> float | None:
-    """What a file says is white: of a PNG by its significant bits, of a TIFF by its largest value; None where it does not."""
-    if picture.format == "PNG":
-        bits = _significant_bits(source)
-        return float(2**bits - 1) if bits is not None else None
-    tags: Any = getattr(picture, "tag_v2", {})
-    for tag in (SMAX_SAMPLE, MAX_SAMPLE):
-        told = tags.get(tag)
-        value = told[0] if isinstance(told, tuple) and told else told
-        if isinstance(value, int | float) and np.isfinite(value) and value > 0:
-            return float(value)
-    return None
-
-
-def _significant_bits(source: Path | BinaryIO) -> int | None:
-    """The bits of a PNG's values that mean something, as its ``sBIT`` chunk says (PNG, 11.3.2.7)."""
-    with source.open("rb") if isinstance(source, Path) else nullcontext(source) as file:
-        file.seek(8)
-        while len(head := file.read(8)) == 8:
-            length, kind = struct.unpack(">I4s", head)
-            if kind == b"sBIT" and 0 < length <= 4:
-                bits = max(file.read(length))
-                return bits if 8 <= bits <= 16 else None
-            if kind in (b"PLTE", b"IDAT"):
-                return None
-            file.seek(length + 4, io.SEEK_CUR)
-    return None
-
-
-def _to_rgb(picture: Picture, top_value: float) -> Picture:
-    if _is_deep(picture):
-        values = np.nan_to_num(np.asarray(picture, dtype=np.float64), nan=0.0, posinf=top_value, neginf=0.0)
-        return Image.fromarray(np.clip(values / top_value * 255, 0, 255).round().astype(np.uint8)).convert(
-            "RGB"
-        )
+def _to_rgb(picture: Picture, white: float) -> Picture:
+    if is_deep(picture):
+        return Image.fromarray(grey_of(picture, white)).convert("RGB")
     if picture.mode in ("RGBA", "LA", "PA", "La", "RGBa") or "transparency" in picture.info:
         layered = picture.convert("RGBA")
         paper = Image.new("RGBA", layered.size, (255, 255, 255, 255))

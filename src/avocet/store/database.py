@@ -11,6 +11,7 @@ from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session, sessionmaker
 
 import avocet.store.address_tables
+import avocet.store.audit_tables
 import avocet.store.clip_tables  # noqa: F401 - their tables belong to the database
 from avocet.store.turns import Turns
 

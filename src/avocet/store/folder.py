@@ -61,11 +61,11 @@ class DataFolder:
     def picture(self, project_id: int, content_hash: str, suffix: str) -> Path:
         return self._project(project_id) / "pictures" / content_hash[:2] / f"{content_hash}{suffix}"
 
-    def thumbnail(self, project_id: int, content_hash: str) -> Path:
-        return self._project(project_id) / "thumbnails" / content_hash[:2] / f"{content_hash}.jpg"
+    def thumbnail(self, project_id: int, content_hash: str, white: float | None = None) -> Path:
+        return self._project(project_id) / "thumbnails" / _shown_as(content_hash, white)
 
-    def rendition(self, project_id: int, content_hash: str) -> Path:
-        return self._project(project_id) / "renditions" / content_hash[:2] / f"{content_hash}.jpg"
+    def rendition(self, project_id: int, content_hash: str, white: float | None = None) -> Path:
+        return self._project(project_id) / "renditions" / _shown_as(content_hash, white)
 
     def clip(self, project_id: int, content_hash: str, suffix: str) -> Path:
         return self._project(project_id) / "clips" / f"{content_hash}{suffix}"
@@ -119,3 +119,8 @@ class DataFolder:
 
     def _project(self, project_id: int) -> Path:
         return self.root / "projects" / str(project_id)
+
+
+def _shown_as(content_hash: str, white: float | None) -> Path:
+    """A picture of more than 8 bits looks otherwise with another white."""
+    return Path(content_hash[:2], f"{content_hash}.jpg" if white is None else f"{content_hash}-{white:g}.jpg")

@@ -74,6 +74,8 @@ class Project(Base):
     created_at: Mapped[dt.datetime] = mapped_column(default=now)
     stamp: Mapped[int] = mapped_column(default=0, server_default="0")
     """Raised by triggers whenever labels, states, parts or the bin change; see `Picture.stamp`."""
+    white: Mapped[float | None]
+    """What a person chose to be white in all pictures of more than 8 bits."""
 
     classes: Mapped[list["ObjectClass"]] = relationship(
         back_populates="project", order_by="ObjectClass.position", cascade="all, delete-orphan"
@@ -166,6 +168,9 @@ class Picture(Base):
         Index("ix_picture_state", "project_id", "binned_at", "state", "id"),
         Index("ix_picture_part", "project_id", "binned_at", "part", "id"),
         Index("ix_picture_stamp", "project_id", "stamp"),
+        Index(
+            "ix_picture_white", "project_id", "least_white", "white", sqlite_where=text("white IS NOT NULL")
+        ),
     )
 
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -193,6 +198,12 @@ class Picture(Base):
     """Seconds that people worked on its labels in the page."""
     stamp: Mapped[int] = mapped_column(default=0, server_default="0")
     """The project's stamp at the last change; set by triggers."""
+    white: Mapped[float | None]
+    """Of a picture of more than 8 bits, the value that is read as white."""
+    declared_white: Mapped[float | None]
+    """What its file says is white."""
+    least_white: Mapped[float | None]
+    """Where its file says nothing, the least usual white that nearly all of its values fit into."""
 
     boxes: Mapped[list["Box"]] = relationship(
         back_populates="picture", order_by="Box.position", cascade="all, delete-orphan"
@@ -311,27 +322,6 @@ class ChangedPicture(Base):
     picture_id: Mapped[int] = mapped_column(ForeignKey("picture.id", ondelete="CASCADE"), primary_key=True)
     after: Mapped[str]
     before: Mapped[dict[str, Any]]
-
-
-class FineAsItIs(Base):
-    """Something that looked wrong and that a person found right."""
-
-    __tablename__ = "fine_as_it_is"
-
-    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
-    finding: Mapped[str] = mapped_column(primary_key=True)
-    marked_at: Mapped[dt.datetime] = mapped_column(default=now)
-
-
-class CropLook(Base):
-    """What a box's content looks like, kept under the content hash of its picture and its corners."""
-
-    __tablename__ = "crop_look"
-
-    project_id: Mapped[int] = mapped_column(ForeignKey("project.id", ondelete="CASCADE"), primary_key=True)
-    crop: Mapped[str] = mapped_column(primary_key=True)
-    brightness: Mapped[float]
-    features: Mapped[bytes]
 
 
 class Job(Base):

@@ -195,8 +195,8 @@ def weights(count: int, size: float, wanted: int) -> Array:
     return np.asarray(np.floor(0.5 + shares * (1 << PRECISION)))
 
 
-def read(path: Path) -> Array:
-    """Pixels of a picture's file."""
+def read(path: Path, white: float | None = None) -> Array:
+    """Pixels of a picture's file; ``white`` is the value of white in one of more than 8 bits that does not say it."""
     if path.suffix == ".npy":
         pixels: Array = np.load(path, allow_pickle=False)
         return pixels
@@ -212,8 +212,11 @@ def read(path: Path) -> Array:
     except ImportError:
         raise SystemExit(f"{path}: to read this kind of picture, install Pillow") from None
     picture: Any = Image.open(path)
-    if picture.mode.startswith("I;16") or picture.mode in ("I", "F"):
-        return eight_bits(np.asarray(ImageOps.exif_transpose(picture), dtype=float), white_in(picture, path))
+    if has_more_bits(picture):
+        return eight_bits(
+            np.asarray(ImageOps.exif_transpose(picture), dtype=float),
+            declared_white(picture, path) or white or least_white(picture),
+        )
     picture = ImageOps.exif_transpose(picture)
     if picture.mode in ("RGBA", "LA", "PA", "La", "RGBa") or "transparency" in picture.info:
         layered = picture.convert("RGBA")
@@ -222,24 +225,49 @@ def read(path: Path) -> Array:
     return np.asarray(picture.convert("RGB"))
 
 
-def white_in(picture: Any, path: Path) -> float:
-    """What is white in a picture of more than 8 bits: what its file says, else 8, 12 or 16 bits that nearly all fit into."""
+def shared_white(paths: list[Path]) -> float | None:
+    """One white for pictures of more than 8 bits that do not say what theirs is: all of them fit into it."""
+    found = []
+    for path in paths:
+        if path.suffix.lower() in (".png", ".tif", ".tiff"):
+            try:
+                from PIL import Image
+
+                picture: Any = Image.open(path)
+            except (ImportError, OSError):
+                continue  # said when it is read
+            if has_more_bits(picture) and declared_white(picture, path) is None:
+                found.append(least_white(picture))
+    return max(found, default=None)
+
+
+def has_more_bits(picture: Any) -> bool:
+    """Whether a picture has more than 8 bits."""
+    return bool(picture.mode.startswith("I;16") or picture.mode in ("I", "F"))
+
+
+def declared_white(picture: Any, path: Path) -> float | None:
+    """What a picture's file says is white."""
     if picture.format == "PNG":
         bits = significant_bits(path.read_bytes())
-        if bits:
-            return float(2**bits - 1)
+        return float(2**bits - 1) if bits else None
     tags = getattr(picture, "tag_v2", {})
     for tag in (341, 281):
         told = tags.get(tag)
         value = told[0] if isinstance(told, tuple) and told else told
         if isinstance(value, int | float) and math.isfinite(value) and value > 0:
             return float(value)
+    return None
+
+
+def least_white(picture: Any) -> float:
+    """The least of 8, 10, 12, 14 or 16 bits, or 1 for floating-point numbers, that nearly all values fit into."""
     values = np.asarray(picture)
     step = max(1, round((values.size / 1_000_000) ** 0.5))
     values = values[::step, ::step]
     values = values[np.isfinite(values)]
     high = float(np.percentile(values, 99.9)) if values.size else 0.0
-    usual = [1.0] * (picture.mode == "F") + [255.0, 4095.0, 65535.0]
+    usual = [1.0] * (picture.mode == "F") + [255.0, 1023.0, 4095.0, 16383.0, 65535.0]
     return next((white for white in usual if high <= white), usual[-1])
 
 
@@ -269,8 +297,9 @@ def main() -> None:
     if len(sys.argv) < 3:
         raise SystemExit("usage: python find_boxes.py model.onnx picture [picture ...]")
     model = ExportedModel(sys.argv[1])
+    white = model.card.get("white") or shared_white([Path(name) for name in sys.argv[2:]])
     for name in sys.argv[2:]:
-        print(json.dumps({"name": name, "boxes": model.find(read(Path(name)))}))
+        print(json.dumps({"name": name, "boxes": model.find(read(Path(name), white))}))
 
 
 if __name__ == "__main__":

@@ -65,6 +65,8 @@ class ModelCard(BaseModel):
         Of best F1 on its own validation pictures; what detection uses unless told otherwise.
     minimum_scores : dict of str to float
         By class, what a person chose for the model to be used with.
+    white : float, optional
+        What was white in the training pictures of more than 8 bits, where it was the same in all of them.
     value_ranges : dict of str to (float, float)
         Of `avocet.detector.engines.eight_bits.value_ranges`: where there are any, processors compute in 8 bits.
     """
@@ -85,6 +87,7 @@ class ModelCard(BaseModel):
     calibration: tuple[float, float, float] | None = None
     minimum_score: float = MINIMUM_SCORE
     minimum_scores: dict[str, float] = {}
+    white: float | None = Field(None, gt=0)
     value_ranges: dict[str, tuple[float, float]] = Field(default={}, max_length=MOST_RANGES)
 
     @field_validator("minimum_score")
@@ -139,8 +142,8 @@ def rewrite_card(path: Path, target: Path, **changes: Any) -> None:
 
 def write_bundle_parts(path: Path, card: ModelCard, weights: bytes) -> None:
     """Write a bundle of a card and the bytes of its weights."""
-    # Without ranges a bundle is what it was before there were any, byte for byte.
-    said = card.model_dump(exclude=None if card.value_ranges else {"value_ranges"})
+    # Without these a bundle is what it was before there were any, byte for byte.
+    said = card.model_dump(exclude={name for name in ("white", "value_ranges") if not getattr(card, name)})
     with zipfile.ZipFile(path, "w", zipfile.ZIP_STORED) as archive:
         # A fixed date makes the same model the same bytes.
         for name, content in (

@@ -58,7 +58,9 @@ class EnsemblePredictor:
             member.about | {"weight": weight}
             for member, weight in zip(self._members, self._weights, strict=True)
         ]
-        return {"size": "ensemble", "method": self._method, "classes": self._classes, "members": members}
+        about = {"size": "ensemble", "method": self._method, "classes": self._classes, "members": members}
+        whites = {member["white"] for member in members if "white" in member}
+        return about | ({"white": whites.pop()} if len(whites) == 1 else {})
 
     def candidates(self, pictures: Sequence[NDArray[np.uint8]], minimum_score: float) -> list[Candidates]:
         """Combined boxes of each picture at or above a score, best first.

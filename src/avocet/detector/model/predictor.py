@@ -89,7 +89,7 @@ class Predictor:
             "minimum_scores": card.minimum_scores,
             "calibration": card.calibration,
             "engine": self.engine.name,
-        }
+        } | ({} if card.white is None else {"white": card.white})
 
     @classmethod
     def from_bundle(cls, path: Path) -> "Predictor":

@@ -23,6 +23,8 @@ class LabelledPicture:
         Returns the (H, W, 3) uint8 pixels.
     truth : PictureTruth
         In original pixels.
+    white : float, optional
+        Of a picture of more than 8 bits, the value that is read as white.
     """
 
     name: str
@@ -30,6 +32,7 @@ class LabelledPicture:
     height: int
     read: Callable[[], NDArray[np.uint8]]
     truth: PictureTruth
+    white: float | None = None
 
     @property
     def boxes(self) -> Array:

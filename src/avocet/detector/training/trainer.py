@@ -100,6 +100,7 @@ class Training:
             else anchors_for(input_sizes(training, settings.side), settings)
         )
         self._names = [picture.name for picture in training]
+        self._white = white_of_all(training)
         self.padding = kept.padding if kept else mean_colour([picture.read for picture in training])
         self.training_pictures = TrainingPictures(
             training,
@@ -364,6 +365,7 @@ class Training:
             anchors=[[(float(w), float(h)) for w, h in level] for level in self.anchors],
             reach=REACH,
             padding=self.padding,
+            white=self._white,
             snapshot=self._snapshot,
             training=self.settings.as_record()
             | {
@@ -428,6 +430,12 @@ class Training:
         self.network.load_state_dict(network)
         self.average.load_state_dict(average)
         self._optimizer.load_state_dict(optimizer)
+
+
+def white_of_all(pictures: Sequence[LabelledPicture]) -> float | None:
+    """What is white in pictures of more than 8 bits, where it is the same in all of them."""
+    whites = {picture.white for picture in pictures if picture.white is not None}
+    return whites.pop() if len(whites) == 1 else None
 
 
 def _kept_card(folder: Path) -> ModelCard | None:

@@ -28,7 +28,7 @@ from avocet.work.judge import doubts as work_doubts
 from avocet.work.judge import evaluations as work
 from avocet.work.judge import files as evaluation_files
 from avocet.work.judge.beside import put_side_by_side
-from avocet.work.pictures.files import viewable_path
+from avocet.work.pictures.files import tagged, viewable_path
 from avocet.work.pictures.thumbnails import thumbnail
 from avocet.work.project.projects import get_project
 
@@ -190,7 +190,7 @@ def compare(path: schemas.MeasuredPicturePath, query: schemas.ThresholdQuery) ->
 def picture_file(path: schemas.MeasuredPicturePath) -> Response:
     """A picture that was measured, also one that is not in the project."""
     picture = opened(path.evaluation_id).picture(path.picture_id)
-    return kept_by_browser(send_file(viewable_path(context().folder, picture), etag=picture.content_hash))
+    return kept_by_browser(send_file(viewable_path(context().folder, picture), etag=tagged(picture)))
 
 
 @judge.get("/evaluations/<int:evaluation_id>/pictures/<int:picture_id>/thumbnail")

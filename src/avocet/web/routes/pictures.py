@@ -43,7 +43,7 @@ from avocet.work.pictures import intake, listing
 from avocet.work.pictures import splits as work_splits
 from avocet.work.pictures.adding import Arrival, take_picture
 from avocet.work.pictures.files import get_picture as find_picture
-from avocet.work.pictures.files import viewable_path
+from avocet.work.pictures.files import tagged, viewable_path
 from avocet.work.pictures.staging import stage
 from avocet.work.pictures.thumbnails import look_later, thumbnail
 from avocet.work.pictures.tightening import tighten_boxes
@@ -194,7 +194,7 @@ def picture_file(path: schemas.PicturePath) -> Response:
     """The picture as it was added; a TIFF, which browsers do not show, as a JPEG."""
     with context().reading() as session:
         picture = find_picture(session, path.picture_id)
-        return _cached(viewable_path(context().folder, picture), picture.content_hash)
+        return _cached(viewable_path(context().folder, picture), tagged(picture))
 
 
 @pictures.get("/pictures/<int:picture_id>/thumbnail")
@@ -202,7 +202,7 @@ def picture_thumbnail(path: schemas.PicturePath) -> Response:
     """The picture at most 320 pixels wide and high."""
     with context().reading() as session:
         picture = find_picture(session, path.picture_id)
-    return _cached(thumbnail(context().folder, picture), f"{picture.content_hash}-small")
+    return _cached(thumbnail(context().folder, picture), f"{tagged(picture)}-small")
 
 
 def _cached(path: Path, tag: str) -> Response:

@@ -9,6 +9,7 @@ from avocet.web.context import context, reply
 from avocet.web.document import DescribedBlueprint
 from avocet.web.schemas import project as schemas
 from avocet.web.schemas.common import ProjectPath
+from avocet.work.pictures.white import choose_white, project_white
 from avocet.work.project import projects as work
 from avocet.work.project.stages import stages as work_stages
 
@@ -45,3 +46,18 @@ def get_project(path: ProjectPath) -> Response:
     """One project with the figures of its stages."""
     with context().reading() as session:
         return reply(_out(session, work.get_project(session, path.project_id)))
+
+
+@project.get("/projects/<int:project_id>/white", responses={200: schemas.WhiteOut})
+def get_white(path: ProjectPath) -> Response:
+    """What is white in the project's pictures of more than 8 bits."""
+    with context().reading() as session:
+        return reply(schemas.WhiteOut.model_validate(project_white(session, path.project_id)))
+
+
+@project.put("/projects/<int:project_id>/white", responses={200: schemas.WhiteOut})
+def put_white(path: ProjectPath, body: schemas.WhiteIn) -> Response:
+    """Say what is white in them; snapshots that are there keep what they were made with."""
+    with context().sessions.begin() as session:
+        choose_white(session, path.project_id, body.white)
+    return get_white(path)

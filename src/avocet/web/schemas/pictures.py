@@ -25,6 +25,9 @@ class PictureOut(Schema):
     source: str
     tags: list[str]
     labelled_at: str | None
+    white: float | None = Field(
+        None, description="In a picture of more than 8 bits, the value that is read as white"
+    )
     proposed: int = Field(0, description="Boxes that a model proposes; in lists only")
 
 

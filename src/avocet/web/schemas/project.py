@@ -23,5 +23,19 @@ class ProjectList(Schema):
     making: MakingOut | None = Field(None, description="A project that is being made, and how far it is")
 
 
+class WhiteIn(Request):
+    white: float | None = Field(
+        description="White in all pictures of more than 8 bits; null: as their files say, else what all of them fit into"
+    )
+
+
+class WhiteOut(Schema):
+    pictures: int = Field(description="Of more than 8 bits")
+    declared: int = Field(description="Of them, those whose files say what is white")
+    whites: list[float] = Field(description="Which they are read with")
+    of_set: float | None = Field(description="What all of those fit into whose files say nothing")
+    chosen: float | None
+
+
 class NewProject(Request):
     name: str

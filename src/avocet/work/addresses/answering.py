@@ -23,7 +23,8 @@ from werkzeug.http import parse_options_header
 from avocet.core.errors import InputError
 from avocet.detector.model.finder import Finder
 from avocet.files import write_bytes
-from avocet.media.pictures import encode_jpeg, read_picture
+from avocet.media.deep import Depth, white_for
+from avocet.media.pictures import encode_jpeg, picture_depth, read_picture
 from avocet.readable import readable
 from avocet.work.addresses.frames import NO_PICTURE
 from avocet.work.models.bundles import Bundles
@@ -46,15 +47,35 @@ MOST_PICTURES = 16
 LATEST = 400
 """Pictures among which the least sure ones are kept for labelling."""
 
-SUFFIXES = {b"\xff\xd8": ".jpg", b"\x89P": ".png", b"RI": ".webp", b"BM": ".bmp"}
+JPEG = b"\xff\xd8"
+
+SUFFIXES = {JPEG: ".jpg", b"\x89P": ".png", b"RI": ".webp", b"BM": ".bmp"}
+
+NOT_YET = np.empty((0, 0, 3), np.uint8)
 
 
 @dataclass
 class _Picture:
     name: str
     content: bytes
+    depth: Depth | None
+    """Of one of more than 8 bits: what is white in it may depend on the model."""
     pixels: NDArray[np.uint8]
+    """None that count where it has a depth, until the model is there."""
     row: Row = field(default_factory=dict)
+
+    @classmethod
+    def read(cls, name: str, content: bytes) -> "_Picture":
+        """Decode it as far as can be done without the model. Raises `InputError`."""
+        deep = None if content.startswith(JPEG) else picture_depth(io.BytesIO(content), name)
+        pixels = NOT_YET if deep is not None else read_picture(io.BytesIO(content), name)
+        return cls(name, content, deep, pixels)
+
+    def read_for(self, looker: Looker) -> None:
+        """Decode what had to wait for the model."""
+        if self.depth is not None:
+            white = white_for(self.depth, looker.order.white, looker.finder.about.get("white"))
+            self.pixels = read_picture(io.BytesIO(self.content), self.name, white=white)
 
 
 @dataclass(eq=False)
@@ -110,9 +131,7 @@ class Answerer:
             sent = (
                 sent_pictures(str(head.get("content_type", "")), body) if head.get("pictures", True) else []
             )
-            pictures = [
-                _Picture(name, content, read_picture(io.BytesIO(content), name)) for name, content in sent
-            ]
+            pictures = [_Picture.read(name, content) for name, content in sent]
         except InputError as error:
             _refuse(reply, 422, NO_PICTURE, str(error))
         except MemoryError:
@@ -158,6 +177,8 @@ class Answerer:
         try:
             looker = Looker(finder, DetectionOrder.for_model(finder.about, batch[0].head["order"]))
             pictures = [each for request in batch for each in request.pictures]
+            for each in pictures:
+                each.read_for(looker)
             rows = looker.look([each.pixels for each in pictures])
             for each, row in zip(pictures, rows, strict=True):
                 each.row = {"name": each.name} | row

@@ -2,12 +2,11 @@
 
 from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.detector.model.predictor import Predictor
-from avocet.media.pictures import read_picture
 from avocet.store.database import reading
 from avocet.work.job_givens import RunsAndPicture
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import BoxesFound, FoundByModel
-from avocet.work.pictures.files import get_picture, picture_path
+from avocet.work.pictures.files import get_picture, picture_pixels
 from avocet.work.progress import Stopped
 from avocet.work.train.runs import get_run, model_path
 from avocet.work.train.trial import LEAST_TRIED
@@ -20,7 +19,7 @@ def find_boxes(task: Task[RunsAndPicture]) -> BoxesFound:
         picture = get_picture(session, task.given.picture_id)
         runs = [get_run(session, run_id) for run_id in task.given.run_ids]
         paths = [model_path(task.folder, run) for run in runs]
-    pixels = read_picture(picture_path(task.folder, picture), picture.name)
+    pixels = picture_pixels(task.folder, picture)
     models = []
     for number, (run, path) in enumerate(zip(runs, paths, strict=True), start=1):
         if reporter.should_stop():

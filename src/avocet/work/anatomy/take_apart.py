@@ -4,13 +4,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from avocet.detector.model.predictor import Predictor
-from avocet.media.pictures import read_picture
 from avocet.store.database import reading
 from avocet.work.anatomy.raw import Facts, TakenApart
 from avocet.work.job_givens import PictureApart
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import RawKept
-from avocet.work.pictures.files import get_picture, picture_path
+from avocet.work.pictures.files import get_picture, picture_pixels
 from avocet.work.project.projects import get_project
 from avocet.work.train.runs import get_run, model_path
 
@@ -24,7 +23,7 @@ def take_apart(task: Task[PictureApart]) -> RawKept:
         names = {each.id: each.name for each in get_project(session, run.project_id).classes}
         labels = [(names[box.class_id], box.x1, box.y1, box.x2, box.y2) for box in picture.boxes]
     predictor = Predictor.from_bundle(path)
-    pixels = read_picture(picture_path(task.folder, picture), picture.name)
+    pixels = picture_pixels(task.folder, picture)
     apart = take_apart_pixels(predictor, pixels, run.name, picture.name)
     known = [
         (apart.facts.classes.index(name), *corners)

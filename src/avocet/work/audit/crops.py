@@ -10,17 +10,18 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.core.labels.looks import crop_brightness, crop_features
 from avocet.media.cropping import crop_picture, square_around
-from avocet.media.pictures import encode_jpeg, read_picture
+from avocet.media.pictures import encode_jpeg
+from avocet.store.audit_tables import CropLook
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.rows import plain_rows
-from avocet.store.tables import CropLook, Picture
+from avocet.store.tables import Picture
 from avocet.work.audit.sheets import keep_looks
 from avocet.work.job_givens import ForProject
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import BoxesSeen
 from avocet.work.labels.columns import LabelColumns, read_columns
-from avocet.work.pictures.files import StoredPicture, get_picture, picture_path
+from avocet.work.pictures.files import StoredPicture, get_picture, picture_path, picture_pixels
 from avocet.work.problems import NotFound
 from avocet.work.progress import Reporter, Stopped
 
@@ -74,7 +75,7 @@ def _look_into(
     try:
         with reading(sessions)() as session:
             picture = get_picture(session, picture_id)
-        pixels = read_picture(picture_path(folder, picture), picture.name)
+        pixels = picture_pixels(folder, picture)
     except (InputError, NotFound):
         return 0
     looks = [
@@ -95,7 +96,7 @@ def _look_into(
 def crop_jpeg(folder: DataFolder, picture: Picture | StoredPicture, corners: Sequence[float]) -> bytes:
     """A square picture of a box with a little surrounding; what lies beyond the edge is black."""
     region = square_around(corners)
-    pixels = crop_picture(picture_path(folder, picture), region, CROP, picture.name)
+    pixels = crop_picture(picture_path(folder, picture), region, CROP, picture.name, picture.white)
     return encode_jpeg(pixels, quality=85)
 
 

@@ -15,9 +15,10 @@ from avocet.core.labels.findings import doubled, odd_shapes, outside, tiny
 from avocet.core.labels.looks import alike, near_identical
 from avocet.media.pictures import read_picture
 from avocet.readable import so_many
+from avocet.store.audit_tables import FineAsItIs
 from avocet.store.folder import DataFolder
 from avocet.store.rows import plain_rows
-from avocet.store.tables import FineAsItIs, Picture, PictureState
+from avocet.store.tables import Picture, PictureState
 from avocet.work.labels.classes import list_classes
 from avocet.work.labels.columns import PARTS, STATES, read_columns
 from avocet.work.progress import SILENT, Reporter, Stopped
@@ -100,7 +101,7 @@ class _Project:
         self.columns = read_columns(session, project_id)
         self.classes = {each.id: each.name for each in list_classes(session, project_id, retired=True)}
         self.active = [(each.id, each.name) for each in list_classes(session, project_id)]
-        query = select(Picture.id, Picture.name, Picture.content_hash, Picture.look)
+        query = select(Picture.id, Picture.name, Picture.content_hash, Picture.look, Picture.white)
         here = (Picture.project_id == project_id, Picture.binned_at.is_(None))
         self.pictures = {row[0]: row[1:] for some in plain_rows(session, query.where(*here)) for row in some}
         self.folder, self.project_id = folder, project_id
@@ -255,17 +256,15 @@ def _near_identical(project: _Project) -> Iterator[Finding]:
         a, b = small(one), small(other)
         if a is None or b is None or not alike(a, b):
             continue
-        (name, digest, _look), (other_name, other_digest, _other_look) = (
-            project.pictures[each] for each in (one, other)
-        )
+        (name, digest, *_), (other_name, other_digest, *_) = (project.pictures[each] for each in (one, other))
         text = f"{name} ({PARTS[groups[first]]}) and {other_name} ({PARTS[groups[second]]}) look the same"
         key = f"near-identical {digest[:16]} {other_digest[:16]}"
         yield Finding(key, "near-identical", text, [one, other])
 
 
 def _thumbnail(project: _Project, number: int) -> NDArray[np.uint8] | None:
-    name, digest, _ = project.pictures[number]
-    path = project.folder.thumbnail(project.project_id, digest)
+    name, digest, _look, white = project.pictures[number]
+    path = project.folder.thumbnail(project.project_id, digest, white)
     try:
         return read_picture(path, name) if path.is_file() else None
     except InputError:

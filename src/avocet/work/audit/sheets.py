@@ -12,9 +12,10 @@ from sqlalchemy.orm import Session
 from avocet.core.boxes import Array
 from avocet.core.labels.looks import CROP_FEATURES, strangeness
 from avocet.files import write_bytes
+from avocet.store.audit_tables import CropLook
 from avocet.store.folder import DataFolder
 from avocet.store.rows import among, plain_rows
-from avocet.store.tables import Box, CropLook, Picture
+from avocet.store.tables import Box, Picture
 from avocet.work.labels.boxes import Origin, of_origin
 from avocet.work.labels.classes import get_class
 from avocet.work.labels.columns import LabelColumns

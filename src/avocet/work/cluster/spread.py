@@ -78,7 +78,7 @@ class Spread:
 
         def find(some: Sequence[tuple[int, Input]]) -> list[Row]:
             asked = [
-                ShippedStill(place, item.name, names[place], ShippedFile.of(item.path))
+                ShippedStill(place, item.name, names[place], ShippedFile.of(item.path), item.white)
                 for place, item in some
             ]
             answer = self._answered(
@@ -180,4 +180,4 @@ class Spread:
 
 
 def _sent(still: ShippedStill) -> ShippedStill:
-    return ShippedStill(still.place, still.name, still.copy_name, still.file.with_content())
+    return ShippedStill(still.place, still.name, still.copy_name, still.file.with_content(), still.white)

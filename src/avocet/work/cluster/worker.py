@@ -21,12 +21,13 @@ from avocet.work.use.running.stills import StillWork
 
 @dataclass(frozen=True)
 class ShippedStill:
-    """A picture to look at: its place among all inputs, what it is called, and what its copy is."""
+    """A picture to look at: its place among all inputs, what it is called, what its copy is, and what is white in it."""
 
     place: int
     name: str
     copy_name: str
     file: ShippedFile
+    white: float | None = None
 
 
 @dataclass(frozen=True)
@@ -78,7 +79,7 @@ class RemoteLooker:
         copier = Copier(self._looker.order, self._looker.classes, files.__setitem__)
         unpacked = Unpacked()
         try:
-            items = [(each.place, Input(unpacked.path(each.file), each.name)) for each in asked]
+            items = [(each.place, Input(unpacked.path(each.file), each.name, each.white)) for each in asked]
             work = StillWork(self._looker, copier, {each.place: each.copy_name for each in asked})
             return Answer(machine_name(), work.copy(work.find(work.read(items))), files)
         finally:

@@ -12,7 +12,8 @@ from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
 from avocet.core.raw.candidates import EVERY_SCORE
 from avocet.core.score.doubts import Doubt, DoubtKind, doubt_labels
-from avocet.store.tables import Change, FineAsItIs, Part, Picture, PictureState
+from avocet.store.audit_tables import FineAsItIs
+from avocet.store.tables import Change, Part, Picture, PictureState
 from avocet.work.judge.opened import Measured
 from avocet.work.labels.boxes import NewBox, boxes_of
 from avocet.work.labels.changes import begin_change, change_picture

@@ -35,6 +35,7 @@ from avocet.work.judge.sent import (
 )
 from avocet.work.models.bundles import Bundles, bundles_of
 from avocet.work.models.opening import open_bundles
+from avocet.work.pictures.white import ProjectWhite, project_white
 from avocet.work.snapshots.frozen import Frozen, labelled_pictures, truth_in
 from avocet.work.snapshots.snapshots import read_snapshot
 
@@ -49,6 +50,7 @@ class _Wanted:
     settings: dict[str, Any]
     bundles: Bundles | None
     detections: Path | None
+    white: ProjectWhite
 
 
 def do_evaluation(task: Task[ForEvaluation]) -> Evaluated:
@@ -169,7 +171,10 @@ def _wanted(session: Session, folder: DataFolder, evaluation: Evaluation, again:
         bundles = Bundles((sent_file(folder, evaluation, MODEL, sent[MODEL]),))
     else:
         bundles = bundles_of(session, folder, evaluation.run, evaluation.ensemble, settings["checkpoint"])
-    return _Wanted(evaluation.id, evaluation.project_id, evaluation.part, settings, bundles, detections)
+    white = project_white(session, evaluation.project_id)
+    return _Wanted(
+        evaluation.id, evaluation.project_id, evaluation.part, settings, bundles, detections, white
+    )
 
 
 def _truth(folder: DataFolder, evaluation: Evaluation, wanted: _Wanted) -> tuple[Frozen, Numbers, list[str]]:
@@ -179,7 +184,7 @@ def _truth(folder: DataFolder, evaluation: Evaluation, wanted: _Wanted) -> tuple
         return frozen, numbers_of(frozen, wanted.part), []
     name = wanted.settings["sent"][TRUTH]
     path = sent_file(folder, evaluation, TRUTH, name)
-    truth = bring_truth(folder, wanted.project_id, path, name, None, needs_pictures=wanted.detections is None)
+    truth = bring_truth(folder, wanted.project_id, path, name, None, wanted.detections is None, wanted.white)
     keep_truth(folder, wanted.project_id, evaluation.id, truth)
     numbers = Numbers(dict(truth.images), dict(truth.categories), truth.frozen.classes)
     return truth.frozen, numbers, truth.problems

@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +19,7 @@ from avocet.work.exchange.located import Located, locate, opened_labels
 from avocet.work.judge.opened import Measured
 from avocet.work.judge.report import by_name, find_candidates, measure
 from avocet.work.judge.sent import Numbers, read_detections
+from avocet.work.pictures.white import whites_of_files
 from avocet.work.progress import Reporter
 from avocet.work.snapshots.frozen import FrozenPicture, frozen_from, truth_in
 
@@ -132,7 +134,7 @@ def measure_file(
             notes.append(
                 f"{path.name} does not know the classes {', '.join(unknown)}; they count as never found"
             )
-        labelled = [_labelled(picture, truth.located.paths[picture.name]) for picture in truth.pictures]
+        labelled = _labelled(truth, settings.get("white"), predictor.about.get("white"))
         with finding(cluster, predictor, Bundles((path,)), "avocet evaluate") as (finder, at_once):
             found = find_candidates(finder, labelled, reporter, at_once)
         candidates = by_name(found, names, truth.classes)
@@ -158,11 +160,18 @@ def _numbers(ids: CocoIds, located: Located) -> Numbers:
     )
 
 
-def _labelled(picture: FrozenPicture, path: Path) -> LabelledPicture:
-    return LabelledPicture(
-        picture.name,
-        picture.width,
-        picture.height,
-        lambda: read_picture(path, picture.name),
-        truth_in(picture),
-    )
+def _labelled(truth: FileTruth, chosen: float | None, usual: float | None) -> list[LabelledPicture]:
+    """The pictures, ready to be looked at; deep ones are read as a detection run of the same model reads them."""
+    files = [(truth.located.paths[each.name], each.name) for each in truth.pictures]
+    whites = whites_of_files(files, chosen, usual).whites
+    return [
+        LabelledPicture(
+            picture.name,
+            picture.width,
+            picture.height,
+            partial(read_picture, path, name, white=whites.get(place)),
+            truth_in(picture),
+            whites.get(place),
+        )
+        for place, (picture, (path, name)) in enumerate(zip(truth.pictures, files, strict=True))
+    ]

@@ -180,7 +180,9 @@ class Measured:
         frozen = self.pictures[self.index_of(picture_id)]
         if not frozen.content_hash:
             raise NotFound(f"{frozen.name} was not sent along; only its truth is known")
-        return StoredPicture(self.project_id, frozen.name, frozen.content_hash, frozen.suffix, frozen.path)
+        return StoredPicture(
+            self.project_id, frozen.name, frozen.content_hash, frozen.suffix, frozen.path, white=frozen.white
+        )
 
     def compare(self, index: int, minimum_score: float, overlap_limit: float) -> dict[str, Any]:
         """Truths and predictions of one picture, each with its mark and its partner.

@@ -20,6 +20,7 @@ from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, Part
 from avocet.work.exchange.located import Located, locate, opened_labels
 from avocet.work.pictures.files import content_hash
+from avocet.work.pictures.white import ProjectWhite, whites_of_files
 from avocet.work.problems import NotFound
 from avocet.work.snapshots.frozen import Frozen, FrozenPicture, frozen_from
 
@@ -47,7 +48,13 @@ class Numbers:
 
 
 def bring_truth(
-    folder: DataFolder, project_id: int, path: Path, name: str, images: Path | None, needs_pictures: bool
+    folder: DataFolder,
+    project_id: int,
+    path: Path,
+    name: str,
+    images: Path | None,
+    needs_pictures: bool,
+    white: ProjectWhite,
 ) -> Truth:
     """Read a COCO JSON, alone or in an archive with its pictures, which are copied.
 
@@ -62,6 +69,8 @@ def bring_truth(
         A folder with the pictures; they are copied too.
     needs_pictures : bool
         Whether a model is to look at them; detections alone can do without.
+    white : ProjectWhite
+        How pictures of more than 8 bits are read.
 
     Raises
     ------
@@ -92,10 +101,14 @@ def bring_truth(
             raise InputError(f"{called} has no picture to measure on" + _first(located.problems))
         if not any(picture.boxes for picture in located.record.pictures):
             raise InputError(f"{called} has no box to measure against")
+        known = located.paths
+        sent = [(known[each.name], each.name) for each in located.record.pictures if each.name in known]
+        settled = whites_of_files(sent, white.chosen, white.of_set).whites
+        whites = {sent[place][1]: value for place, value in settled.items()}
         frozen = Frozen(
             classes=record.class_names,
             pictures=[
-                _frozen(folder, project_id, number, each, located.paths.get(each.name))
+                _frozen(folder, project_id, number, each, known.get(each.name), whites.get(each.name))
                 for number, each in enumerate(located.record.pictures, start=1)
             ],
         )
@@ -189,7 +202,12 @@ def _as_candidates(found: PictureDetections) -> Candidates:
 
 
 def _frozen(
-    folder: DataFolder, project_id: int, number: int, picture: RecordedPicture, path: Path | None
+    folder: DataFolder,
+    project_id: int,
+    number: int,
+    picture: RecordedPicture,
+    path: Path | None,
+    white: float | None,
 ) -> FrozenPicture:
     digest, suffix = "", ""
     if path is not None:
@@ -197,7 +215,7 @@ def _frozen(
         target = folder.picture(project_id, digest, suffix)
         if not target.is_file():
             copy_file(path, target)
-    return frozen_from(picture, number, digest, suffix)
+    return frozen_from(picture, number, digest, suffix, white)
 
 
 def _truth_file(folder: DataFolder, project_id: int, evaluation_id: int) -> Path:

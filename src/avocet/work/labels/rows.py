@@ -27,6 +27,7 @@ class PictureRow:
     state: PictureState
     revision: int
     path: str | None
+    white: float | None = None
     boxes: list[NewBox] = field(default_factory=list)
     box_ids: list[int] = field(default_factory=list)
 
@@ -41,16 +42,16 @@ def picture_rows(
     """The pictures that meet all conditions, with their boxes."""
     columns = (
         Picture.id, Picture.name, Picture.content_hash, Picture.suffix, Picture.width, Picture.height,
-        Picture.part, Picture.state, Picture.revision, Picture.path,
+        Picture.part, Picture.state, Picture.revision, Picture.path, Picture.white,
     )  # fmt: skip
     parts = {each.value: each for each in Part}
     states = {each.value: each for each in PictureState}
     found = [
         PictureRow(
-            number, name, digest, suffix, width, height, parts.get(part), states[state], revision, path
+            number, name, digest, suffix, width, height, parts.get(part), states[state], revision, path, white
         )
         for some in plain_rows(session, select(*columns).where(*wanted).order_by(order))
-        for number, name, digest, suffix, width, height, part, state, revision, path in some
+        for number, name, digest, suffix, width, height, part, state, revision, path, white in some
     ]
     by_id = {picture.id: picture for picture in found}
     query = (

@@ -5,9 +5,9 @@ from pathlib import Path
 from typing import Any
 
 from avocet.core.tracks.linking import Linker
-from avocet.media.live import THIS_COMPUTER, Camera
-from avocet.media.newest import LiveFrame
-from avocet.media.pushed import PushedCamera
+from avocet.media.cameras.live import THIS_COMPUTER, Camera
+from avocet.media.cameras.newest import LiveFrame
+from avocet.media.cameras.pushed import PushedCamera
 from avocet.work.live.recording import Recording
 from avocet.work.live.showing import LastMinute, Shown
 from avocet.work.progress import Reporter, Stopped

@@ -17,9 +17,11 @@ from numpy.typing import NDArray
 
 from avocet.core.errors import InputError
 from avocet.files import is_unfinished, write_bytes, write_text
-from avocet.media.pictures import SUFFIXES, encode_jpeg, read_picture
+from avocet.media.deep import DEEP_SUFFIXES, white_for
+from avocet.media.pictures import SUFFIXES, encode_jpeg, picture_depth, read_picture
 from avocet.readable import readable
 from avocet.work.live.showing import LastMinute, Shown
+from avocet.work.pictures.white import whites_of_files
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.use.running.copies import ANNOTATED, Copier, into_folder
 from avocet.work.use.running.looking import Looker, Row
@@ -36,6 +38,9 @@ so many seconds after its last change."""
 
 LATEST = 12
 
+WHITE = "white.json"
+"""What is white in pictures of more than 8 bits, once it is settled."""
+
 Stamp = tuple[int, int]
 
 
@@ -45,6 +50,8 @@ class _Folder:
     def __init__(self, source: Path, out: Path, moves: bool, looker: Looker, place: Path) -> None:
         self._source, self._out, self._moves, self._looker = source, out, moves, looker
         self._shown = Shown(place)
+        self._kept = place / WHITE
+        self._settled = _kept_white(self._kept)
         self._copier = Copier(looker.order, looker.classes, into_folder(out))
         self._seen: dict[str, tuple[Stamp, float]] = {}
         self._done: dict[str, Stamp] = {}
@@ -104,7 +111,7 @@ class _Folder:
     def do(self, path: Path, name: str, stamp: Stamp) -> None:
         """Look at a picture and write its result."""
         try:
-            pixels = read_picture(path, name)
+            pixels = read_picture(path, name, white=self._white(path, name))
         except InputError as error:
             age = time.time() - stamp[1] / 1e9
             if 0 <= age < PATIENCE:
@@ -127,6 +134,21 @@ class _Folder:
         self.pictures += 1
         self.waiting_for = max(0, self.waiting_for - 1)
         self._note(name, row, pixels)
+
+    def _white(self, path: Path, name: str) -> float | None:
+        """What is white in a picture of more than 8 bits: where neither a person, the file nor the model says it, what
+        the pictures fit into that lay there when it was needed first; it stays, whoever starts the work again."""
+        if path.suffix.lower() not in DEEP_SUFFIXES:
+            return None
+        depth = picture_depth(path, name)
+        if depth is None:
+            return None
+        chosen, usual = self._looker.order.white, self._looker.finder.about.get("white", self._settled)
+        if usual is None and chosen is None and depth.declared is None:
+            there = [(each, each.name) for each in sorted(path.parent.iterdir()) if each.is_file()]
+            usual = self._settled = whites_of_files(there).of_set or depth.least
+            write_text(self._kept, json.dumps(usual))
+        return white_for(depth, chosen, usual)
 
     def _write(self, name: str, stamp: Stamp, row: dict[str, Any]) -> None:
         said = row | {
@@ -173,6 +195,13 @@ class _Folder:
             "engine": self._looker.finder.about.get("engine", ""),
         }  # fmt: skip
         self._shown.show(said | self._picture, pixels)
+
+
+def _kept_white(path: Path) -> float | None:
+    try:
+        return float(json.loads(path.read_text()))
+    except (OSError, ValueError, TypeError):
+        return None
 
 
 def _is_hidden(path: Path, source: Path) -> bool:

@@ -8,7 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
 
 from avocet.core.errors import InputError
-from avocet.media.live import THIS_COMPUTER, check_camera
+from avocet.media.cameras.live import THIS_COMPUTER, check_camera
 from avocet.store.address_tables import Live
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Job, JobState, now

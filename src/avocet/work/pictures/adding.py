@@ -11,8 +11,9 @@ from sqlalchemy.orm import Session
 from avocet.core.errors import InputError
 from avocet.files import copy_file, move_file
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
+from avocet.media.deep import DEEP_SUFFIXES, white_for
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
-from avocet.media.pictures import has_more_pages, picture_size
+from avocet.media.pictures import has_more_pages, picture_depth, picture_size
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.rows import among
@@ -20,6 +21,7 @@ from avocet.store.tables import Clip, Picture
 from avocet.work.cores import on_all_cores
 from avocet.work.pictures.files import content_hash
 from avocet.work.pictures.small import checked_small, keep_small
+from avocet.work.pictures.white import settle_white
 from avocet.work.project.projects import get_project
 
 Keep = Literal["copy", "move", "in place"]
@@ -134,6 +136,9 @@ def _recorded(
                 session.add(made.picture)
                 known[digest] = made.picture
             result.append(made)
+    settle_white(
+        session, project_id, [each.picture for each in result if isinstance(each, Added) and each.fresh]
+    )
     session.flush()
     return result
 
@@ -171,11 +176,14 @@ def _prepared(folder: DataFolder, project_id: int, arrival: Arrival, digest: str
     path, name = arrival.path, arrival.name
     width, height = picture_size(path, name)
     remark = f"{name} has several pages or frames; only the first is taken" if has_more_pages(path) else ""
+    depth = picture_depth(path, name) if Path(name).suffix.lower() in DEEP_SUFFIXES else None
+    # With the white of its own: that of all of them is settled when they are recorded.
+    white = white_for(depth, None, None) if depth is not None else None
     look = None
     if arrival.seen == "whole":
-        look = keep_small(path, name, width, height, folder.thumbnail(project_id, digest))
+        look = keep_small(path, name, width, height, folder.thumbnail(project_id, digest, white), white)
     elif arrival.seen == "decoded":
-        checked_small(path, name, width, height)
+        checked_small(path, name, width, height, white)
     status = path.stat()
     suffix = Path(name).suffix.lower()
     if arrival.keep != "in place":
@@ -195,6 +203,9 @@ def _prepared(folder: DataFolder, project_id: int, arrival: Arrival, digest: str
         file_size=status.st_size,
         file_time=status.st_mtime_ns,
         look=look,
+        white=white,
+        declared_white=depth.declared if depth is not None else None,
+        least_white=depth.least if depth is not None else None,
     )
     return Added(picture, fresh=True, remark=remark)
 

@@ -5,6 +5,8 @@ import shutil
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
@@ -28,6 +30,7 @@ class StoredPicture:
     path: str | None = None
     file_size: int | None = None
     file_time: int | None = None
+    white: float | None = None
 
 
 def content_hash(path: Path) -> str:
@@ -80,14 +83,24 @@ def unchanged(path: Path, digest: str, name: str, size: int | None = None, time:
 
 
 def viewable_path(folder: DataFolder, picture: Picture | StoredPicture) -> Path:
-    """The picture's file where browsers can show it, else a JPEG of it, made now if there is none yet."""
+    """The picture's file where browsers show it as it is read, else a JPEG of it, made now if there is none yet."""
     original = picture_path(folder, picture)
-    if picture.suffix not in NOT_SHOWN_BY_BROWSERS:
+    if picture.suffix not in NOT_SHOWN_BY_BROWSERS and picture.white is None:
         return original
-    path = folder.rendition(picture.project_id, picture.content_hash)
+    path = folder.rendition(picture.project_id, picture.content_hash, picture.white)
     if not path.is_file():
-        write_bytes(path, encode_jpeg(read_picture(original, picture.name), quality=95))
+        write_bytes(path, encode_jpeg(read_picture(original, picture.name, white=picture.white), quality=95))
     return path
+
+
+def tagged(picture: Picture | StoredPicture) -> str:
+    """What names all that a picture looks like: its content, and what is white where it has more than 8 bits."""
+    return picture.content_hash + (f"-{picture.white:g}" if picture.white is not None else "")
+
+
+def picture_pixels(folder: DataFolder, picture: Picture | StoredPicture) -> NDArray[np.uint8]:
+    """The upright picture as (H, W, 3) 8-bit RGB. Raises as `picture_path` and `read_picture`."""
+    return read_picture(picture_path(folder, picture), picture.name, white=picture.white)
 
 
 def check_space(folder: DataFolder, needed: int) -> None:

@@ -60,6 +60,7 @@ class Listed(NamedTuple):
     content_hash: str
     source: str
     labelled_at: dt.datetime | None
+    white: float | None
     tags: list[str]
 
 

@@ -16,18 +16,22 @@ LONGER_SIDE = 320
 QUALITY = 82
 
 
-def checked_small(path: Path, name: str, width: int, height: int) -> NDArray[np.uint8]:
+def checked_small(
+    path: Path, name: str, width: int, height: int, white: float | None = None
+) -> NDArray[np.uint8]:
     """A small picture, once the file was read to its end and lies as its header says. Raises `InputError`."""
-    small = small_picture(path, LONGER_SIDE, name)
+    small = small_picture(path, LONGER_SIDE, name, white)
     high, wide = small.shape[:2]
     if (height > width) != (high > wide) and high != wide:
         raise InputError(f"{name} is damaged: it lies otherwise than its header says")
     return small
 
 
-def keep_small(path: Path, name: str, width: int, height: int, thumbnail: Path) -> int:
+def keep_small(
+    path: Path, name: str, width: int, height: int, thumbnail: Path, white: float | None = None
+) -> int:
     """Check a picture as `checked_small`, keep its thumbnail unless there is one, and tell its look."""
-    small = checked_small(path, name, width, height)
+    small = checked_small(path, name, width, height, white)
     if not thumbnail.is_file():
         write_bytes(thumbnail, encode_jpeg(small, QUALITY))
     return picture_look(small)

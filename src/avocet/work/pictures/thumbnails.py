@@ -30,9 +30,9 @@ MOST_MESSAGES = 100
 
 def thumbnail(folder: DataFolder, picture: Picture | StoredPicture) -> Path:
     """Path of the picture's thumbnail, made now if there is none yet."""
-    path = folder.thumbnail(picture.project_id, picture.content_hash)
+    path = folder.thumbnail(picture.project_id, picture.content_hash, picture.white)
     if not path.is_file():
-        small = small_picture(picture_path(folder, picture), LONGER_SIDE, picture.name)
+        small = small_picture(picture_path(folder, picture), LONGER_SIDE, picture.name, picture.white)
         write_bytes(path, encode_jpeg(small, QUALITY))
     return path
 
@@ -99,5 +99,5 @@ def _look(folder: DataFolder, picture: Picture) -> int | None:
         path = picture_path(folder, picture)
     except NotFound:
         return None
-    kept = folder.thumbnail(picture.project_id, picture.content_hash)
-    return keep_small(path, picture.name, picture.width, picture.height, kept)
+    kept = folder.thumbnail(picture.project_id, picture.content_hash, picture.white)
+    return keep_small(path, picture.name, picture.width, picture.height, kept, picture.white)

@@ -22,7 +22,7 @@ def tighten_boxes(
     folder: DataFolder, picture: Picture, boxes: Sequence[Sequence[float]]
 ) -> list[tuple[float, float, float, float]]:
     """Fit roughly drawn boxes to what they hold. Raises `InputError` if one has no area in the picture."""
-    pixels = _pixels(picture_path(folder, picture), picture.name)
+    pixels = _pixels(picture_path(folder, picture), picture.name, picture.white)
     result = []
     for number, box in enumerate(boxes, start=1):
         try:
@@ -35,6 +35,6 @@ def tighten_boxes(
 
 
 @lru_cache(maxsize=2)
-def _pixels(path: Path, name: str) -> NDArray[np.uint8]:
+def _pixels(path: Path, name: str, white: float | None) -> NDArray[np.uint8]:
     """The picture just worked on stays at hand: the same one is asked for again and again."""
-    return read_picture(path, name)
+    return read_picture(path, name, white=white)

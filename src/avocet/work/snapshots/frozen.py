@@ -47,7 +47,7 @@ class FrozenPicture(BaseModel):
     """A picture of a snapshot.
 
     Attributes, track numbers and areas of outlines are kept by the box's place in the list, where there are any;
-    ``path`` says where a picture lies that was not copied.
+    ``path`` says where a picture lies that was not copied, ``white`` what is white in one of more than 8 bits.
     """
 
     id: int
@@ -62,6 +62,7 @@ class FrozenPicture(BaseModel):
     tracks: dict[int, int] = {}
     areas: dict[int, float] = {}
     path: str | None = None
+    white: float | None = None
 
 
 class Frozen(BaseModel):
@@ -109,6 +110,7 @@ def labelled_pictures(
             picture.height,
             _Reader(folder, project_id, picture),
             truth_in(picture),
+            picture.white,
         )
         for picture in frozen.pictures
         if picture.part == part
@@ -126,7 +128,9 @@ def truth_in(picture: FrozenPicture) -> PictureTruth:
     )
 
 
-def frozen_from(picture: RecordedPicture, number: int, digest: str = "", suffix: str = "") -> FrozenPicture:
+def frozen_from(
+    picture: RecordedPicture, number: int, digest: str = "", suffix: str = "", white: float | None = None
+) -> FrozenPicture:
     """A picture of a file of truths that was sent or named, to measure on."""
     boxes = list(enumerate(picture.boxes))
     return FrozenPicture(
@@ -140,6 +144,7 @@ def frozen_from(picture: RecordedPicture, number: int, digest: str = "", suffix:
         boxes=[FrozenBox(box.label, *box.corners, box.crowd) for box in picture.boxes],
         attributes={place: {IGNORE: True} for place, box in boxes if box.attributes.get(IGNORE)},
         areas={place: box.area for place, box in boxes if box.area is not None},
+        white=white,
     )
 
 
@@ -166,4 +171,7 @@ class _Reader:
         self._folder, self._project_id, self._picture = folder, project_id, picture
 
     def __call__(self) -> Any:
-        return read_picture(frozen_file(self._folder, self._project_id, self._picture), self._picture.name)
+        picture = self._picture
+        return read_picture(
+            frozen_file(self._folder, self._project_id, picture), picture.name, white=picture.white
+        )

@@ -96,7 +96,7 @@ def packed(frozen: Frozen) -> PreparedSnapshot:
     """Labels as the bytes of a snapshot's file, and the hash that names it."""
     dumped = frozen.model_dump(mode="json")
     for picture in dumped["pictures"]:
-        for extra in ("attributes", "tracks", "path"):
+        for extra in ("attributes", "tracks", "path", "white"):
             if not picture[extra]:
                 del picture[extra]
     content = json.dumps(dumped, ensure_ascii=False, separators=(",", ":")).encode()
@@ -239,4 +239,5 @@ def _frozen(picture: PictureRow, label_of: Mapping[int, int]) -> FrozenPicture:
         attributes={number: box.attributes for number, box in enumerate(boxes) if box.attributes},
         tracks={number: box.track for number, box in enumerate(boxes) if box.track is not None},
         path=picture.path,
+        white=picture.white,
     )

@@ -2,12 +2,11 @@
 
 from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.detector.model.predictor import Predictor
-from avocet.media.pictures import read_picture
 from avocet.store.database import reading
 from avocet.work.job_givens import RunAndPicture
 from avocet.work.job_kinds import Task
 from avocet.work.job_outcomes import ModelTried
-from avocet.work.pictures.files import get_picture, picture_path
+from avocet.work.pictures.files import get_picture, picture_pixels
 from avocet.work.train.runs import get_run, newest_model
 
 LEAST_TRIED = 0.05
@@ -20,7 +19,7 @@ def try_model(task: Task[RunAndPicture]) -> ModelTried:
         run, picture = get_run(session, task.given.run_id), get_picture(session, task.given.picture_id)
         path = newest_model(task.folder, run)
     predictor = Predictor.from_bundle(path)
-    pixels = read_picture(picture_path(task.folder, picture), picture.name)
+    pixels = picture_pixels(task.folder, picture)
     found = predictor.candidates([pixels], LEAST_TRIED)[0].after_suppression(LEAST_TRIED, OVERLAP_LIMIT)
     return ModelTried(
         epoch=predictor.card.metrics.get("epoch"),

@@ -1,7 +1,6 @@
 """Boxes of a detection run one by one: sorted, in rows, and cut out of their pictures."""
 
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
@@ -14,6 +13,7 @@ from avocet.media.cropping import crop_picture, crop_pixels, square_around
 from avocet.media.pictures import encode_jpeg
 from avocet.work.problems import NotFound
 from avocet.work.use.found import Found, Whole, looked_at
+from avocet.work.use.running.course import Input
 
 BoxOrder = Literal["as they came", "least sure", "surest", "smallest", "largest"]
 
@@ -60,12 +60,12 @@ def box_rows(found: Found, boxes: Sequence[int]) -> list[dict[str, Any]]:
     return rows
 
 
-def crop_of(path: Path, found: Found, number: int) -> bytes:
+def crop_of(item: Input, found: Found, number: int) -> bytes:
     """A box with a little around it, square, as the bytes of a JPEG.
 
     Parameters
     ----------
-    path : Path
+    item : Input
         The picture or clip that it was found on.
     found : Found
     number : int
@@ -82,9 +82,9 @@ def crop_of(path: Path, found: Found, number: int) -> bytes:
         raise NotFound(f"the run has no box {number}")
     looked = looked_at(found, int(found.owner[number]))
     if looked.frame >= 0:
-        return crop_of_frame(frame_at(path, looked.seconds, looked.name), found, number)
+        return crop_of_frame(frame_at(item.path, looked.seconds, looked.name), found, number)
     region = square_around(found.boxes[number].tolist())
-    return encode_jpeg(crop_picture(path, region, CROP_SIDE, looked.name), quality=88)
+    return encode_jpeg(crop_picture(item.path, region, CROP_SIDE, looked.name, item.white), quality=88)
 
 
 def crop_of_frame(pixels: NDArray[np.uint8], found: Found, number: int) -> bytes:

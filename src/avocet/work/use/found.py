@@ -21,6 +21,7 @@ from avocet.store.folder import DataFolder
 from avocet.store.tables import Detection
 from avocet.work.clips.frames import OpenClips
 from avocet.work.problems import NotFound
+from avocet.work.use.running.course import Input
 from avocet.work.use.running.objects import TRACKS
 from avocet.work.use.running.order import DetectionOrder
 from avocet.work.use.running.record import RECORD, read_record
@@ -383,8 +384,8 @@ def looked_at(found: Found, place: int) -> LookedAt:
     return found.looked[place]
 
 
-def shown(path: Path, looked: LookedAt, longest: int, clips: OpenClips) -> bytes:
+def shown(item: Input, looked: LookedAt, longest: int, clips: OpenClips) -> bytes:
     """A picture or frame as the bytes of a JPEG that is no longer than so many pixels."""
     if looked.frame < 0:
-        return encode_jpeg(small_picture(path, longest, looked.name), quality=88)
-    return encode_jpeg(no_larger(clips.shown_at(path, looked.seconds, looked.name), longest), quality=88)
+        return encode_jpeg(small_picture(item.path, longest, looked.name, item.white), quality=88)
+    return encode_jpeg(no_larger(clips.shown_at(item.path, looked.seconds, looked.name), longest), quality=88)

@@ -43,7 +43,7 @@ def inputs_of(session: Session, folder: DataFolder, detection: Detection) -> lis
 def _as_input(folder: DataFolder, picture: Picture) -> Input:
     """A picture whose file is gone is one that cannot be read: it is told of and the others are looked at."""
     try:
-        return Input(picture_path(folder, picture), picture.name)
+        return Input(picture_path(folder, picture), picture.name, picture.white)
     except (NotFound, InputError):
         return Input(folder.root / "missing" / picture.content_hash, picture.name)
 

@@ -10,7 +10,6 @@ from sqlalchemy import exists, select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.media.pictures import read_picture
 from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Job, Picture, PictureState, Proposal
@@ -20,7 +19,7 @@ from avocet.work.job_outcomes import Proposed
 from avocet.work.jobs import create_job, give
 from avocet.work.models.chosen import check_class_map, chosen_model
 from avocet.work.models.opening import open_bundles
-from avocet.work.pictures.files import picture_path
+from avocet.work.pictures.files import picture_pixels
 from avocet.work.problems import NotFound
 from avocet.work.progress import Stopped
 from avocet.work.use.proposals import keep_proposals, model_named
@@ -130,7 +129,7 @@ def do_propose(task: Task[ToPropose]) -> Proposed:
 
 def _read(folder: DataFolder, picture: Picture) -> _Seen:
     try:
-        return _Seen(picture, read_picture(picture_path(folder, picture), picture.name))
+        return _Seen(picture, picture_pixels(folder, picture))
     except (InputError, NotFound) as error:
         return _Seen(picture, None, str(error))
 

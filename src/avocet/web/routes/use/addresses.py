@@ -88,7 +88,12 @@ def get_address(path: schemas.AddressPath) -> Response:
 @addresses.patch("/addresses/<int:address_id>", responses={200: schemas.AddressOut})
 def change_address(path: schemas.AddressPath, body: schemas.AddressPatch) -> Response:
     """Change what counts and which share of the pictures is kept."""
-    order = {"minimum_score": body.minimum_score, "overlap_limit": body.overlap_limit, "only": body.only}
+    order = {
+        "minimum_score": body.minimum_score,
+        "overlap_limit": body.overlap_limit,
+        "only": body.only,
+        "white": body.white,
+    }
     with context().sessions.begin() as session:
         out = _out(session, work.change_address(session, path.address_id, order, body.keep_share))
     context().addresses_changed()

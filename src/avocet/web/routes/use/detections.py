@@ -162,7 +162,7 @@ def newest_pixels(path: schemas.DetectionPath, query: schemas.NewestQuery) -> Re
     with context().reading() as session:
         item = input_named(session, folder, work.get_detection(session, path.detection_id), query.name)
     looked = looking.LookedAt(query.name, 0, 0, -1 if query.seconds is None else 0, query.seconds or 0.0, "")
-    return Response(looking.shown(item.path, looked, 960, context().clips), mimetype="image/jpeg")
+    return Response(looking.shown(item, looked, 960, context().clips), mimetype="image/jpeg")
 
 
 @use.get("/detections/<int:detection_id>/pictures", responses={200: schemas.FoundPictures})
@@ -193,7 +193,7 @@ def found_pixels(path: schemas.PlacePath, query: schemas.PixelQuery) -> Response
         detection = work.get_detection(session, path.detection_id)
         looked = looking.looked_at(looking.found_by(folder, detection), path.place)
         item = input_named(session, folder, detection, looked.name)
-    content = looking.shown(item.path, looked, query.longest, context().clips)
+    content = looking.shown(item, looked, query.longest, context().clips)
     response = Response(content, mimetype="image/jpeg")
     response.headers["Cache-Control"] = "private, max-age=3600"
     return response
@@ -224,7 +224,7 @@ def box_pixels(path: schemas.BoxPath) -> Response:
             raise NotFound(f"the run has no box {path.number}")
         name = found.looked[found.owner[path.number]].name
         item = input_named(session, folder, detection, name)
-    crop = context().crops.crop(found, path.number) or crop_of(item.path, found, path.number)
+    crop = context().crops.crop(found, path.number) or crop_of(item, found, path.number)
     response = Response(crop, mimetype="image/jpeg")
     response.headers["Cache-Control"] = "private, max-age=3600"
     return response

@@ -7,8 +7,8 @@ from flask import Response, request, send_file
 from flask_openapi3 import Tag
 from sqlalchemy.orm import Session
 
-from avocet.media.live import THIS_COMPUTER
-from avocet.media.pushed import LARGEST_PUSHED, push_frame
+from avocet.media.cameras.live import THIS_COMPUTER
+from avocet.media.cameras.pushed import LARGEST_PUSHED, push_frame
 from avocet.store.address_tables import Live
 from avocet.web.context import context, job_out, reply
 from avocet.web.document import DescribedBlueprint
@@ -66,7 +66,7 @@ def start_live(path: ProjectPath, body: schemas.LiveIn) -> Response:
     roots = context().roots
     watched = allowed(roots, body.watched) if body.watched is not None else None
     out = allowed(roots, body.out) if body.out is not None else None
-    wished = body.model_dump(include={"minimum_score", "overlap_limit", "only", "copies"})
+    wished = body.model_dump(include={"minimum_score", "overlap_limit", "only", "copies", "white"})
     with context().sessions.begin() as session:
         get_project(session, path.project_id)
         made = work.start_live(

@@ -4,6 +4,7 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
+from avocet.media.deep import LARGEST_WHITE
 from avocet.web.schemas.common import Request, Schema, Whole
 from avocet.work.addresses.addresses import PER_MINUTE
 
@@ -23,6 +24,9 @@ class AddressPatch(Request):
     minimum_score: float | None = Field(None, ge=0, le=1)
     overlap_limit: float = Field(0.5, ge=0, le=1)
     only: list[str] = Field(default=[], max_length=1000)
+    white: float | None = Field(
+        None, gt=0, le=LARGEST_WHITE, description="White in all pictures of more than 8 bits"
+    )
     keep_share: float = Field(0, ge=0, le=1, description="Share of the pictures kept for labelling")
 
 

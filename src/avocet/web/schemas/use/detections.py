@@ -7,6 +7,7 @@ from pydantic import BaseModel, Field, field_validator
 
 from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.core.raw.suppressing import Method
+from avocet.media.deep import LARGEST_WHITE
 from avocet.store.tables import PictureState
 from avocet.web.schemas.common import JobOut, Query, Request, Schema, Whole
 from avocet.work.use.boxes import BoxOrder
@@ -49,6 +50,12 @@ class DetectionIn(Request):
     copies: Copies = "boxes"
     beside: bool = Field(False, description="Copies of clips have the original beside them")
     crops: bool = Field(False, description="Every box as a picture of its own")
+    white: float | None = Field(
+        None,
+        gt=0,
+        le=LARGEST_WHITE,
+        description="White in all pictures of more than 8 bits; without one what their files, the model or all of them say",
+    )
     on_cluster: bool = Field(False, description="By the machines of the server's cluster")
 
     @field_validator("only", "region", "minimum_scores", mode="before")

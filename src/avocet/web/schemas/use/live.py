@@ -4,6 +4,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
+from avocet.media.deep import LARGEST_WHITE
 from avocet.web.schemas.common import JobOut, Query, Request, Schema, Whole
 from avocet.work.use.running.order import Copies
 
@@ -26,6 +27,9 @@ class LiveIn(Request):
     overlap_limit: float = Field(0.5, ge=0, le=1)
     only: list[str] = Field(default=[], max_length=1000)
     copies: Copies = "boxes"
+    white: float | None = Field(
+        None, gt=0, le=LARGEST_WHITE, description="White in a watched folder's pictures of more than 8 bits"
+    )
 
 
 class LiveOut(Schema):

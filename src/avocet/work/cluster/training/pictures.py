@@ -28,6 +28,7 @@ class ShippedPicture:
     height: int
     truth: PictureTruth
     file: ShippedFile
+    white: float | None = None
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,7 @@ class ShippedPictures:
                     each.height,
                     truth_in(each),
                     ShippedFile.of(frozen_file(folder, project_id, each)),
+                    each.white,
                 )
                 for each in frozen.pictures
                 if each.part == part
@@ -93,8 +95,9 @@ class HoldsPictures:
                 each.name,
                 each.width,
                 each.height,
-                partial(read_picture, self._paths[place], each.name),
+                partial(read_picture, self._paths[place], each.name, white=each.white),
                 each.truth,
+                each.white,
             )
             for place, each in enumerate(some, start)
         ]

@@ -19,10 +19,14 @@ from avocet.work.use.running.record import RunRecord
 
 @dataclass(frozen=True)
 class Input:
-    """A picture or a clip to run detection on, and what to call it in the results."""
+    """A picture or a clip to run detection on, and what to call it in the results.
+
+    ``white`` is the value that is white in a picture of more than 8 bits, once it is known.
+    """
 
     path: Path
     name: str
+    white: float | None = None
 
     @property
     def is_clip(self) -> bool:

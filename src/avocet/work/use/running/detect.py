@@ -2,6 +2,7 @@
 
 import shutil
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -11,6 +12,7 @@ from avocet.files import is_unfinished
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
 from avocet.readable import readable
+from avocet.work.pictures.white import whites_of_files
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.use.running.clip_run import look_at_clip
 from avocet.work.use.running.copies import ANNOTATED, CROPS, Copier, into_folder
@@ -137,7 +139,8 @@ def detect(
     -------
     dict
         Summary: pictures, detections by class, objects of clips by class, seconds, frames a second,
-        seconds of each stage, problems. Where a person asked to stop it holds ``stopped``.
+        seconds of each stage, problems. Where there are pictures of more than 8 bits ``white`` has how many ``pictures``
+        they are, how many of them say so themselves (``declared``), and the ``whites`` that they are read with. Where a person asked to stop it holds ``stopped``.
 
     Raises
     ------
@@ -147,6 +150,7 @@ def detect(
     looker = Looker(finder, order)
     record = RunRecord(out, order, finder.about, go_on)
     known = known_inputs(inputs, read_known(out) if record.done else ())
+    known, white = _with_white(known, order, finder.about)
     write_known(known, out)
     if not record.done:
         for each in (ANNOTATED, CROPS):
@@ -167,8 +171,25 @@ def detect(
         record.close()
     if not course.pictures and course.problems and not stopped:
         raise InputError("; ".join(course.problems[:5]))
-    summary = _ended(finder, known, out, order, course, clips, stopped)
+    summary = _ended(finder, known, out, order, course, clips, stopped, white)
     return summary | (spread.told if spread is not None else {})
+
+
+def _with_white(
+    inputs: Sequence[Input], order: DetectionOrder, about: Mapping[str, Any]
+) -> tuple[list[Input], dict[str, Any] | None]:
+    """Inputs with the white of those of more than 8 bits, and what the summary tells of it; None where there are none.
+
+    Those of a project and of an earlier attempt keep theirs unless another is chosen.
+    """
+    known = {place: each.white for place, each in enumerate(inputs) if each.white is not None}
+    files = [(each.path, each.name) for each in inputs]
+    settled = whites_of_files(files, order.white, about.get("white"), known)
+    made = [replace(each, white=settled.whites.get(place)) for place, each in enumerate(inputs)]
+    if not settled.whites:
+        return made, None
+    whites = sorted(set(settled.whites.values()))
+    return made, {"pictures": len(settled.whites), "declared": settled.declared, "whites": whites}
 
 
 def _look(
@@ -233,6 +254,7 @@ def _ended(
     course: Course,
     clips: Sequence[ClipObjects],
     stopped: bool,
+    white: dict[str, Any] | None,
 ) -> dict[str, Any]:
     has_clip = any(each.is_clip for each in inputs)
     objects = [each for clip in clips for each in clip.described(finder.classes)]
@@ -241,6 +263,8 @@ def _ended(
         "engine": finder.about.get("engine", ""),
         "stopped": stopped,
     }
+    if white is not None:
+        summary["white"] = white
     head = {
         "model": finder.about,
         "minimum_score": order.minimum_score,

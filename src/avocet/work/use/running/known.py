@@ -3,6 +3,7 @@
 import json
 from collections import defaultdict, deque
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from avocet.core.errors import InputError
@@ -49,7 +50,7 @@ def known_inputs(inputs: Sequence[Input], before: Sequence[Input] = ()) -> list[
             own = Path(each.name)
             name, number = own.with_name(f"{own.stem}-{number}{own.suffix}").as_posix(), number + 1
         taken.add(name)
-        made.append(Input(each.path, name))
+        made.append(replace(each, name=name))
     return made
 
 
@@ -63,7 +64,7 @@ def read_known(out: Path) -> list[Input]:
     """
     try:
         told = json.loads((out / INPUTS).read_text(encoding="utf-8"))
-        return [Input(Path(path), str(name)) for path, name in told]
+        return [Input(Path(path), str(name), *white) for path, name, *white in told]
     except FileNotFoundError:
         return []
     except (OSError, ValueError, TypeError) as error:
@@ -71,6 +72,9 @@ def read_known(out: Path) -> list[Input]:
 
 
 def write_known(inputs: Sequence[Input], out: Path) -> None:
-    """Keep names and places for whoever goes on with the run, or looks at its results."""
-    told = [[str(each.path.absolute()), each.name] for each in inputs]
+    """Keep names, places and whites for whoever goes on with the run, or looks at its results."""
+    told = [
+        [str(each.path.absolute()), each.name, *([] if each.white is None else [each.white])]
+        for each in inputs
+    ]
     write_text(out / INPUTS, json.dumps(told, ensure_ascii=False, separators=(",", ":")))

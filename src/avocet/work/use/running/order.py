@@ -12,6 +12,7 @@ from avocet.core.errors import InputError
 from avocet.core.raw.candidates import MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.raw.suppressing import Method
 from avocet.faults import first_fault
+from avocet.media.deep import LARGEST_WHITE
 
 Copies = Literal["boxes", "blurred", "pixelated", "filled", "none"]
 
@@ -53,6 +54,9 @@ class DetectionOrder(BaseModel):
         Copies of clips have the original beside them.
     crops : bool
         Every box as a picture of its own, with a list.
+    white : float, optional
+        What is white in pictures of more than 8 bits; by default what their files say, else what was white for the
+        model, else what the pictures of the run show.
     """
 
     model_config = ConfigDict(extra="forbid")
@@ -69,6 +73,7 @@ class DetectionOrder(BaseModel):
     copies: Copies = "boxes"
     beside: bool = False
     crops: bool = False
+    white: float | None = Field(None, gt=0, le=LARGEST_WHITE)
 
     @classmethod
     def for_model(cls, about: Mapping[str, Any], wished: Mapping[str, Any]) -> "DetectionOrder":

@@ -58,6 +58,9 @@ class RunRecord:
             before = json.loads((out / ORDER).read_text(encoding="utf-8"))
         except (OSError, ValueError):
             before = None
+        if before:
+            # Of a version that knew no such choice.
+            before["order"].setdefault("white", None)
         # An engine of another version gives the same boxes to four digits.
         for each in (before, said):
             if each:

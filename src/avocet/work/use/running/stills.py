@@ -144,6 +144,6 @@ def portions(items: Sequence[tuple[int, Input]]) -> Iterator[list[tuple[int, Inp
 def _read(place: int, item: Input, looker: Looker) -> _Read:
     try:
         looker.check_size(*picture_size(item.path, item.name))
-        return _Read(place, item, read_picture(item.path, item.name))
+        return _Read(place, item, read_picture(item.path, item.name, white=item.white))
     except InputError as error:
         return _Read(place, item, problem=str(error))

@@ -8,8 +8,8 @@ import pytest
 from avocet.core.errors import InputError
 from avocet.demo.belt import EndlessBelt
 from avocet.demo.camera import SimulatedCamera
-from avocet.media import live
-from avocet.media.live import Camera, check_camera
+from avocet.media.cameras import live
+from avocet.media.cameras.live import Camera, check_camera
 from tests.waiting import wait_for
 
 

@@ -9,8 +9,8 @@ from types import SimpleNamespace
 import numpy as np
 import pytest
 
-from avocet.media.live import Camera
-from avocet.media.newest import FAR_BEHIND, LiveFrame, NewestFrames
+from avocet.media.cameras.live import Camera
+from avocet.media.cameras.newest import FAR_BEHIND, LiveFrame, NewestFrames
 from avocet.media.pictures import encode_jpeg
 from tests.waiting import wait_for
 

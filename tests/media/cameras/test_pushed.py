@@ -7,9 +7,9 @@ import numpy as np
 import pytest
 
 from avocet.core.errors import InputError
-from avocet.media import pushed
+from avocet.media.cameras import pushed
+from avocet.media.cameras.pushed import LARGEST_PUSHED, NAME, PushedCamera, push_frame
 from avocet.media.pictures import encode_jpeg
-from avocet.media.pushed import LARGEST_PUSHED, NAME, PushedCamera, push_frame
 from tests.waiting import wait_for
 
 

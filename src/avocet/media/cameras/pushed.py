@@ -6,8 +6,8 @@ from pathlib import Path
 
 from avocet.core.errors import InputError
 from avocet.files import write_bytes
-from avocet.media.live import STALLED
-from avocet.media.newest import LiveFrame
+from avocet.media.cameras.live import STALLED
+from avocet.media.cameras.newest import LiveFrame
 from avocet.media.pictures import read_picture
 
 LARGEST_PUSHED = 8_000_000
@@ -40,7 +40,7 @@ def push_frame(place: Path, content: bytes) -> None:
 
 
 class PushedCamera:
-    """Gives the newest of the frames that are pushed, as `avocet.media.live.Camera` does.
+    """Gives the newest of the frames that are pushed, as `avocet.media.cameras.live.Camera` does.
 
     Parameters
     ----------

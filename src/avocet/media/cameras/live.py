@@ -8,8 +8,8 @@ import av
 from av.error import FFmpegError
 
 from avocet.core.errors import InputError
+from avocet.media.cameras.newest import LiveFrame, NewestFrames
 from avocet.media.clips import LARGEST_FRAME
-from avocet.media.newest import LiveFrame, NewestFrames
 
 PROTOCOLS = {
     "rtsp": "rtsp,rtp,udp,tcp",

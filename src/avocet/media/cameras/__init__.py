@@ -1,0 +1,1 @@
+"""Cameras: the newest picture of each, from a network or from the page."""
