@@ -3,6 +3,7 @@
 import csv
 import json
 
+import numpy as np
 import pytest
 from click.testing import CliRunner
 
@@ -11,6 +12,7 @@ from avocet.core.errors import InputError
 from avocet.demo.belt import MovingBelt
 from avocet.media.clip_writer import ClipWriter
 from avocet.work.use.running.record import read_record
+from tests.deep import deep_png
 from tests.ready import trained_bundle
 
 
@@ -98,3 +100,20 @@ def test_what_cannot_be_is_named_and_nothing_is_written(belt, tmp_path, asked, s
 def test_counts_need_a_folder(belt):
     with pytest.raises(InputError, match="name one with --out"):
         run(belt, "--out", "-", "--count-line", "gate: 0,0.5 1,0.5")
+
+
+@pytest.mark.slow
+def test_the_white_of_deep_pictures_is_told_and_chosen(belt, tmp_path):
+    grey = MovingBelt(5, 20).frame(0).pixels.mean(axis=2) / 255
+    for name, share in (("a", 0.9), ("b", 0.15)):
+        (tmp_path / f"{name}.png").write_bytes(deep_png((grey * share * 4095).astype(np.uint16)))
+    asked = ["--model", belt / "model.zip", tmp_path / "a.png", tmp_path / "b.png", "--copies", "none"]
+    for more, white in (((), "4,095"), (("--white", 600), "600")):
+        given = [str(each) for each in (*asked, "--out", tmp_path / f"out{white}", *more)]
+        done = CliRunner().invoke(detect, given, catch_exceptions=False)
+        assert done.exit_code == 0 and f"2 pictures of more than 8 bits, white at {white}" in done.output
+    one, other = (
+        [row["detections"] for row in read_record(tmp_path / f"out{white}" / "detections.jsonl")]
+        for white in ("4,095", "600")
+    )
+    assert one != other

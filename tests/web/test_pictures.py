@@ -3,11 +3,13 @@
 import io
 import zipfile
 
+import numpy as np
 from PIL import Image
 
 from avocet.store.tables import Picture
 from avocet.web.app import create_app
 from tests.conftest import write_coco_set
+from tests.deep import deep_png
 from tests.web.conftest import BASE, jpeg, outcome, send
 
 
@@ -180,3 +182,26 @@ def test_parts_bin_and_split(client, labelled, work):
         client.put(f"{BASE}/projects/1/split", json={"training": 0, "validation": 0, "test": 0}).status_code
         == 422
     )
+
+
+def test_the_white_of_deep_pictures_is_told_and_changed(client, tmp_path):
+    client.post(f"{BASE}/projects", json={"name": "Belt"})
+    white = f"{BASE}/projects/1/white"
+    assert client.get(white).json["pictures"] == 0
+    for name, top in (("dark.png", 700), ("bright.png", 4000)):
+        content = deep_png((np.linspace(0, 1, 900).reshape(30, 30) * top).astype(np.uint16))
+        send(client, "/projects/1/media", (io.BytesIO(content), name))
+    assert client.get(white).json == {
+        "pictures": 2, "declared": 0, "whites": [4095], "of_set": 4095, "chosen": None,
+    }  # fmt: skip
+    shown = client.get(f"{BASE}/pictures/1/file")
+    assert shown.headers["Cache-Control"] == "private, no-cache" and shown.content_type == "image/jpeg"
+    assert client.put(white, json={"white": 1023}).json["whites"] == [1023]
+    (dark, _) = client.get(f"{BASE}/projects/1/pictures").json["pictures"]
+    assert dark["white"] == 1023
+    again = client.get(f"{BASE}/pictures/1/file", headers={"If-None-Match": shown.headers["ETag"]})
+    assert again.status_code == 200 and again.data != shown.data
+    assert client.put(white, json={"white": None}).json["whites"] == [4095]
+    refused = client.put(white, json={"white": 0})
+    assert refused.status_code == 422 and "white must be above 0" in refused.json["detail"]
+    assert client.put(f"{BASE}/projects/9/white", json={"white": 255}).status_code == 404

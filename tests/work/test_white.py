@@ -83,7 +83,7 @@ def test_a_project_has_one_white_and_it_can_be_changed(data, project, tmp_path):
         assert read_picture(viewable_path(folder, picture)).max() == pytest.approx(shown(700, 4095), abs=2)
         names = {tagged(picture)}
         assert viewable_path(folder, session.get_one(Picture, plain)).suffix == ".jpg"
-    for chosen, expected in ((1023.0, [175, 255, 255]), (65535.0, [3, 16, 47]), (None, [44, 249, 187])):
+    for chosen, expected in ((1023.0, [174, 255, 255]), (65535.0, [3, 16, 47]), (None, [44, 249, 187])):
         with sessions.begin() as session:
             choose_white(session, project, chosen)
         assert [brightest(data, each) for each in (dark, bright, said)] == expected

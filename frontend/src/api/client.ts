@@ -86,6 +86,15 @@ export type Change = Schemas["ChangeOut"];
 export type ServerFolder = Schemas["FolderOut"];
 export type Columns = Schemas["ColumnsIn"];
 export type Split = Schemas["SplitOut"];
+export type White = Schemas["WhiteOut"];
+
+/** Where a picture's file or thumbnail is; with another white one of more than 8 bits looks otherwise. */
+export function pictureUrl(
+  picture: { id: number; white?: number | null },
+  what: "file" | "thumbnail" = "file",
+): string {
+  return `/api/v1/pictures/${picture.id}/${what}${typeof picture.white !== "number" ? "" : `?white=${picture.white}`}`;
+}
 
 export const api = createClient<paths>({ baseUrl: "/" });
 

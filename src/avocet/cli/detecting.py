@@ -232,6 +232,9 @@ def _tell(summary: dict[str, Any], order: DetectionOrder, folder: Path) -> None:
         told = ", ".join(f"{count} by {name}" for name, count in summary["machines"].items())
         lost = summary["workers_lost"]
         click.echo(f"Portions looked at: {told}" + (f"; {lost} workers were lost" if lost else ""))
+    if white := summary.get("white"):
+        whites = " and ".join(f"{each:,g}" for each in white["whites"])
+        click.echo(f"{white['pictures']} pictures of more than 8 bits, white at {whites}")
     for name, count in summary["by_class"].items():
         click.echo(f"  {name}: {count} in {summary['pictures_with'][name]}")
     if summary["empty"]:

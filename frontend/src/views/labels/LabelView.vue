@@ -3,7 +3,7 @@
 import { computed, reactive, ref, shallowRef, watch } from "vue";
 import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from "vue-router";
 
-import { api, type DrawnBox, type Labels, take } from "@/api/client";
+import { api, type DrawnBox, type Labels, pictureUrl, take } from "@/api/client";
 import { count } from "@/parts/format";
 import PictureStage from "@/stage/PictureStage.vue";
 import ClassPicker from "@/parts/classes/ClassPicker.vue";
@@ -424,7 +424,7 @@ opening.openAtOnce();
         <PictureStage
           ref="stage"
           class="whole"
-          :url="`/api/v1/pictures/${pictureId}/file`"
+          :url="pictureUrl(picture)"
           :size="size"
           :shapes="shapes"
           :cursor="tool.cursor.value"

@@ -3,7 +3,7 @@
 import { computed, onBeforeUnmount, onMounted, reactive, ref, shallowRef, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
-import { api, type JobKind, type Part, type Picture, type PictureState, take } from "@/api/client";
+import { api, type JobKind, type Part, type Picture, type PictureState, take, type White } from "@/api/client";
 import { count, whole } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
@@ -18,6 +18,7 @@ import PictureGrid from "@/views/pictures/PictureGrid.vue";
 import { type PictureQuery, usePictureList } from "@/views/pictures/pictureList";
 import ProposeDialog from "@/views/pictures/ProposeDialog.vue";
 import SplitDialog from "@/views/pictures/SplitDialog.vue";
+import WhiteDialog from "@/views/pictures/WhiteDialog.vue";
 import { sendDrafts } from "@/views/labels/saving/drafts";
 import { endSitting } from "@/views/labels/editing/sitting";
 
@@ -51,12 +52,19 @@ const grid = ref<InstanceType<typeof PictureGrid>>();
 const filters = ref<InstanceType<typeof FilterBar>>();
 const bar = ref<InstanceType<typeof ChosenBar>>();
 const tags = ref<string[]>([]);
+const white = ref<White | null>(null);
+const whitening = ref(false);
 const chosenIds = computed(() => [...chosen]);
 const memory = computed(() => `avocet.grid.${store.id}.${JSON.stringify(query.value)}`);
 let lastChosen = -1;
 
 async function refresh(): Promise<void> {
-  await Promise.all([reload(false), store.refresh(), filters.value?.loadChoices(), loadTags()]);
+  await Promise.all([reload(false), store.refresh(), filters.value?.loadChoices(), loadTags(), loadWhite()]);
+}
+
+async function loadWhite(): Promise<void> {
+  const params = { path: { project_id: store.id } };
+  white.value = await take(api.GET("/api/v1/projects/{project_id}/white", { params }));
 }
 
 async function loadTags(): Promise<void> {
@@ -88,6 +96,7 @@ onMounted(() => {
   void reload(true);
   void store.refresh();
   void loadTags().catch(complain);
+  void loadWhite().catch(complain);
   void sendDrafts().then((sent) => (sent ? refresh() : undefined));
 });
 const forget = store.onJob((job) => {
@@ -154,6 +163,12 @@ useKeys([
   { keys: ["i"], label: "Import labels", run: () => (importing.value = true) },
   { keys: ["Shift+p"], label: "Let a model propose boxes", run: () => (proposing.value = true) },
   { keys: ["e"], label: "Export labels", run: () => (exporting.value = true) },
+  {
+    keys: ["Shift+w"],
+    label: "Choose what is white in pictures of more than 8 bits",
+    hidden: true,
+    run: () => (whitening.value = Boolean(white.value?.pictures)),
+  },
   { keys: ["Delete"], label: "Move the selected pictures to the bin", run: () => bar.value?.setBinned(true) },
   { keys: ["Ctrl+a"], label: "Select all that the filter leaves", run: chooseAll },
   { keys: ["Escape"], label: "Clear selection", run: () => chosen.clear() },
@@ -233,10 +248,24 @@ useKeys([
           >{{ whole(store.project.stages.in_progress) }} in progress, but left</el-button
         >
       </span>
+      <span v-if="white?.pictures">
+        ·
+        <el-button
+          v-hint="'Choose what is white in pictures of more than 8 bits'"
+          link
+          type="primary"
+          size="small"
+          data-test="white-told"
+          @click="whitening = true"
+          >{{ count(white.pictures, "picture") }} of more than 8 bits, white at
+          {{ white.whites.map(whole).join(" and ") }}</el-button
+        >
+      </span>
     </footer>
     <SplitDialog v-model="splitting" @changed="refresh" />
     <ImportDialog v-model="importing" :from="labelsFrom" @changed="refresh" @closed="labelsFrom = null" />
     <ExportDialog v-model="exporting" />
+    <WhiteDialog v-if="white" v-model="whitening" :white="white" @changed="refresh" />
     <ProposeDialog v-model="proposing" @proposed="refresh" />
   </DropTarget>
 </template>

@@ -2,7 +2,7 @@
 /** A picture in the grid: thumbnail, name, how far its labelling is. */
 import { ref } from "vue";
 
-import type { Picture } from "@/api/client";
+import { type Picture, pictureUrl } from "@/api/client";
 import { count } from "@/parts/format";
 
 const missing = ref(false);
@@ -23,12 +23,7 @@ function stateText(picture: Picture): string {
       :title="`${picture.name}, ${picture.width}×${picture.height} pixels`"
       @click="emit('open')">
       <span v-if="missing" class="missing">The picture cannot be shown</span>
-      <img
-        v-else
-        :src="`/api/v1/pictures/${picture.id}/thumbnail`"
-        :alt="picture.name"
-        loading="lazy"
-        @error="missing = true" />
+      <img v-else :src="pictureUrl(picture, 'thumbnail')" :alt="picture.name" loading="lazy" @error="missing = true" />
     </button>
     <input type="checkbox" :checked="chosen" :aria-label="`Select ${picture.name}`" @click="emit('toggle', $event)" />
     <div class="name">{{ picture.name }}</div>

@@ -194,7 +194,7 @@ def picture_file(path: schemas.PicturePath) -> Response:
     """The picture as it was added; a TIFF, which browsers do not show, as a JPEG."""
     with context().reading() as session:
         picture = find_picture(session, path.picture_id)
-        return _cached(viewable_path(context().folder, picture), tagged(picture))
+        return _cached(viewable_path(context().folder, picture), tagged(picture), picture.white is not None)
 
 
 @pictures.get("/pictures/<int:picture_id>/thumbnail")
@@ -202,11 +202,13 @@ def picture_thumbnail(path: schemas.PicturePath) -> Response:
     """The picture at most 320 pixels wide and high."""
     with context().reading() as session:
         picture = find_picture(session, path.picture_id)
-    return _cached(thumbnail(context().folder, picture), f"{tagged(picture)}-small")
+    return _cached(
+        thumbnail(context().folder, picture), f"{tagged(picture)}-small", picture.white is not None
+    )
 
 
-def _cached(path: Path, tag: str) -> Response:
-    return kept_by_browser(send_file(path, etag=tag))
+def _cached(path: Path, tag: str, may_change: bool) -> Response:
+    return kept_by_browser(send_file(path, etag=tag), may_change)
 
 
 def detail_out(picture: Picture) -> schemas.PictureDetail:

@@ -30,13 +30,19 @@ watch(
 );
 
 async function save(): Promise<void> {
-  const order = props.address.order as { minimum_score?: number; overlap_limit?: number; only?: string[] };
+  const order = props.address.order as {
+    minimum_score?: number;
+    overlap_limit?: number;
+    only?: string[];
+    white?: number;
+  };
   try {
     const params = { path: { address_id: props.address.id } };
     const body = {
       minimum_score: order.minimum_score ?? null,
       overlap_limit: order.overlap_limit ?? 0.5,
       only: order.only ?? [],
+      white: order.white ?? null,
       keep_share: share.value / 100,
     };
     await take(api.PATCH("/api/v1/addresses/{address_id}", { params, body }));

@@ -51,13 +51,14 @@ async function backTo(id: number): Promise<void> {
   }
 }
 async function save(): Promise<void> {
-  const order = props.address.order as { overlap_limit?: number; only?: string[] };
+  const order = props.address.order as { overlap_limit?: number; only?: string[]; white?: number };
   try {
     const params = { path: { address_id: props.address.id } };
     const body = {
       minimum_score: own.value ? null : score.value,
       overlap_limit: order.overlap_limit ?? 0.5,
       only: order.only ?? [],
+      white: order.white ?? null,
       keep_share: props.address.keep_share,
     };
     await take(api.PATCH("/api/v1/addresses/{address_id}", { params, body }));

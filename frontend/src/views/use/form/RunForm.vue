@@ -1,11 +1,12 @@
 <script setup lang="ts">
 /** A new detection run: which model, over what, what counts, and what comes out. */
-import { computed, reactive, ref, watch } from "vue";
+import { computed, onMounted, reactive, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 
 import { type Address, api, type Clip, type Detection, type Ensemble, type Run, sendFiles, take } from "@/api/client";
 import { count } from "@/parts/format";
 import ServerFolders from "@/parts/ServerFolders.vue";
+import WhiteSelect from "@/parts/WhiteSelect.vue";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
@@ -52,6 +53,22 @@ const run = computed(() => {
   const address = props.addresses.find((each) => `address ${each.id}` === model.value);
   const number = address ? answering(address)?.run_id : numbersOf(model.value).run_id;
   return props.runs.find((each) => each.id === number);
+});
+/** Whether there may be pictures of more than 8 bits. */
+const deep = ref(0);
+const mayBeDeep = computed(
+  () =>
+    source.value === "folder" ||
+    (source.value === "files" && files.value.some((file) => /\.(png|tiff?)$/i.test(file.name))) ||
+    (["all", "unlabelled"].includes(source.value) && deep.value > 0),
+);
+onMounted(async () => {
+  try {
+    const params = { path: { project_id: store.id } };
+    deep.value = (await take(api.GET("/api/v1/projects/{project_id}/white", { params }))).pictures;
+  } catch (error) {
+    complain(error);
+  }
 });
 /** Each model begins with the minimum scores that its own validation, or a person, found best. */
 watch(run, () => (order.minimum_score = null));
@@ -208,6 +225,10 @@ useKeys([
           ? `Only what lies in a region of ${order.region.length} corners counts`
           : "Boxes count everywhere"
       }}</span>
+    </p>
+    <p v-if="mayBeDeep" class="where">
+      <span>White beyond 8 bits</span>
+      <WhiteSelect v-model="order.white" automatic="As files, model or pictures say" />
     </p>
     <fieldset>
       <legend>What comes out</legend>

@@ -20,6 +20,8 @@ export interface RunOrder {
   beside: boolean;
   crops: boolean;
   on_cluster: boolean;
+  /** In pictures of more than 8 bits; null where it is found out. */
+  white: number | null;
 }
 
 export function freshOrder(): RunOrder {
@@ -37,5 +39,6 @@ export function freshOrder(): RunOrder {
     beside: false,
     crops: false,
     on_cluster: false,
+    white: null,
   };
 }

@@ -6,6 +6,7 @@ import { api, type Ensemble, type Run, take } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
 import FigureSlider from "@/parts/FigureSlider.vue";
 import ServerFolders from "@/parts/ServerFolders.vue";
+import WhiteSelect from "@/parts/WhiteSelect.vue";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
 import ModelSelect from "@/views/use/ModelSelect.vue";
@@ -23,6 +24,7 @@ const watched = ref("");
 const out = ref("");
 const moves = ref(false);
 const copies = ref(true);
+const white = ref<number | null>(null);
 const model = ref(props.runs[0] ? `run ${props.runs[0].id}` : "");
 /** Of all classes; null where the model's own are taken. */
 const wished = ref<number | null>(null);
@@ -62,6 +64,7 @@ async function start(): Promise<void> {
       minimum_score: wished.value,
       overlap_limit: CONSTANTS.overlap_limit,
       only: [],
+      white: kind.value === "folder" ? white.value : null,
       copies: copies.value ? ("boxes" as const) : ("none" as const),
     };
     const params = { path: { project_id: store.id } };
@@ -105,6 +108,10 @@ async function start(): Promise<void> {
       <p>
         <el-checkbox v-model="copies" size="small">Annotated copies</el-checkbox>
         <el-checkbox v-model="moves" size="small">Move pictures away once they were looked at</el-checkbox>
+      </p>
+      <p>
+        White beyond 8 bits
+        <WhiteSelect v-model="white" automatic="As files, model or pictures say" />
       </p>
     </template>
     <label

@@ -3,7 +3,7 @@
 import { computed, ref } from "vue";
 
 import type { Counted, Detection, FoundBox, FoundPicture } from "@/api/client";
-import { duration, threshold } from "@/parts/format";
+import { count, duration, threshold, whole } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import ClipResult from "@/views/use/results/ClipResult.vue";
 import { isSoft } from "@/views/anatomy/suppressions";
@@ -26,6 +26,7 @@ export interface RunSummary {
   engine?: string;
   problems?: string[];
   copies?: string[];
+  white?: { pictures: number; declared: number; whites: number[] };
 }
 
 const props = defineProps<{ detection: Detection; summary: RunSummary; address: (name: string) => string }>();
@@ -216,6 +217,10 @@ useKeys([
           <b data-test="speed">{{ summary.frames_per_second }}</b> {{ unit }}s a second
         </p>
         <p v-if="summary.engine">{{ summary.engine }}</p>
+        <p v-if="summary.white" data-test="run-white">
+          {{ count(summary.white.pictures, "picture") }} of more than 8 bits, white at
+          {{ summary.white.whites.map(whole).join(" and ") }}
+        </p>
         <p v-if="busiest">Time at work: {{ busiest }}</p>
         <p>
           Minimum score {{ scoresTold(detection.minimum_score, detection.minimum_scores) }}, overlap limit
