@@ -74,6 +74,13 @@ def test_tighten_and_stamp(page):
     count(page, 1)
     loose = page.boxes()[0]
     page.keys("t")
+    page.find("mode", "1 box would be tighter")
+    page.keys(Keys.ESCAPE)
+    page.gone("[data-test=mode]")
+    assert page.boxes()[0] == loose, "shown, and left as it was"
+    page.keys("t")
+    page.find("mode", "would be tighter")
+    page.keys("t")
     page.until(lambda: page.boxes()[0] != loose, "a tighter box")
     assert iou([page.boxes()[0]], [truth])[0, 0] > iou([loose], [truth])[0, 0] + 0.1
     page.chord(Keys.CONTROL, "z")

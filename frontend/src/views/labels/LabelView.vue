@@ -26,6 +26,7 @@ import { useProposals } from "@/views/labels/editing/proposals";
 import { useOpening } from "@/views/labels/editing/opening";
 import { useSaving } from "@/views/labels/saving/saving";
 import { useShapes } from "@/views/labels/editing/shapes";
+import { useTightening } from "@/views/labels/editing/tightening";
 import { pass, useSitting } from "@/views/labels/editing/sitting";
 import StageMode from "@/views/labels/StageMode.vue";
 import { forgetTyped, typedAhead } from "@/views/labels/editing/typedAhead";
@@ -116,7 +117,10 @@ const tool = useBoxTool({
 const pen = computed(() => ({ width: looks.value.width, faint: looks.value.faint }));
 const light = computed(() => ({ brightness: looks.value.brightness, contrast: looks.value.contrast }));
 
+const tightening = useTightening(pictureId, boxes, (next) => work.change(next));
+
 const shapes = useShapes({
+  tighter: tightening,
   boxes,
   selection,
   reachable,
@@ -295,7 +299,7 @@ function selectAll(): void {
 }
 
 async function escape(): Promise<void> {
-  if (tool.cancel()) return;
+  if (tool.cancel() || tightening.drop()) return;
   if (stamping.value) {
     stamping.value = false;
     tool.drawn.value = null;
@@ -380,8 +384,8 @@ const actions: LabelActions = {
   fromPrevious: takeFromPrevious,
   ghosts: () => (show.ghosts = !show.ghosts),
   putBox,
-  tighten: () => work.tighten(selection.value),
-  tightenAll: () => work.tighten([]),
+  tighten: () => tightening.press(selection.value),
+  tightenAll: () => tightening.press([]),
   stamp: () => {
     stamping.value = !stamping.value;
     tool.cancel();
@@ -440,6 +444,7 @@ opening.openAtOnce();
         <StageMode
           :corner="tool.corner.value !== null"
           :stamping="stamping"
+          :tighter="tightening.open.value.length"
           :show="show"
           :pass="pass ? (store.classById.get(activeClass ?? 0)?.name ?? '') : ''" />
       </div>
@@ -458,7 +463,7 @@ opening.openAtOnce();
         @empty="nothingHere"
         @done="doneAndNext"
         @next-unlabelled="nextUnlabelled()"
-        @tighten="work.tighten(selection)"
+        @tighten="tightening.press(selection)"
         @stamp="stamping = !stamping"
         @from-previous="takeFromPrevious">
         <ProposalsPanel

@@ -1,11 +1,24 @@
 <script setup lang="ts">
 /** A line over the stage that says what a click does just now, where it is not drawing, and what ends it. */
-defineProps<{ corner: boolean; stamping: boolean; show: { none: boolean; onlyChosen: boolean }; pass: string }>();
+import { count } from "@/parts/format";
+
+defineProps<{
+  corner: boolean;
+  stamping: boolean;
+  /** Boxes that would be tighter. */
+  tighter: number;
+  show: { none: boolean; onlyChosen: boolean };
+  pass: string;
+}>();
 </script>
 
 <template>
-  <p v-if="corner || stamping || show.none || show.onlyChosen || pass" class="mode" data-test="mode">
+  <p v-if="corner || tighter || stamping || show.none || show.onlyChosen || pass" class="mode" data-test="mode">
     <template v-if="corner">Click the opposite corner · <kbd>Esc</kbd> gives it up</template>
+    <template v-else-if="tighter"
+      >{{ count(tighter, "box", "boxes") }} would be tighter · <kbd>T</kbd> takes {{ tighter === 1 ? "it" : "them" }} ·
+      <kbd>Esc</kbd> leaves {{ tighter === 1 ? "it" : "them" }}</template
+    >
     <template v-else-if="stamping">Stamping: each click puts a box and tightens it · <kbd>S</kbd> ends</template>
     <template v-else-if="show.none">Boxes are hidden · <kbd>Shift</kbd> <kbd>H</kbd> shows them</template>
     <template v-else-if="show.onlyChosen">Only the selected box is shown · <kbd>H</kbd> shows all</template>

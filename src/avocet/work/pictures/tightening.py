@@ -12,6 +12,7 @@ from avocet.core.labels.tighten import tighten
 from avocet.media.pictures import read_picture
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Picture
+from avocet.work.cores import on_all_cores
 from avocet.work.pictures.files import picture_path
 
 DECIMALS = 1
@@ -23,15 +24,20 @@ def tighten_boxes(
 ) -> list[tuple[float, float, float, float]]:
     """Fit roughly drawn boxes to what they hold. Raises `InputError` if one has no area in the picture."""
     pixels = _pixels(picture_path(folder, picture), picture.name, picture.white)
-    result = []
-    for number, box in enumerate(boxes, start=1):
+
+    def fitted(number: int) -> tuple[float, float, float, float]:
         try:
-            found = tighten(pixels, box)
+            found = tighten(pixels, boxes[number])
         except ValueError as error:
-            raise InputError(f"box {number} of {picture.name}: {error}") from None
+            raise InputError(f"box {number + 1} of {picture.name}: {error}") from None
         x1, y1, x2, y2 = np.round(found, DECIMALS).tolist()
-        result.append((x1, y1, x2, y2))
-    return result
+        return x1, y1, x2, y2
+
+    result = on_all_cores(fitted, range(len(boxes)))
+    for each in result:
+        if isinstance(each, InputError):
+            raise each
+    return [each for each in result if not isinstance(each, InputError)]
 
 
 @lru_cache(maxsize=2)

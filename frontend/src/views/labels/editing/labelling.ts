@@ -1,13 +1,14 @@
 /** The boxes of one picture and everything that can be done to them; every change is remembered. */
 import { computed, type Ref, ref, shallowRef } from "vue";
 
-import { api, type Labels, take } from "@/api/client";
+import type { Labels } from "@/api/client";
 import { count } from "@/parts/format";
-import { type Corners, cut, moved, type Point } from "@/stage/geometry";
+import { cut, moved, type Point } from "@/stage/geometry";
 import { complain, say } from "@/state/notes";
 import type { DrawnBox } from "@/api/client";
 import { drawnTwice } from "@/views/labels/saving/merging";
 import { useHistory, type Version } from "@/views/labels/editing/history";
+import { tightened, tighterOf } from "@/views/labels/editing/tightening";
 
 /** Boxes copied by key, for any picture of the sitting. */
 const clipboard = ref<DrawnBox[]>([]);
@@ -174,25 +175,18 @@ export function useLabelling(
     if (left.length) say(left.join("; "));
   }
 
-  /** Fit boxes to what they hold; all of them where none is named. */
+  /** Fit boxes to what they hold at once; all of them where none is named. */
   async function tighten(places: number[]): Promise<void> {
     const wanted = places.length ? places : boxes.value.map((_, place) => place);
     if (!wanted.length) return;
-    const before = wanted.map((place) => boxes.value[place]!);
     try {
-      const found = await take(
-        api.POST("/api/v1/pictures/{picture_id}/tightened", {
-          params: { path: { picture_id: pictureId } },
-          body: { boxes: before.map((box) => box.corners) },
-        }),
-      );
-      const turned = new Map(before.map((box, index) => [box, found.boxes[index] as Corners]));
       // Boxes that were changed while the answer was on its way keep that change.
-      const next = boxes.value.map((box) => {
-        const corners = turned.get(box);
-        return corners && corners.join() !== box.corners.join() ? { ...box, corners } : box;
-      });
-      if (next.some((box, place) => box !== boxes.value[place])) change(next);
+      const found = await tighterOf(
+        pictureId,
+        wanted.map((place) => boxes.value[place]!),
+      );
+      const next = tightened(boxes.value, found);
+      if (next) change(next);
     } catch (error) {
       complain(error);
     }

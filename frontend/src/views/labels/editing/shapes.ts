@@ -6,10 +6,12 @@ import type { Shape } from "@/stage/paint";
 import { useProject } from "@/state/project";
 import type { useBoxTool } from "@/views/labels/editing/boxTool";
 import { looks } from "@/views/labels/editing/looks";
+import type { useTightening } from "@/views/labels/editing/tightening";
 
 export interface ShapesOptions {
   boxes: Ref<DrawnBox[]>;
   selection: Ref<number[]>;
+  tighter: Pick<ReturnType<typeof useTightening>, "open" | "places">;
   reachable: Ref<Set<number>>;
   /** Boxes of the picture before. */
   previous: Ref<DrawnBox[]>;
@@ -23,7 +25,8 @@ export interface ShapesOptions {
 }
 
 export function useShapes(options: ShapesOptions): ComputedRef<Shape[]> {
-  const { boxes, selection, reachable, previous, proposed, show, activeClass, stamping, fresh, tool } = options;
+  const { boxes, selection, tighter, reachable, previous, proposed, show, activeClass, stamping, fresh, tool } =
+    options;
   const store = useProject();
 
   function badge(classId: number): string | undefined {
@@ -42,9 +45,10 @@ export function useShapes(options: ShapesOptions): ComputedRef<Shape[]> {
         badge: badge(box.class_id),
         selected: chosen.has(index),
         gripped: index === selection.value.at(-1) && !fresh(),
-        faint: !reachable.value.has(index),
+        faint: !reachable.value.has(index) || tighter.places.value.has(index),
       };
     });
+    for (const corners of show.none ? [] : tighter.open.value) all.push({ corners, colour: "#F8F5EC", ghost: true });
     if (!show.none && !show.onlyChosen) all.push(...proposed.value);
     for (const box of show.ghosts ? previous.value : []) {
       all.push({ corners: box.corners, colour: store.classById.get(box.class_id)?.colour ?? "#A9B8C9", ghost: true });

@@ -1,0 +1,98 @@
+"""Photographs to learn from: cut-outs laid on backgrounds, with the exact box of each.
+
+They come from Debian packages, fetched once into a cache; nothing of them is shipped. Which of their pictures are
+used says `photographs.txt`; the others are kept apart to judge by. Every second cut-out and every second background
+is for learning (part 0), the others are to measure on (part 1).
+"""
+
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+PACKAGES = (
+    "tuxpaint-stamps-default", "lomiri-wallpapers-16.04", "lomiri-wallpapers-20.04", "mate-backgrounds",
+    "plasma-workspace-wallpapers", "lxqt-themes", "gnome-backgrounds", "ukui-wallpapers",
+)  # fmt: skip
+NAMES = Path(__file__).with_suffix(".txt")
+WIDTH, HEIGHT = 960, 600
+SMALLEST, LARGEST = 80, 260
+"""Pixels of a cut-out's longer side."""
+
+APART = 20
+"""Pixels between a cut-out and the border."""
+
+
+def fetch(cache: Path) -> None:
+    """Fetch and unpack the packages. Raises `SystemExit` where they cannot be reached."""
+    cache.mkdir(parents=True, exist_ok=True)
+    for package in PACKAGES:
+        if (cache / package).is_dir():
+            continue
+        try:
+            subprocess.run(["apt-get", "download", package], cwd=cache, check=True, capture_output=True)
+            archive = next(cache.glob(f"{package}_*.deb"))
+            subprocess.run(["dpkg", "-x", archive, cache / package], check=True, capture_output=True)
+            archive.unlink()
+        except (OSError, subprocess.CalledProcessError, StopIteration) as error:
+            raise SystemExit(
+                f"{package} cannot be fetched, which these photographs come from: {error}"
+            ) from None
+
+
+def cut_outs(cache: Path, part: int) -> list[Path]:
+    """Files of the cut-outs of one part."""
+    names, _ = _names()
+    place = cache / "tuxpaint-stamps-default" / "usr/share/tuxpaint/stamps"
+    return [path for name in names if (path := place / f"{name}.png").is_file()][part::2]
+
+
+def backgrounds(cache: Path, part: int) -> list[Path]:
+    """Files of the backgrounds of one part."""
+    _, parts = _names()
+    found: dict[Path, Path] = {}
+    for package in PACKAGES[1:]:
+        for path in sorted((cache / package).rglob("*")):
+            if path.suffix.lower() in (".jpg", ".png") and any(each in path.as_posix() for each in parts):
+                # Some are there in several sizes, which lie beside each other.
+                same = path.parent.parent if "images" in path.parts or path.stem == "screenshot" else path
+                found.setdefault(same.parent if same.name == "contents" else same, path)
+    return list({path.stat().st_size: path for path in found.values()}.values())[part::2]
+
+
+def scenes(
+    cache: Path, part: int, rounds: int, seed: int
+) -> Iterator[tuple[NDArray[np.uint8], NDArray[np.float64]]]:
+    """Every cut-out of a part in several scenes: pixels, and its box as corners."""
+    random = np.random.default_rng([seed, part])
+    grounds = [
+        np.asarray(Image.open(path).convert("RGB").resize((WIDTH, HEIGHT)), dtype=float)
+        for path in backgrounds(cache, part)
+    ]
+    for _ in range(rounds):
+        for path in cut_outs(cache, part):
+            picture = Image.open(path).convert("RGBA")
+            scale = random.integers(SMALLEST, LARGEST) / max(picture.size)
+            size = (max(8, int(picture.width * scale)), max(8, int(picture.height * scale)))
+            values = np.asarray(picture.resize(size, Image.Resampling.LANCZOS), dtype=float)
+            share = values[..., 3:] / 255
+            rows, columns = np.nonzero(share[..., 0] > 0.5)
+            if len(rows) < 50:
+                continue
+            made = grounds[random.integers(len(grounds))].copy()
+            left = int(random.integers(APART, WIDTH - values.shape[1] - APART))
+            top = int(random.integers(APART, HEIGHT - values.shape[0] - APART))
+            region = made[top : top + values.shape[0], left : left + values.shape[1]]
+            region[:] = region * (1 - share) + values[..., :3] * share
+            box = [left + columns.min(), top + rows.min(), left + columns.max() + 1, top + rows.max() + 1]
+            yield made.astype(np.uint8), np.array(box, dtype=float)
+
+
+def _names() -> tuple[list[str], list[str]]:
+    """Names of the cut-outs, and parts of the paths of the backgrounds."""
+    lines = [line.strip() for line in NAMES.read_text().splitlines() if line.strip()]
+    middle = lines.index("# Backgrounds")
+    return lines[1:middle], lines[middle + 1 :]
