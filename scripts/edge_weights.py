@@ -19,7 +19,7 @@ from shape_scenes import render_scene
 
 from avocet.core.boxes import iou
 from avocet.core.labels import tighten as tightening
-from avocet.core.labels.edges import FACTS, Crossing, crossing
+from avocet.core.labels.edges import FACTS, EdgePlaces, edge_places
 from avocet.demo.belt import render_still
 
 Scene = tuple[NDArray[np.uint8], NDArray[np.float64]]
@@ -72,17 +72,17 @@ def shapes(count: int) -> Iterator[Scene]:
                 yield pixels, box
 
 
-def crossings(scene: Scene, box: NDArray[np.float64]) -> Iterator[tuple[Crossing, float]]:
+def crossings(scene: Scene, box: NDArray[np.float64]) -> Iterator[tuple[EdgePlaces, float]]:
     """What speaks for the places of the four edges, and where the true one is."""
-    crop, local, step, corner = tightening.looked_at(scene[0], box)
-    likely, mask = tightening.told_apart(crop, local)
+    crop, local, step, corner = tightening.crop_around(scene[0], box)
+    likely, mask = tightening.object_and_ground(crop, local)
     for edge in range(4):
-        found = crossing(crop, likely, mask, local, edge, tightening.REACH)
+        found = edge_places(crop, likely, mask, local, edge, tightening.REACH)
         true = (scene[1][edge] - corner[edge]) / step
         yield found, true if edge < 2 else crop.shape[1 - edge % 2] - true
 
 
-def learn(some: Iterable[tuple[Crossing, float]]) -> NDArray[np.float64]:
+def learn(some: Iterable[tuple[EdgePlaces, float]]) -> NDArray[np.float64]:
     """Weights of the facts: a conditional logit over places, near the true one all alike."""
     facts, shares = [], []
     for found, true in some:
@@ -138,7 +138,7 @@ def main() -> None:
     given = parser.parse_args()
     fetch(given.cache)
     random = np.random.default_rng(1)
-    some: list[tuple[Crossing, float]] = []
+    some: list[tuple[EdgePlaces, float]] = []
     for made in (scenes(given.cache, given.learn, given.rounds, 1), shapes(60), goods(12)):
         for scene in made:
             for draw in WAYS.values():

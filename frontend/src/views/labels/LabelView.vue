@@ -17,7 +17,7 @@ import { type LabelActions, useLabelKeys } from "@/views/labels/editing/labelKey
 import { useLabelling } from "@/views/labels/editing/labelling";
 import LabelBar from "@/views/labels/LabelBar.vue";
 import LabelPanel from "@/views/labels/LabelPanel.vue";
-import { looks } from "@/views/labels/editing/looks";
+import { looks } from "@/views/labels/looks";
 import LooksPopover from "@/views/labels/LooksPopover.vue";
 import type { Turn } from "@/views/labels/editing/history";
 import { sameBoxes } from "@/views/labels/saving/merging";

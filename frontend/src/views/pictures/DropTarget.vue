@@ -7,7 +7,7 @@ import { api, type Clip, type FileOutcome, type Job, sendFiles, take } from "@/a
 import { count } from "@/parts/format";
 import { complain, wordsOf } from "@/state/notes";
 import { useProject } from "@/state/project";
-import ServerFolders from "@/parts/ServerFolders.vue";
+import ServerFolders from "@/parts/choices/ServerFolders.vue";
 import ClipChoice from "@/views/clips/ClipChoice.vue";
 import { LABEL_SUFFIXES, mayHoldLabels } from "@/views/exchange/labelFiles";
 

@@ -6,7 +6,7 @@ import { api, take, type White } from "@/api/client";
 import { count, noun, whole } from "@/parts/format";
 import { complain, sayWithUndo } from "@/state/notes";
 import { useProject } from "@/state/project";
-import WhiteSelect from "@/parts/WhiteSelect.vue";
+import WhiteSelect from "@/parts/choices/WhiteSelect.vue";
 
 const shown = defineModel<boolean>({ required: true });
 const props = defineProps<{ white: White }>();

@@ -34,7 +34,7 @@ edge is not where it changes most."""
 
 
 @dataclass(frozen=True)
-class Crossing:
+class EdgePlaces:
     """What speaks for the places of one edge.
 
     Attributes
@@ -64,9 +64,9 @@ def oriented(values: NDArray[np.generic], edge: int) -> NDArray[np.generic]:
     return turned[:, ::-1] if edge > 1 else turned
 
 
-def crossing(
+def edge_places(
     crop: NDArray[np.float32], likely: Array, mask: NDArray[np.bool_], box: Array, edge: int, reach: float
-) -> Crossing:
+) -> EdgePlaces:
     """What speaks for the places of an edge.
 
     Parameters
@@ -86,7 +86,7 @@ def crossing(
 
     Returns
     -------
-    Crossing
+    EdgePlaces
     """
     axis = edge % 2
     whole = crop.shape[1 - axis]
@@ -135,17 +135,17 @@ def crossing(
                 float(place < at),
             ]
         )
-    return Crossing(places, np.array(facts, dtype=np.float64).reshape(-1, len(FACTS)), drawn)
+    return EdgePlaces(places, np.array(facts, dtype=np.float64).reshape(-1, len(FACTS)), drawn)
 
 
-def chosen_place(found: Crossing, weights: Array, surer: float) -> int | None:
+def chosen_place(found: EdgePlaces, weights: Array, surer: float) -> int | None:
     """The likeliest place of an edge, where it is so much likelier than the drawn one; else None.
 
     A conditional logit over the places (McFadden, 1974).
 
     Parameters
     ----------
-    found : Crossing
+    found : EdgePlaces
     weights : (F,) ndarray of float64
         Of the facts.
     surer : float

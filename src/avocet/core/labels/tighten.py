@@ -5,7 +5,7 @@ import scipy
 from numpy.typing import ArrayLike, NDArray
 
 from avocet.core.boxes import Array, as_boxes, iou
-from avocet.core.labels.edges import FACTS, chosen_place, crossing, sharpest_near
+from avocet.core.labels.edges import FACTS, chosen_place, edge_places, sharpest_near
 
 REACH = 0.2
 """How far an edge may move, as a share of the box's side."""
@@ -122,7 +122,7 @@ def tighten(pixels: NDArray[np.uint8], box: ArrayLike) -> Array:
         raise ValueError(f"the box {np.asarray(box).tolist()} has no area in a picture of {width}×{height}")
     if sides.min() < 4:
         return drawn
-    crop, local, step, corner = looked_at(pixels, drawn)
+    crop, local, step, corner = crop_around(pixels, drawn)
     # Beyond an edge on the picture's border there is nothing to tell the object from.
     free = (drawn != [0, 0, width, height]).nonzero()[0]
     fitted = _fitted(crop, local, free)
@@ -135,7 +135,7 @@ def tighten(pixels: NDArray[np.uint8], box: ArrayLike) -> Array:
     return tightened
 
 
-def looked_at(
+def crop_around(
     pixels: NDArray[np.uint8], box: Array
 ) -> tuple[NDArray[np.float32], Array, int, NDArray[np.int64]]:
     """A box with its surroundings at the size that they are looked at.
@@ -172,9 +172,9 @@ def _fitted(crop: NDArray[np.float32], drawn: Array, free: NDArray[np.int64]) ->
     found, surer = drawn, SURER
     for _ in range(PASSES):
         before, found = found, found.copy()
-        likely, mask = told_apart(crop, before)
+        likely, mask = object_and_ground(crop, before)
         for edge in free.tolist():
-            place = chosen_place(crossing(crop, likely, mask, before, edge, REACH), weights, surer)
+            place = chosen_place(edge_places(crop, likely, mask, before, edge, REACH), weights, surer)
             if place is not None:
                 found[edge] = place if edge < 2 else crop.shape[1 - edge % 2] - place
         if (found == before).all():
@@ -193,7 +193,7 @@ def _shrunk(pixels: NDArray[np.uint8], step: int) -> NDArray[np.float32]:
     return softened
 
 
-def told_apart(crop: NDArray[np.float32], box: Array) -> tuple[Array, NDArray[np.bool_]]:
+def object_and_ground(crop: NDArray[np.float32], box: Array) -> tuple[Array, NDArray[np.bool_]]:
     """What is likely of the object and what of the ground.
 
     Parameters

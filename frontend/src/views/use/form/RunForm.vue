@@ -5,8 +5,8 @@ import { useRouter } from "vue-router";
 
 import { type Address, api, type Clip, type Detection, type Ensemble, type Run, sendFiles, take } from "@/api/client";
 import { count } from "@/parts/format";
-import ServerFolders from "@/parts/ServerFolders.vue";
-import WhiteSelect from "@/parts/WhiteSelect.vue";
+import ServerFolders from "@/parts/choices/ServerFolders.vue";
+import WhiteSelect from "@/parts/choices/WhiteSelect.vue";
 import { useKeys } from "@/state/keys";
 import { complain } from "@/state/notes";
 import { useProject } from "@/state/project";
