@@ -17,8 +17,8 @@ import { type LabelActions, useLabelKeys } from "@/views/labels/editing/labelKey
 import { useLabelling } from "@/views/labels/editing/labelling";
 import LabelBar from "@/views/labels/LabelBar.vue";
 import LabelPanel from "@/views/labels/LabelPanel.vue";
-import { looks } from "@/views/labels/looks";
-import LooksPopover from "@/views/labels/LooksPopover.vue";
+import { looks } from "@/views/labels/looks/looks";
+import LooksPopover from "@/views/labels/looks/LooksPopover.vue";
 import type { Turn } from "@/views/labels/editing/history";
 import { sameBoxes } from "@/views/labels/saving/merging";
 import ProposalsPanel from "@/views/labels/ProposalsPanel.vue";

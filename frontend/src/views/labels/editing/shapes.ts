@@ -5,7 +5,7 @@ import type { DrawnBox } from "@/api/client";
 import type { Shape } from "@/stage/paint";
 import { useProject } from "@/state/project";
 import type { useBoxTool } from "@/views/labels/editing/boxTool";
-import { looks } from "@/views/labels/looks";
+import { looks } from "@/views/labels/looks/looks";
 import type { useTightening } from "@/views/labels/editing/tightening";
 
 export interface ShapesOptions {

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** How pictures and boxes are shown: lines, labels, dimming, light. */
-import { FIRST_LOOKS, looks } from "@/views/labels/looks";
+import { FIRST_LOOKS, looks } from "@/views/labels/looks/looks";
 import { inputSide } from "@/state/remembered";
 
 const open = defineModel<boolean>("open", { required: true });
