@@ -222,12 +222,12 @@ def test_boxes_one_by_one(run):
     ):
         # With nine whole pixels around it on each side.
         found.boxes[number] = [300, 200, 350, 250]
-        pixels = np.asarray(Image.open(io.BytesIO(crop_of(path, found, int(number)))))
+        pixels = np.asarray(Image.open(io.BytesIO(crop_of(Input(path, path.name), found, int(number)))))
         there = Image.fromarray(whole[191:259, 291:359])
         expected = np.asarray(there.resize((160, 160), Image.Resampling.BICUBIC))
         assert pixels.shape == (160, 160, 3) and np.abs(pixels.astype(int) - expected).mean() < 2
     with pytest.raises(NotFound, match="no box"):
-        crop_of(place / "input" / "000000.jpg", found, len(found.scores))
+        crop_of(Input(place / "input" / "000000.jpg", "000000.jpg"), found, len(found.scores))
 
 
 def test_a_crop_of_all_and_one_at_the_edge(run):
@@ -236,12 +236,14 @@ def test_a_crop_of_all_and_one_at_the_edge(run):
     found = found_by(folder, detection)
     for box in ([0, 0, 960, 540], [950, 530, 960, 540]):
         found.boxes[0] = box
-        pixels = np.asarray(Image.open(io.BytesIO(crop_of(place / "input" / "000000.jpg", found, 0))))
+        pixels = np.asarray(
+            Image.open(io.BytesIO(crop_of(Input(place / "input" / "000000.jpg", "000000.jpg"), found, 0)))
+        )
         assert pixels.shape == (160, 160, 3)
         assert pixels[-8:, -8:].max() < 12 and pixels[70:90, 70:90].mean() > 25
     found.boxes[0] = [10, 10, 10, 40]
     with pytest.raises(InputError, match="corners with an area"):
-        crop_of(place / "input" / "000000.jpg", found, 0)
+        crop_of(Input(place / "input" / "000000.jpg", "000000.jpg"), found, 0)
 
 
 def test_counting_over_a_line_and_in_a_region(run):
@@ -344,7 +346,9 @@ def test_crops_of_a_page_are_those_that_are_cut_out_one_by_one(run):
     for number in numbers:
         on_clip = found.owner[number] > 0
         crop = ahead.crop(found, number)
-        assert crop == (crop_of(where["in/belt.mp4"], found, number) if on_clip else None)
+        assert crop == (
+            crop_of(Input(where["in/belt.mp4"], "in/belt.mp4"), found, number) if on_clip else None
+        )
     assert ahead.crop(found, len(found.scores) + 1) is None
 
 
