@@ -1,6 +1,7 @@
 """Pictures of more than 8 bits: one white for all that belong together, told and changeable, the same at every door."""
 
 import json
+import os
 import threading
 from types import SimpleNamespace
 
@@ -12,18 +13,23 @@ from avocet.core.raw.candidates import Candidates
 from avocet.detector.engines import find_boxes
 from avocet.media.deep import WHITES
 from avocet.media.pictures import encode_jpeg, read_picture
+from avocet.store.folder import look_name
 from avocet.store.tables import Part, Picture, PictureState
 from avocet.work.addresses.answering import Answerer
+from avocet.work.audit.crops import crop_keys
+from avocet.work.labels.boxes import NewBox, save_labels
 from avocet.work.labels.classes import add_class
+from avocet.work.labels.columns import read_columns
 from avocet.work.live.folder import watch_folder
 from avocet.work.pictures.adding import Arrival, add_picture, take_picture
-from avocet.work.pictures.files import picture_pixels, tagged, viewable_path
+from avocet.work.pictures.files import picture_pixels, viewable_path
 from avocet.work.pictures.thumbnails import thumbnail
 from avocet.work.pictures.white import choose_white, project_white, whites_of_files
 from avocet.work.progress import Silent, Stopped
 from avocet.work.project.projects import create_project
 from avocet.work.snapshots.frozen import Frozen, labelled_pictures
 from avocet.work.snapshots.snapshots import freeze, read_snapshot
+from avocet.work.train.ahead.plan import held_out_hash
 from avocet.work.use.running.course import Input
 from avocet.work.use.running.detect import detect
 from avocet.work.use.running.looking import Looker
@@ -81,14 +87,15 @@ def test_a_project_has_one_white_and_it_can_be_changed(data, project, tmp_path):
         assert thumbnail(folder, picture).read_bytes() != before, "it is darker now"
         assert viewable_path(folder, picture).suffix == ".jpg", "browsers would show it nearly black"
         assert read_picture(viewable_path(folder, picture)).max() == pytest.approx(shown(700, 4095), abs=2)
-        names = {tagged(picture)}
+        names = {look_name(picture.content_hash, picture.white)}
         assert viewable_path(folder, session.get_one(Picture, plain)).suffix == ".jpg"
     for chosen, expected in ((1023.0, [174, 255, 255]), (65535.0, [3, 16, 47]), (None, [44, 249, 187])):
         with sessions.begin() as session:
             choose_white(session, project, chosen)
         assert [brightest(data, each) for each in (dark, bright, said)] == expected
         with sessions() as session:
-            names.add(tagged(session.get_one(Picture, dark)))
+            picture = session.get_one(Picture, dark)
+            names.add(look_name(picture.content_hash, picture.white))
             assert project_white(session, project).chosen == chosen
             assert session.get_one(Picture, plain).white is None
     assert len(names) == 3, "a browser keeps what it has under another name"
@@ -269,3 +276,50 @@ def test_a_training_tells_its_white_only_where_it_is_one():
     some = [SimpleNamespace(white=each) for each in (4095.0, None, 4095.0)]
     assert white_of_all(some) == 4095 and white_of_all(some[1:2]) is None
     assert white_of_all([*some, SimpleNamespace(white=1023.0)]) is None
+
+
+def test_what_is_kept_of_a_look_belongs_to_its_white(data, project, tmp_path):
+    """The look of a box's content is kept under a key, and so are validation pictures of a run: both change with white."""
+    folder, sessions = data
+    with sessions.begin() as session:
+        number = add_class(session, project, "roll").id
+        picture = add_picture(session, folder, project, write(tmp_path / "a.png", 4000), "a.png").picture
+        save_labels(session, picture, 0, [NewBox(number, (5, 5, 30, 30))], PictureState.DONE)
+        picture.part = Part.VALIDATION
+    keys, hashes = set(), set()
+    for white in (None, 1023, 1023.5, 16_777_215, 16_777_216):
+        with sessions.begin() as session:
+            choose_white(session, project, white)
+        with sessions() as session:
+            keys |= set(crop_keys(session, project, read_columns(session, project)))
+        with sessions.begin() as session:
+            hashes.add(held_out_hash(read_snapshot(folder, freeze(session, folder, project))))
+    assert len(keys) == len(hashes) == 5
+
+
+def test_a_white_that_cannot_be_is_refused_for_files_too(tmp_path):
+    with pytest.raises(InputError, match="white must be above 0"):
+        whites_of_files([(write(tmp_path / "a.png", 700), "a.png")], chosen=0.0)
+
+
+def test_a_watched_picture_that_cannot_be_read_settles_nothing(tmp_path):
+    source, place = tmp_path / "in", tmp_path / "place"
+    source.mkdir()
+    broken = write(source / "a.png", 700)
+    broken.write_bytes(broken.read_bytes()[:-40])
+    os.utime(broken, (1, 1))
+    reporter = Silent()
+    looks = iter(range(100))
+    reporter.should_stop = lambda: next(looks) > 30
+    with pytest.raises(Stopped):
+        watch_folder(
+            str(source),
+            str(tmp_path / "out"),
+            False,
+            Looker(Watcher(), DetectionOrder()),
+            place,
+            reporter,
+            0.1,
+        )
+    assert not (place / "white.json").exists()
+    assert "damaged" in json.loads((tmp_path / "out" / "a.png.json").read_text())["problem"]

@@ -2,6 +2,7 @@
 /** A picture with boxes over it, not to be worked on: truths in broken lines, all others in full ones. */
 import { computed } from "vue";
 
+import { pictureUrl } from "@/api/client";
 import { useProject } from "@/state/project";
 
 interface Drawn {
@@ -30,7 +31,7 @@ const text = computed(() => Math.max(props.picture.width, props.picture.height) 
     role="img"
     :aria-label="`${picture.name}, ${boxes.length} boxes`"
     data-test="detections">
-    <image :href="`/api/v1/pictures/${picture.id}/file`" :width="picture.width" :height="picture.height" />
+    <image :href="pictureUrl(picture)" :width="picture.width" :height="picture.height" />
     <rect
       v-for="(box, index) in truths ?? []"
       :key="`t${index}`"

@@ -62,10 +62,20 @@ class DataFolder:
         return self._project(project_id) / "pictures" / content_hash[:2] / f"{content_hash}{suffix}"
 
     def thumbnail(self, project_id: int, content_hash: str, white: float | None = None) -> Path:
-        return self._project(project_id) / "thumbnails" / _shown_as(content_hash, white)
+        return (
+            self._project(project_id)
+            / "thumbnails"
+            / content_hash[:2]
+            / f"{look_name(content_hash, white)}.jpg"
+        )
 
     def rendition(self, project_id: int, content_hash: str, white: float | None = None) -> Path:
-        return self._project(project_id) / "renditions" / _shown_as(content_hash, white)
+        return (
+            self._project(project_id)
+            / "renditions"
+            / content_hash[:2]
+            / f"{look_name(content_hash, white)}.jpg"
+        )
 
     def clip(self, project_id: int, content_hash: str, suffix: str) -> Path:
         return self._project(project_id) / "clips" / f"{content_hash}{suffix}"
@@ -121,6 +131,12 @@ class DataFolder:
         return self.root / "projects" / str(project_id)
 
 
-def _shown_as(content_hash: str, white: float | None) -> Path:
-    """A picture of more than 8 bits looks otherwise with another white."""
-    return Path(content_hash[:2], f"{content_hash}.jpg" if white is None else f"{content_hash}-{white:g}.jpg")
+def look_name(content_hash: str, white: float | None) -> str:
+    """What names all that a picture looks like: its content, and what is white where it has more than 8 bits.
+
+    Examples
+    --------
+    >>> look_name("5f2a", None), look_name("5f2a", 4095.0)
+    ('5f2a', '5f2a-4095')
+    """
+    return content_hash if white is None else f"{content_hash}-{white:.10g}"

@@ -10,6 +10,7 @@ import {
   type Candidate,
   type Fates,
   type Picture,
+  pictureUrl,
   type Run,
   take,
 } from "@/api/client";
@@ -373,7 +374,7 @@ useKeys([
     <p v-else-if="!anatomy" class="soft pad">{{ busy ? "Asking the model…" : "Choose a model and a picture." }}</p>
     <div v-else class="both" :data-ready="!busy" data-test="anatomy">
       <PictureStage
-        :url="`/api/v1/pictures/${anatomy.picture_id}/file`"
+        :url="pictureUrl({ id: anatomy.picture_id! })"
         :size="{ width: anatomy.width, height: anatomy.height }"
         :shapes="shapes"
         :layer="layer"

@@ -3,7 +3,7 @@
 import { computed, onMounted, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
-import { api, type Finding, type Findings, type Job, type Picture, take } from "@/api/client";
+import { api, type Finding, type Findings, type Job, type Picture, pictureUrl, take } from "@/api/client";
 import { count } from "@/parts/format";
 import JobState from "@/parts/jobs/JobState.vue";
 import { useLiveJob } from "@/parts/jobs/liveJob";
@@ -239,12 +239,12 @@ function crop(finding: Finding, place: number) {
               class="thumb"
               aria-label="Open the picture"
               @click="open(finding, id)">
-              <img :src="`/api/v1/pictures/${id}/thumbnail`" alt="" />
+              <img :src="pictureUrl({ id }, 'thumbnail')" alt="" />
             </button>
           </div>
           <div v-else-if="kind === 'unconfirmed'" class="crops">
             <button type="button" class="thumb" aria-label="Open the picture" @click="open(finding)">
-              <img :src="`/api/v1/pictures/${finding.pictures[0]}/thumbnail`" alt="" />
+              <img :src="pictureUrl({ id: finding.pictures[0]! }, 'thumbnail')" alt="" />
             </button>
           </div>
           <div v-else class="crops">

@@ -18,8 +18,8 @@ FACTS = (
     "touched outside", "cover outside", "inwards", "outwards", "as drawn", "next to it", "beyond",
 )  # fmt: skip
 
-BROWN = 0.04
-"""Share of an edge's length over which colours are evened out along it: an object touches its edge at least so broadly."""
+TOUCHING = 0.04
+"""Share of an edge's length over which values are evened out along it: an object touches its edge at least so broadly."""
 
 ROWS_AROUND = 4
 """What lies outside is known where it looks like something so many rows near."""
@@ -96,12 +96,9 @@ def edge_places(
     colours = np.asarray(oriented(crop, edge)[low:high], dtype=np.float32)
     at, far = round(drawn), int(np.ceil(reach * length))
     places = np.arange(max(1, at - far), min(whole - 2, at + far) + 1)
-    along = max(3, round(BROWN * colours.shape[0]) | 1)
-    strange = _strange(colours, at, min(whole, at + far + 4), along)
-    steps = _steps(colours, at, along)
-    belief = (
-        _evened_along(np.asarray(oriented(likely, edge)[low:high], dtype=np.float64), along).max(axis=0) / 4
-    )
+    strange = _strange(colours, at, min(whole, at + far + 4))
+    steps = _steps(colours, at)
+    belief = _evened(np.asarray(oriented(likely, edge)[low:high], dtype=np.float64)).max(axis=0) / 4
     filled = np.asarray(oriented(mask, edge)[low:high], dtype=np.float64)
     cover, touched = filled.mean(axis=0), (filled.sum(axis=0) >= 1).astype(np.float64)
     first = max(0, at - far)
@@ -197,9 +194,7 @@ def sharpest_near(pixels: NDArray[np.uint8], box: Array, edge: int, within: int)
     if place - first < 1 or last - place < 1:
         return float(box[edge])
     change = np.abs(np.diff(strip, axis=1))
-    most = np.sqrt((_evened_along(change, max(3, round(BROWN * len(strip)) | 1)) ** 2).sum(axis=-1)).max(
-        axis=0
-    )
+    most = np.sqrt((_evened(change) ** 2).sum(axis=-1)).max(axis=0)
     # The change between two columns is where the second begins.
     places = np.arange(first + 1, last)
     near = np.abs(places - place) <= within
@@ -213,15 +208,17 @@ def _mean(values: Array) -> float:
     return float(values.mean()) if len(values) else 0.0
 
 
-def _evened_along(values: Array, along: int) -> Array:
+def _evened(values: Array) -> Array:
+    """Means along the edge."""
+    along = max(3, round(TOUCHING * len(values)) | 1)
     return np.asarray(scipy.ndimage.uniform_filter1d(values, along, axis=0, mode="nearest"))
 
 
-def _strange(colours: NDArray[np.float32], at: int, span: int, along: int) -> Array:
+def _strange(colours: NDArray[np.float32], at: int, span: int) -> Array:
     """How unlike what lies outside of the drawn edge each column is where it is most unlike, against what is usual outside."""
     rows = colours.shape[0]
-    ring = colours[:, max(0, at - 1 - RING) : max(at - 1, 1)]
     first = max(0, at - 1 - RING)
+    ring = colours[:, first : max(at - 1, 1)]
     padded = np.pad(ring, ((ROWS_AROUND, ROWS_AROUND), (0, 0), (0, 0)), mode="edge")
     around = sliding_window_view(
         padded, 2 * ROWS_AROUND + 1, axis=0
@@ -236,15 +233,15 @@ def _strange(colours: NDArray[np.float32], at: int, span: int, along: int) -> Ar
     limit = np.where(np.arange(2 * ROWS_AROUND + 1) == ROWS_AROUND, 2, 1)
     itself = apart[:, None] <= limit[None, :, None]
     nearest = np.where(itself[None], np.float32(1e5), distances).min(axis=(2, 3))
-    most = _evened_along(np.sqrt(np.clip(nearest, 0, 1e5)).astype(np.float64), along).max(axis=0)
+    most = _evened(np.sqrt(np.clip(nearest, 0, 1e5)).astype(np.float64)).max(axis=0)
     usual = float(np.median(most[: max(at - 1, 1)])) + 3
     return np.asarray(np.log(most / usual + 0.2))
 
 
-def _steps(colours: NDArray[np.float32], at: int, along: int) -> Array:
+def _steps(colours: NDArray[np.float32], at: int) -> Array:
     """How much the colour changes from each column's left to it where it changes most, against what is usual outside."""
     padded = np.pad(colours, ((0, 0), (2, 2), (0, 0)), mode="edge").astype(np.float64)
     pairs = (padded[:, 1:] + padded[:, :-1]) / 2
     change = pairs[:, 2:] - pairs[:, :-2]
-    most = np.sqrt((_evened_along(change, along) ** 2).sum(axis=-1)).max(axis=0)
+    most = np.sqrt((_evened(change) ** 2).sum(axis=-1)).max(axis=0)
     return np.asarray(np.log((most + 2) / (np.median(most[: max(at, 2)]) + 2)))

@@ -226,20 +226,25 @@ def object_and_ground(crop: NDArray[np.float32], box: Array) -> tuple[Array, NDA
     own = np.maximum(inside - _ground_in(inside, outside) * outside, 0)
     share = own.sum()
     own = own / max(share, 1e-9)
-    likelier = np.log(own[codes] + 1e-4) - np.log(outside[codes] + 1e-4)
-    first = np.clip(scipy.ndimage.gaussian_filter(likelier, 0.7), -4, 6)
-    mask = nothing[1]
+    likelier = _likelier(codes, own, outside)
+    first, mask = np.clip(likelier, -4, 6), nothing[1]
     if share < LEAST_OWN:
         return first, mask
     for _ in range(ROUNDS):
-        likelier = np.log(own[codes] + 1e-4) - np.log(outside[codes] + 1e-4)
-        mask = (scipy.ndimage.gaussian_filter(likelier, 0.7) > LIKELIER) & (square < 1 + 2 * REACH)
+        mask = (likelier > LIKELIER) & (square < 1 + 2 * REACH)
         mask = _patches(mask, within)
         sure, ground = mask & (square < 0.98), ~scipy.ndimage.binary_dilation(mask, iterations=2)
         if sure.sum() < LEAST_PIXELS or ground.sum() < LEAST_PIXELS:
             return first, nothing[1]
-        own, outside = _counts(codes[sure]), _counts(codes[ground])
+        likelier = _likelier(codes, _counts(codes[sure]), _counts(codes[ground]))
     return first, mask
+
+
+def _likelier(codes: NDArray[np.int64], own: Array, outside: Array) -> Array:
+    """Logarithm of how much likelier each pixel is of the object, evened out a little."""
+    return np.asarray(
+        scipy.ndimage.gaussian_filter(np.log(own[codes] + 1e-4) - np.log(outside[codes] + 1e-4), 0.7)
+    )
 
 
 def _evened(crop: NDArray[np.float32], frame: NDArray[np.bool_]) -> NDArray[np.float32]:

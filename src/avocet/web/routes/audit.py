@@ -57,7 +57,7 @@ def crop(path: PicturePath, query: CropQuery) -> Response:
     with context().reading() as session:
         picture = get_picture(session, path.picture_id)
     content = crop_jpeg(context().folder, picture, (query.x1, query.y1, query.x2, query.y2))
-    return kept_by_browser(Response(content, mimetype="image/jpeg"))
+    return kept_by_browser(Response(content, mimetype="image/jpeg"), may_change=picture.white is not None)
 
 
 @audit.post("/projects/<int:project_id>/boxes", responses={200: ChangeMade, 202: JobStarted})

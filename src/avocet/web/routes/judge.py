@@ -12,6 +12,7 @@ from pydantic import ValidationError
 from avocet.core.errors import InputError
 from avocet.core.score.calibration import CALIBRATED_SCORE, Reliability
 from avocet.files import safe_name
+from avocet.store.folder import look_name
 from avocet.store.tables import Evaluation
 from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import context, job_out, moment, reply
@@ -28,7 +29,7 @@ from avocet.work.judge import doubts as work_doubts
 from avocet.work.judge import evaluations as work
 from avocet.work.judge import files as evaluation_files
 from avocet.work.judge.beside import put_side_by_side
-from avocet.work.pictures.files import tagged, viewable_path
+from avocet.work.pictures.files import viewable_path
 from avocet.work.pictures.thumbnails import thumbnail
 from avocet.work.project.projects import get_project
 
@@ -190,7 +191,11 @@ def compare(path: schemas.MeasuredPicturePath, query: schemas.ThresholdQuery) ->
 def picture_file(path: schemas.MeasuredPicturePath) -> Response:
     """A picture that was measured, also one that is not in the project."""
     picture = opened(path.evaluation_id).picture(path.picture_id)
-    return kept_by_browser(send_file(viewable_path(context().folder, picture), etag=tagged(picture)))
+    return kept_by_browser(
+        send_file(
+            viewable_path(context().folder, picture), etag=look_name(picture.content_hash, picture.white)
+        )
+    )
 
 
 @judge.get("/evaluations/<int:evaluation_id>/pictures/<int:picture_id>/thumbnail")
@@ -198,7 +203,10 @@ def picture_thumbnail(path: schemas.MeasuredPicturePath) -> Response:
     """The picture at most 320 pixels wide and high."""
     picture = opened(path.evaluation_id).picture(path.picture_id)
     return kept_by_browser(
-        send_file(thumbnail(context().folder, picture), etag=f"{picture.content_hash}-small")
+        send_file(
+            thumbnail(context().folder, picture),
+            etag=f"{look_name(picture.content_hash, picture.white)}-small",
+        )
     )
 
 

@@ -8,6 +8,7 @@ from flask_openapi3 import Tag
 from avocet.archives import can_be_opened, is_archive
 from avocet.core.errors import InputError
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
+from avocet.store.folder import look_name
 from avocet.store.tables import Picture
 from avocet.web.browser_cache import kept_by_browser
 from avocet.web.context import change_many, context, moment, reply, start_job
@@ -43,7 +44,7 @@ from avocet.work.pictures import intake, listing
 from avocet.work.pictures import splits as work_splits
 from avocet.work.pictures.adding import Arrival, take_picture
 from avocet.work.pictures.files import get_picture as find_picture
-from avocet.work.pictures.files import tagged, viewable_path
+from avocet.work.pictures.files import viewable_path
 from avocet.work.pictures.staging import stage
 from avocet.work.pictures.thumbnails import look_later, thumbnail
 from avocet.work.pictures.tightening import tighten_boxes
@@ -194,7 +195,7 @@ def picture_file(path: schemas.PicturePath) -> Response:
     """The picture as it was added; a TIFF, which browsers do not show, as a JPEG."""
     with context().reading() as session:
         picture = find_picture(session, path.picture_id)
-        return _cached(viewable_path(context().folder, picture), tagged(picture), picture.white is not None)
+        return _cached(viewable_path(context().folder, picture), picture)
 
 
 @pictures.get("/pictures/<int:picture_id>/thumbnail")
@@ -202,13 +203,12 @@ def picture_thumbnail(path: schemas.PicturePath) -> Response:
     """The picture at most 320 pixels wide and high."""
     with context().reading() as session:
         picture = find_picture(session, path.picture_id)
-    return _cached(
-        thumbnail(context().folder, picture), f"{tagged(picture)}-small", picture.white is not None
-    )
+    return _cached(thumbnail(context().folder, picture), picture, "-small")
 
 
-def _cached(path: Path, tag: str, may_change: bool) -> Response:
-    return kept_by_browser(send_file(path, etag=tag), may_change)
+def _cached(path: Path, picture: Picture, size: str = "") -> Response:
+    tag = look_name(picture.content_hash, picture.white)
+    return kept_by_browser(send_file(path, etag=tag + size), may_change=picture.white is not None)
 
 
 def detail_out(picture: Picture) -> schemas.PictureDetail:

@@ -13,7 +13,7 @@ from avocet.media.cropping import crop_picture, square_around
 from avocet.media.pictures import encode_jpeg
 from avocet.store.audit_tables import CropLook
 from avocet.store.database import Sessions, reading
-from avocet.store.folder import DataFolder
+from avocet.store.folder import DataFolder, look_name
 from avocet.store.rows import plain_rows
 from avocet.store.tables import Picture
 from avocet.work.audit.sheets import keep_looks
@@ -60,12 +60,14 @@ def look_at_crops(sessions: Sessions, folder: DataFolder, project_id: int, repor
 
 def crop_keys(session: Session, project_id: int, columns: LabelColumns) -> list[str]:
     """Under which key each box's look is kept: the same picture and place have the same."""
-    query = select(Picture.id, Picture.content_hash).where(Picture.project_id == project_id)
-    digests = {number: digest for some in plain_rows(session, query) for number, digest in some}
-    of_box = (digests[number] for number in columns.picture_ids[columns.owner].tolist())
-    return [
-        _crop_key(digest, corners) for digest, corners in zip(of_box, columns.corners.tolist(), strict=True)
-    ]
+    query = select(Picture.id, Picture.content_hash, Picture.white).where(Picture.project_id == project_id)
+    names = {
+        number: look_name(digest, white)
+        for some in plain_rows(session, query)
+        for number, digest, white in some
+    }
+    of_box = (names[number] for number in columns.picture_ids[columns.owner].tolist())
+    return [_crop_key(name, corners) for name, corners in zip(of_box, columns.corners.tolist(), strict=True)]
 
 
 def _look_into(
@@ -100,6 +102,6 @@ def crop_jpeg(folder: DataFolder, picture: Picture | StoredPicture, corners: Seq
     return encode_jpeg(pixels, quality=85)
 
 
-def _crop_key(digest: str, corners: Sequence[float]) -> str:
+def _crop_key(name: str, corners: Sequence[float]) -> str:
     place = ",".join(f"{value:.1f}" for value in corners)
-    return hashlib.sha256(f"{digest} {place}".encode()).hexdigest()[:32]
+    return hashlib.sha256(f"{name} {place}".encode()).hexdigest()[:32]

@@ -138,15 +138,15 @@ class _Folder:
     def _white(self, path: Path, name: str) -> float | None:
         """What is white in a picture of more than 8 bits: where neither a person, the file nor the model says it, what
         the pictures fit into that lay there when it was needed first; it stays, whoever starts the work again."""
-        if path.suffix.lower() not in DEEP_SUFFIXES:
-            return None
-        depth = picture_depth(path, name)
+        depth = picture_depth(path, name, measured=False) if path.suffix.lower() in DEEP_SUFFIXES else None
         if depth is None:
             return None
         chosen, usual = self._looker.order.white, self._looker.finder.about.get("white", self._settled)
         if usual is None and chosen is None and depth.declared is None:
             there = [(each, each.name) for each in sorted(path.parent.iterdir()) if each.is_file()]
-            usual = self._settled = whites_of_files(there).of_set or depth.least
+            usual = self._settled = whites_of_files(there).of_set
+            if usual is None:
+                return None  # it cannot be read, which is told when it is
             write_text(self._kept, json.dumps(usual))
         return white_for(depth, chosen, usual)
 

@@ -93,11 +93,6 @@ def viewable_path(folder: DataFolder, picture: Picture | StoredPicture) -> Path:
     return path
 
 
-def tagged(picture: Picture | StoredPicture) -> str:
-    """What names all that a picture looks like: its content, and what is white where it has more than 8 bits."""
-    return picture.content_hash + (f"-{picture.white:g}" if picture.white is not None else "")
-
-
 def picture_pixels(folder: DataFolder, picture: Picture | StoredPicture) -> NDArray[np.uint8]:
     """The upright picture as (H, W, 3) 8-bit RGB. Raises as `picture_path` and `read_picture`."""
     return read_picture(picture_path(folder, picture), picture.name, white=picture.white)

@@ -64,7 +64,13 @@ def whites_of_files(
         Of those whose files say nothing; by default what all of them fit into.
     known : mapping of int to float, optional
         By place, what was settled before and stays.
+
+    Raises
+    ------
+    InputError
+        If what was chosen cannot be white.
     """
+    check_white(chosen)
     known = known or {}
     maybe = [n for n, (path, _) in enumerate(files) if path.suffix.lower() in DEEP_SUFFIXES]
     found = on_all_cores(lambda n: picture_depth(*files[n], measured=False), maybe)

@@ -2,7 +2,7 @@
 import { computed, ref, shallowRef } from "vue";
 import { isNavigationFailure, type LocationQuery, NavigationFailureType, type Router } from "vue-router";
 
-import { api, take } from "@/api/client";
+import { api, pictureUrl, take } from "@/api/client";
 import { say } from "@/state/notes";
 import { stillSending } from "@/views/labels/saving/drafts";
 
@@ -127,7 +127,7 @@ export function useWalk(router: Router, projectId: number, pictureId: number, qu
     }
     for (const step of [direction, -direction]) {
       const neighbour = ids.value[place.value + step];
-      if (neighbour !== undefined) new Image().src = `/api/v1/pictures/${neighbour}/file`;
+      if (neighbour !== undefined) new Image().src = pictureUrl({ id: neighbour });
     }
   }
 

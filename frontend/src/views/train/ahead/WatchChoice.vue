@@ -2,7 +2,7 @@
 /** Which validation pictures are watched: drawn by seed, or chosen by hand. */
 import { computed, onMounted, ref } from "vue";
 
-import { api, type Picture, take } from "@/api/client";
+import { api, type Picture, pictureUrl, take } from "@/api/client";
 import { count } from "@/parts/format";
 import { useProject } from "@/state/project";
 import type { Draft } from "@/views/train/ahead/runSettings";
@@ -55,7 +55,7 @@ function toggle(id: number): void {
         :class="{ chosen: chosen.has(each.id) }"
         data-test="watch-tile"
         @click="toggle(each.id)">
-        <img :src="`/api/v1/pictures/${each.id}/thumbnail`" :alt="each.name" loading="lazy" />
+        <img :src="pictureUrl(each, 'thumbnail')" :alt="each.name" loading="lazy" />
         <span>{{ chosen.has(each.id) ? "✓ " : "" }}{{ each.name }}</span>
       </button>
     </div>

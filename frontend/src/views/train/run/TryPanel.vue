@@ -2,7 +2,7 @@
 /** Try the latest checkpoint on any picture, also while the run is at work. */
 import { computed, onMounted, ref } from "vue";
 
-import { api, type Outcome, type Picture, type Run, sendFiles, take } from "@/api/client";
+import { api, type Outcome, type Picture, pictureUrl, type Run, sendFiles, take } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
 import { useProject } from "@/state/project";
 import BoxedPicture from "@/parts/BoxedPicture.vue";
@@ -105,7 +105,7 @@ async function fromOutside(event: Event): Promise<void> {
           :class="{ here: each.id === chosen?.id }"
           data-test="try-picture"
           @click="attempt(each)">
-          <img :src="`/api/v1/pictures/${each.id}/thumbnail`" alt="" loading="lazy" />{{ each.name }}
+          <img :src="pictureUrl(each, 'thumbnail')" alt="" loading="lazy" />{{ each.name }}
         </button>
       </div>
       <label class="outside"

@@ -3,7 +3,17 @@
 import { computed, onMounted, reactive, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 
-import { type Address, api, type Clip, type Detection, type Ensemble, type Run, sendFiles, take } from "@/api/client";
+import {
+  type Address,
+  api,
+  type Clip,
+  type Detection,
+  type Ensemble,
+  pictureUrl,
+  type Run,
+  sendFiles,
+  take,
+} from "@/api/client";
 import { count } from "@/parts/format";
 import ServerFolders from "@/parts/choices/ServerFolders.vue";
 import WhiteSelect from "@/parts/choices/WhiteSelect.vue";
@@ -111,8 +121,8 @@ async function drawRegion(): Promise<void> {
     const query = { limit: 1, ...(source.value === "unlabelled" ? { state: "unlabelled" as const } : {}) };
     const params = { path: { project_id: store.id }, query };
     const found = await take(api.GET("/api/v1/projects/{project_id}/pictures", { params }));
-    const id = found.pictures[0]?.id;
-    if (id) first.value = `/api/v1/pictures/${id}/file`;
+    const picture = found.pictures[0];
+    if (picture) first.value = pictureUrl(picture);
   }
   drawing.value = true;
 }

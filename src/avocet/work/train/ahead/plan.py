@@ -24,6 +24,7 @@ from avocet.detector.model.sizes import (
 )
 from avocet.detector.targets.anchors import shown_sizes
 from avocet.detector.training.settings import Settings, default_epochs, default_passes
+from avocet.store.folder import look_name
 from avocet.store.tables import Part
 from avocet.work.snapshots.frozen import Frozen
 from avocet.work.train.ahead.run_labels import RunLabels
@@ -160,7 +161,7 @@ def held_out_hash(frozen: Frozen) -> str:
     """
     held = sorted(
         [
-            picture.content_hash,
+            look_name(picture.content_hash, picture.white),
             sorted([frozen.classes[box.label], *box.corners, box.crowd] for box in picture.boxes),
         ]
         for picture in frozen.pictures
