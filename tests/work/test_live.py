@@ -13,6 +13,7 @@ import time
 import numpy as np
 import pytest
 from PIL import Image
+from sqlalchemy.exc import OperationalError
 
 from avocet.core.detections import PictureDetections
 from avocet.core.errors import InputError
@@ -31,7 +32,7 @@ from avocet.work.live.folder import watch_folder
 from avocet.work.live.live import bin_live, get_live, go_on, list_live, start_live, stop_live
 from avocet.work.live.recording import Recording, recordings
 from avocet.work.live.restarting import set_going_again
-from avocet.work.live.showing import shown_now, wish
+from avocet.work.live.showing import Shown, shown_now, wish
 from avocet.work.progress import Silent, Stopped
 from avocet.work.use.running.looking import Looker
 from avocet.work.use.running.order import DetectionOrder
@@ -192,6 +193,34 @@ def test_a_recording_that_cannot_be_written_says_so_and_looking_goes_on(tmp_path
         time.sleep(0.001)
     assert "No space left" in made.fault
     made.close()
+
+
+def test_a_disk_that_hangs_or_is_full_never_makes_looking_wait(looker, tmp_path, monkeypatch):
+    """Nor does it end the work: what could not be told is told later."""
+    shown, counts = [], []
+
+    def hanging(self, said, pixels):
+        time.sleep(1.5)
+        shown.append(said)
+
+    class Full(Until):
+        def progress(self, done, total, message=""):
+            counts.append(done)
+            raise OperationalError("UPDATE job", {}, OSError(28, "No space left on device"))
+
+    monkeypatch.setattr(Shown, "show", hanging)
+    monkeypatch.setattr("tests.work.test_live.Until", Full)
+    simulated = SimulatedCamera(rate=10)
+    simulated.start()
+    stop = running(watch_camera, simulated.address, looker, tmp_path)
+    try:
+        wait_for(lambda: len(shown) >= 5, "five times shown")
+    finally:
+        stop()
+        simulated.close()
+    assert len(counts) >= 4, "telling went on"
+    looked_at = counts[-1] - counts[0]
+    assert looked_at >= 4 * len(counts), f"{looked_at} pictures in {1.5 * len(counts)} s"
 
 
 @pytest.mark.slow

@@ -4,20 +4,24 @@ import time
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from avocet.core.detections import PictureDetections
 from avocet.core.tracks.linking import Linker
 from avocet.media.cameras.live import THIS_COMPUTER, Camera
 from avocet.media.cameras.newest import LiveFrame
 from avocet.media.cameras.pushed import PushedCamera
 from avocet.work.live.recording import Recording
 from avocet.work.live.showing import LastMinute, Shown
+from avocet.work.live.telling import Telling
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.use.running.looking import Looker, Row, with_weaker
 
 SHOWN_EVERY = 0.08
 """Seconds between two pictures that the page gets."""
 
-LOOK_EVERY = 0.5
-"""Seconds between two looks at whether to stop, and at what a person wishes."""
+WAIT = 0.5
+"""Seconds for which a frame is waited for, before it is shown that none comes."""
 
 SECONDS = 5.0
 """Over which frames a second are measured."""
@@ -26,9 +30,10 @@ SECONDS = 5.0
 class _Watch:
     """One camera under way."""
 
-    def __init__(self, camera: Camera | PushedCamera, looker: Looker, place: Path) -> None:
-        self._camera, self._looker = camera, looker
-        self._place, self._shown = place, Shown(place)
+    def __init__(
+        self, camera: Camera | PushedCamera, looker: Looker, place: Path, reporter: Reporter
+    ) -> None:
+        self._camera, self._looker, self._place = camera, looker, place
         self._numbers = {name: number for number, name in enumerate(looker.classes)}
         self._linker = Linker(looker.least, endless=True)
         self._objects, self._speed = LastMinute(), LastMinute(SECONDS)
@@ -37,6 +42,7 @@ class _Watch:
         self._ending: list[Recording] = []
         self._shown_at = 0.0
         self.pictures = 0
+        self._telling = Telling(Shown(place), reporter, lambda: (self.pictures, camera.state()[1]))
 
     def see(self, frame: LiveFrame) -> None:
         """Look at a frame."""
@@ -69,16 +75,18 @@ class _Watch:
             self._recording.add(frame.pixels, {"detections": told}, frame.at)
         if now - self._shown_at >= SHOWN_EVERY:
             self._shown_at = now
-            self._shown.show(self._said(row, objects, frame, now), frame.pixels)
+            self._telling.show(self._said(row, objects, frame, now), frame.pixels)
 
     def waiting(self) -> None:
         """Show that nothing comes, and why."""
         state, why = self._camera.state()
-        self._shown.show(self._told(state, why, time.time()), None)
+        self._telling.show(self._told(state, why, time.time()), None)
 
     def wishes(self) -> None:
-        """Begin or end a recording as a person wishes."""
-        wanted = bool(self._shown.wishes().get("recording"))
+        """Begin or end a recording as a person wishes, or raise `Stopped`."""
+        if self._telling.stopped:
+            raise Stopped
+        wanted = bool(self._telling.wishes.get("recording"))
         if wanted != (self._recording is not None):
             self.record(wanted)
 
@@ -91,7 +99,8 @@ class _Watch:
             self._recording = Recording(self._place / "recordings", time.time())
 
     def close(self) -> None:
-        """Finish what is recorded."""
+        """Finish what is recorded and told."""
+        self._telling.close()
         self.record(False)
         for each in self._ending:
             each.close()
@@ -120,6 +129,17 @@ class _Watch:
         }
 
 
+def _warm_up(looker: Looker) -> None:
+    """Look and link once: what is loaded with the first use would make the first frames late."""
+    looker.look([np.zeros((64, 64, 3), np.uint8)])
+    linker, one = (
+        Linker(looker.least),
+        PictureDetections(np.array([[0.0, 0, 9, 9]]), np.ones(1), np.zeros(1, np.int64)),
+    )
+    for _ in range(3):
+        linker.step(one)
+
+
 def watch_camera(address: str, looker: Looker, place: Path, reporter: Reporter) -> int:
     """Look at what a camera shows until somebody stops it.
 
@@ -142,23 +162,19 @@ def watch_camera(address: str, looker: Looker, place: Path, reporter: Reporter) 
     Stopped
         When somebody has stopped it.
     """
+    _warm_up(looker)
     camera = PushedCamera(place) if address == THIS_COMPUTER else Camera(address)
-    watch = _Watch(camera, looker, place)
-    number, looked_at = 0, 0.0
+    watch = _Watch(camera, looker, place, reporter)
+    number = 0
     try:
         while True:
-            frame = camera.newest(number, LOOK_EVERY)
+            frame = camera.newest(number, WAIT)
             if frame is not None:
                 number = frame.number
                 watch.see(frame)
             else:
                 watch.waiting()
-            if time.monotonic() - looked_at >= LOOK_EVERY:
-                looked_at = time.monotonic()
-                watch.wishes()
-                reporter.progress(watch.pictures, watch.pictures, camera.state()[1])
-                if reporter.should_stop():
-                    raise Stopped
+            watch.wishes()
     finally:
         camera.close()
         watch.close()

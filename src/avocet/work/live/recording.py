@@ -5,7 +5,7 @@ import threading
 import time
 from contextlib import suppress
 from pathlib import Path
-from queue import Full, Queue
+from queue import SimpleQueue
 from typing import Any
 
 import numpy as np
@@ -49,7 +49,7 @@ class Recording:
         self._clip, self._lines = _free(place, time.strftime("%Y-%m-%d-%H%M%S", time.localtime(at)))
         self._begun = at
         self._size: tuple[int, ...] = ()
-        self._waiting: Queue[Frame | None] = Queue(WAITING)
+        self._waiting: SimpleQueue[Frame | None] = SimpleQueue()
         self.left_out, self.fault = 0, ""
         self._thread = threading.Thread(target=self._write, name="recording", daemon=True)
         self._thread.start()
@@ -63,10 +63,10 @@ class Recording:
         self._size = self._size or pixels.shape
         if pixels.shape != self._size:
             return  # a clip has one size; the caller begins another
-        try:
-            self._waiting.put_nowait((pixels, row, at))
-        except Full:
+        if self._waiting.qsize() >= WAITING:
             self.left_out += 1
+            return
+        self._waiting.put((pixels, row, at))
 
     def fits(self, pixels: NDArray[np.uint8]) -> bool:
         """Whether a frame has the size of those before."""
