@@ -14,7 +14,7 @@ from avocet.media.pictures import (
     read_picture,
     small_picture,
 )
-from tests.deep import deep_png
+from tests.deep import deep_png, deep_tiff, twelve_bits_scaled
 
 
 def saved(tmp_path, picture, name, **more):
@@ -214,6 +214,51 @@ def test_white_is_what_the_file_says_or_nearly_all_values_fit_into(tmp_path):
         shown = pixels[5::10, 5::10] if name == "hot.png" else pixels
         assert np.abs(shown[1:, 1:, 0] - expected[1:, 1:]).max() <= 1.1, name
         np.testing.assert_array_equal(find_boxes.read(tmp_path / name), pixels)
+
+
+@pytest.mark.parametrize("size", [(30, 40), (1100, 2000)])
+def test_colours_of_more_than_eight_bits_keep_them(tmp_path, size):
+    """Twelve bits in sixteen, in every layout, and also where they are read strip by strip."""
+    from avocet.detector.engines import find_boxes
+
+    random = np.random.default_rng(4)
+    colours = random.integers(0, 4096, (*size, 3)).astype(np.uint16)
+    clear = np.dstack([colours, np.full(size, 4095, np.uint16)])
+    grey = np.dstack([colours[..., 0], np.where(colours[..., 1] < 2000, 0, 65535)]).astype(np.uint16)
+    expected = (colours / 4095 * 255).round()
+    half = np.where(grey[..., 1:] > 0, expected[..., :1], 255).repeat(3, axis=2)
+    files = {
+        "plain.png": (deep_png(colours), expected),
+        "clear.png": (deep_png(clear), expected),
+        "grey.png": (deep_png(grey), half),
+        "said.png": (deep_png(colours, 12), expected),
+        "scaled.png": (deep_png(twelve_bits_scaled(colours), 12), expected),
+        "dark.png": (deep_png(twelve_bits_scaled(colours // 20), 12), (colours // 20 / 4095 * 255).round()),
+        "said.tif": (deep_tiff(colours // 8, most=4095), (colours // 8 / 4095 * 255).round()),
+        "clear.tif": (deep_tiff(clear, packed=True), expected),
+    } | {
+        f"{'packed' if packed else 'plain'}-{'little' if order == '<' else 'big'}.tif": (
+            deep_tiff(colours, order, packed), expected,
+        )
+        for packed in (True, False)
+        for order in "<>"
+    }  # fmt: skip
+    for name, (content, wanted) in files.items():
+        path = tmp_path / name
+        path.write_bytes(content)
+        pixels = read_picture(path)
+        assert np.abs(pixels.astype(int) - wanted).max() <= 1, name
+        np.testing.assert_array_equal(read_picture(io.BytesIO(content), name), pixels, err_msg=name)
+        np.testing.assert_array_equal(find_boxes.read(path), pixels, err_msg=name)
+    chosen = read_picture(tmp_path / "plain.png", white=65535.0)
+    assert np.abs(chosen - colours / 257).max() <= 1, "a white that a person chose goes before"
+
+
+def test_a_damaged_file_of_deep_colours_is_named(tmp_path):
+    path = tmp_path / "torn.png"
+    path.write_bytes(deep_png(np.random.default_rng(1).integers(0, 4096, (30, 40, 3)))[:2000])
+    with pytest.raises(InputError, match=r"torn\.png"):
+        read_picture(path)
 
 
 def test_the_exported_script_reads_pictures_as_the_product_does(tmp_path):

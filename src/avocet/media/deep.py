@@ -6,7 +6,9 @@ together, once for all of them.
 """
 
 import io
+import re
 import struct
+import sys
 from collections.abc import Iterable
 from contextlib import nullcontext
 from dataclasses import dataclass
@@ -16,6 +18,8 @@ from typing import Any, BinaryIO
 import numpy as np
 from numpy.typing import NDArray
 from PIL.Image import Image as Picture
+from PIL.Image import merge
+from PIL.ImageFile import ImageFile
 
 DEEP_SUFFIXES = frozenset({".png", ".tif", ".tiff"})
 """Of the formats that are read, those that may have more than 8 bits."""
@@ -28,6 +32,10 @@ NEARLY_ALL = 99.9
 
 LARGEST_WHITE = 2.0**32 - 1
 """The largest value of 32 bits."""
+
+GREY_AND_ALPHA = "LA;16B"
+DEEP_COLOURS = re.compile(rf"(RGB|RGBX|RGBA);16[BLN]|{GREY_AND_ALPHA}")
+"""How Pillow calls the layouts of 16 bits a channel of which it keeps 8."""
 
 MAX_SAMPLE, SMAX_SAMPLE = 281, 341
 """TIFF tags of the largest value (TIFF 6.0)."""
@@ -49,37 +57,131 @@ class Depth:
     least: float | None = None
 
 
-def is_deep(picture: Picture) -> bool:
-    """Whether a picture has more than 8 bits; its header says so."""
-    return picture.mode.startswith("I;16") or picture.mode in ("I", "F")
+@dataclass(frozen=True)
+class Loaded:
+    """A picture whose pixels are in memory.
+
+    Attributes
+    ----------
+    picture : PIL.Image.Image
+    is_deep : bool
+        Whether it has more than 8 bits a channel.
+    low : PIL.Image.Image, optional
+        Of colours of 16 bits a channel the lower 8 bits of each value: ``picture`` has only the upper 8.
+    """
+
+    picture: Picture
+    is_deep: bool = False
+    low: Picture | None = None
+
+    def values(self, top: int = 0, bottom: int | None = None) -> NDArray[Any]:
+        """(H, W), or (H, W, 3 or 4) with colours, all bits of some rows of a deep picture."""
+        box = (0, top, self.picture.width, self.picture.height if bottom is None else bottom)
+        high = np.asarray(self.picture.crop(box))
+        if self.low is None:
+            return high
+        return (high.astype(np.uint16) << 8) | np.asarray(self.low.crop(box))
 
 
-def depth_in(picture: Picture, source: Path | BinaryIO, measured: bool = True) -> Depth | None:
-    """What a picture that is opened tells of its white; None where it has 8 bits.
+def is_deep(opened: ImageFile) -> bool:
+    """Whether a picture whose pixels are not loaded yet has more than 8 bits a channel; its header says so."""
+    return opened.mode.startswith("I;16") or opened.mode in ("I", "F") or has_deep_colours(opened)
+
+
+def has_deep_colours(opened: ImageFile) -> bool:
+    """Whether a picture whose pixels are not loaded yet has colours, or grey and transparency, of 16 bits a channel."""
+    layouts = [_layout(each.args) for each in opened.tile]
+    return bool(layouts) and all(DEEP_COLOURS.fullmatch(each) for each in layouts)
+
+
+def load_low(opened: ImageFile) -> Picture:
+    """Load the lower 8 bits of values of 16 bits, of a picture for which `has_deep_colours` holds.
+
+    Pillow keeps the upper byte of each value. Told that the bytes come in the other order, it keeps the lower one.
+    """
+    grey = any(_layout(each.args) == GREY_AND_ALPHA for each in opened.tile)
+    if grey:
+        # There is no other order of these; but they are as long as four channels of 8 bits.
+        opened.tile = [each._replace(args="RGBA") for each in opened.tile]
+        opened.load()
+        _, low, _, alpha = opened.split()
+        return merge("RGBA", (low, low, low, alpha))
+    opened.tile = [each._replace(args=_turned(each.args)) for each in opened.tile]
+    opened.load()
+    return opened
+
+
+def _layout(arguments: Any) -> str:
+    """How a decoder is told that values lie in a file, such as ``RGB;16B``."""
+    return str(arguments[0] if isinstance(arguments, tuple) else arguments)
+
+
+def _turned(arguments: Any) -> Any:
+    """A decoder's arguments with the other order of bytes."""
+    layout = _layout(arguments)
+    order = {"B": "L", "L": "B", "N": "B" if sys.byteorder == "little" else "L"}[layout[-1]]
+    turned = layout[:-1] + order
+    return (turned, *arguments[1:]) if isinstance(arguments, tuple) else turned
+
+
+def white_is_in_header(opened: ImageFile, source: Path | BinaryIO) -> bool:
+    """Whether to know what a deep picture's file says is white its values need not be looked at."""
+    return opened.format != "PNG" or meaning_bits(source) is None
+
+
+def depth_of(loaded: Loaded, source: Path | BinaryIO, measured: bool = True) -> Depth | None:
+    """What a picture tells of its white; None where it has 8 bits.
 
     Parameters
     ----------
-    picture : PIL.Image.Image
-        Its pixels are read only where its file does not say what is white.
+    loaded : Loaded
     source : Path or binary file
         What it was opened from.
     measured : bool
-        Whether to look at the values of one whose file does not say what is white.
+        Whether to judge by the values of one whose file does not say what is white.
 
     Returns
     -------
     Depth or None
     """
-    if not is_deep(picture):
+    if not loaded.is_deep:
         return None
-    declared = _declared_white(picture, source)
-    if declared is not None:
+    declared = declared_by_tags(loaded.picture)
+    bits = meaning_bits(source) if loaded.picture.format == "PNG" else None
+    if declared is not None or (bits is None and not measured):
         return Depth(declared=declared)
-    if not measured:
-        return Depth()
     # By a thinned copy: of very many pixels a few say the same.
-    step = max(1, round((picture.width * picture.height / 1_000_000) ** 0.5))
-    return Depth(least=white_of(np.asarray(picture)[::step, ::step], picture.mode == "F"))
+    step = max(1, round((loaded.picture.width * loaded.picture.height / 1_000_000) ** 0.5))
+    values = loaded.values()[::step, ::step]
+    values = values[..., :3] if values.ndim == 3 else values
+    if bits is not None:
+        return Depth(declared=WHITES[-1] if is_scaled(values, bits) else float(2**bits - 1))
+    return Depth(least=white_of(values, loaded.picture.mode == "F"))
+
+
+def is_scaled(values: NDArray[Any], bits: int) -> bool:
+    """Whether values of fewer bits were scaled to all 16, as the PNG standard wants it (11.3.2.7), or kept as they were.
+
+    Scaled ones are larger than they could be otherwise or, where all are dark, multiples of a power of two, or one more.
+
+    Parameters
+    ----------
+    values : ndarray of unsigned integers
+    bits : int
+        How many bits mean something.
+
+    Returns
+    -------
+    bool
+
+    Examples
+    --------
+    >>> ramp = np.arange(4096)
+    >>> is_scaled(ramp, 12), is_scaled(ramp << 4, 12), is_scaled((ramp << 4 | ramp >> 8)[:200], 12)
+    (False, True, True)
+    """
+    step = 2 ** (16 - bits)
+    return bool((values >= 2**bits).any() or (step > 2 and (values % step <= 1).all()))
 
 
 def white_of(values: NDArray[Any], floating: bool = False) -> float:
@@ -141,18 +243,21 @@ def white_for(depth: Depth, chosen: float | None, of_set: float | None) -> float
     return next(each for each in (chosen, depth.declared, of_set, depth.least) if each is not None)
 
 
-def grey_of(picture: Picture, white: float) -> NDArray[np.uint8]:
-    """The values of a deep picture in 8 bits; what is not finite is black, or white where it is infinite."""
-    values = np.nan_to_num(np.asarray(picture, dtype=np.float64), nan=0.0, posinf=white, neginf=0.0)
-    made: NDArray[np.uint8] = np.clip(values / white * 255, 0, 255).round().astype(np.uint8)
+def as_eight_bits(values: NDArray[Any], white: float) -> NDArray[np.uint8]:
+    """Values of a deep picture in 8 bits; what is not finite is black, or white where it is infinite."""
+    known = np.nan_to_num(values.astype(np.float64), nan=0.0, posinf=white, neginf=0.0)
+    made: NDArray[np.uint8] = np.clip(known / white * 255, 0, 255).round().astype(np.uint8)
     return made
 
 
-def _declared_white(picture: Picture, source: Path | BinaryIO) -> float | None:
-    """What a file says is white: of a PNG by its significant bits, of a TIFF by its largest value; None where it does not."""
-    if picture.format == "PNG":
-        bits = _significant_bits(source)
-        return float(2**bits - 1) if bits is not None else None
+def opaque_of(loaded: Loaded) -> float:
+    """What is opaque in a picture of deep colours: the least usual white that no value of its alpha is above."""
+    upper = int(np.asarray(loaded.picture.getchannel("A")).max())
+    return next(white for white in WHITES if upper <= int(white) >> 8)
+
+
+def declared_by_tags(picture: Picture) -> float | None:
+    """What a TIFF says is its largest value; None where it does not."""
     tags: Any = getattr(picture, "tag_v2", {})
     for tag in (SMAX_SAMPLE, MAX_SAMPLE):
         told = tags.get(tag)
@@ -162,8 +267,8 @@ def _declared_white(picture: Picture, source: Path | BinaryIO) -> float | None:
     return None
 
 
-def _significant_bits(source: Path | BinaryIO) -> int | None:
-    """The bits of a PNG's values that mean something, as its ``sBIT`` chunk says (PNG, 11.3.2.7)."""
+def meaning_bits(source: Path | BinaryIO) -> int | None:
+    """How many bits of a PNG's values mean something, as its ``sBIT`` chunk says (PNG, 11.3.2.7)."""
     with source.open("rb") if isinstance(source, Path) else nullcontext(source) as file:
         file.seek(8)
         while len(head := file.read(8)) == 8:

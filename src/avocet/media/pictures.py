@@ -8,15 +8,29 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, nullcontext
 from importlib import import_module
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, UnidentifiedImageError
 from PIL.Image import Image as Picture
+from PIL.ImageFile import ImageFile
 
 from avocet.core.errors import InputError
-from avocet.media.deep import WHITES, Depth, depth_in, grey_of, is_deep, white_for
+from avocet.media.deep import (
+    WHITES,
+    Depth,
+    Loaded,
+    as_eight_bits,
+    declared_by_tags,
+    depth_of,
+    has_deep_colours,
+    is_deep,
+    load_low,
+    opaque_of,
+    white_for,
+    white_is_in_header,
+)
 
 SUFFIXES = frozenset({".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff"})
 FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF")
@@ -101,7 +115,7 @@ def read_picture(
         If it is not a picture of a known format, is damaged, too small or too large.
     """
     with _loaded(source, _called(source, name), longest) as loaded:
-        return _upright(_rgb(loaded, _white(loaded, source, white)), _orientation(loaded))
+        return _upright(_rgb(loaded, _white(loaded, source, white)), _orientation(loaded.picture))
 
 
 def picture_size(source: Path | BinaryIO, name: str | None = None) -> tuple[int, int]:
@@ -149,10 +163,12 @@ def picture_depth(source: Path | BinaryIO, name: str | None = None, measured: bo
     """
     called = _called(source, name)
     with _opened(source, called) as opened:
-        if not is_deep(opened) or not measured:
-            return depth_in(opened, source, measured=False)
+        if not is_deep(opened):
+            return None
+        if not measured and white_is_in_header(opened, source):
+            return Depth(declared=declared_by_tags(opened))
     with _loaded(source, called) as loaded:
-        return depth_in(loaded, source)
+        return depth_of(loaded, source, measured)
 
 
 def small_picture(
@@ -181,11 +197,11 @@ def small_picture(
         As `read_picture`.
     """
     with _loaded(source, _called(source, name), longest) as loaded:
-        plain = loaded.mode in ("RGB", "L") and "transparency" not in loaded.info
-        small = _shrunk(
-            loaded if plain else Image.fromarray(_rgb(loaded, _white(loaded, source, white))), longest
-        )
-        return _upright(np.asarray(small.convert("RGB")), _orientation(loaded))
+        picture = loaded.picture
+        if picture.mode not in ("RGB", "L") or "transparency" in picture.info or loaded.is_deep:
+            picture = Image.fromarray(_rgb(loaded, _white(loaded, source, white)))
+        small = _shrunk(picture, longest)
+        return _upright(np.asarray(small.convert("RGB")), _orientation(loaded.picture))
 
 
 def no_larger(pixels: NDArray[np.uint8], longest: int) -> NDArray[np.uint8]:
@@ -222,14 +238,19 @@ def _called(source: Path | BinaryIO, name: str | None) -> str:
 
 
 @contextmanager
-def _loaded(source: Path | BinaryIO, called: str, longest: float | None = None) -> Iterator[Picture]:
+def _loaded(source: Path | BinaryIO, called: str, longest: float | None = None) -> Iterator[Loaded]:
     """A picture whose pixels are there, once there was room for them: all, or as few as leave ``longest``."""
     with _opened(source, called) as opened:
         if longest is not None:
             _draft(opened, longest)
-        with _room.held(opened.width * opened.height):
+        deep, twice = is_deep(opened), has_deep_colours(opened)
+        with _room.held(min(opened.width * opened.height * (2 if twice else 1), LARGEST_PIXELS)):
             opened.load()
-            yield opened
+            if not twice:
+                yield Loaded(opened, deep)
+                return
+            with Image.open(source, formats=FORMATS) as again:
+                yield Loaded(opened, deep, load_low(again))
 
 
 def _draft(opened: Picture, longest: float) -> None:
@@ -248,7 +269,7 @@ def _shrunk(picture: Picture, longest: int) -> Picture:
 
 
 @contextmanager
-def _opened(source: Path | BinaryIO, called: str) -> Iterator[Picture]:
+def _opened(source: Path | BinaryIO, called: str) -> Iterator[ImageFile]:
     """A picture whose header was read and whose size can be dealt with; what goes wrong within is said plainly."""
     try:
         with warnings.catch_warnings():
@@ -292,26 +313,38 @@ def _upright(pixels: NDArray[np.uint8], orientation: int) -> NDArray[np.uint8]:
     return np.ascontiguousarray(UPRIGHT[orientation](pixels)) if orientation in UPRIGHT else pixels
 
 
-def _rgb(picture: Picture, white: float) -> NDArray[np.uint8]:
-    """The pixels of a picture that is loaded, converted strip by strip."""
-    width, height = picture.size
+def _rgb(loaded: Loaded, white: float) -> NDArray[np.uint8]:
+    """The pixels of a picture, converted strip by strip."""
+    width, height = loaded.picture.size
     pixels = np.empty((height, width, 3), np.uint8)
     rows = max(1, STRIP // width)
+    opaque = opaque_of(loaded) if loaded.low is not None and loaded.picture.mode == "RGBA" else WHITES[-1]
     for top in range(0, height, rows):
-        strip = picture.crop((0, top, width, min(top + rows, height)))
-        pixels[top : top + rows] = np.asarray(_to_rgb(strip, white))
+        bottom = min(top + rows, height)
+        if loaded.is_deep:
+            strip = _as_eight_bits(loaded.values(top, bottom), white, opaque)
+        else:
+            strip = loaded.picture.crop((0, top, width, bottom))
+        pixels[top:bottom] = np.asarray(_to_rgb(strip))
     return pixels
 
 
-def _white(picture: Picture, source: Path | BinaryIO, chosen: float | None) -> float:
-    """What is white in a picture that is loaded."""
-    depth = depth_in(picture, source) if chosen is None else None
+def _white(loaded: Loaded, source: Path | BinaryIO, chosen: float | None) -> float:
+    """What is white in a picture."""
+    depth = depth_of(loaded, source) if chosen is None else None
     return white_for(depth, None, None) if depth is not None else chosen or WHITES[0]
 
 
-def _to_rgb(picture: Picture, white: float) -> Picture:
-    if is_deep(picture):
-        return Image.fromarray(grey_of(picture, white)).convert("RGB")
+def _as_eight_bits(values: NDArray[Any], white: float, opaque: float) -> Picture:
+    """Grey values, colours, or colours and how opaque they are."""
+    if values.ndim == 2 or values.shape[2] == 3:
+        return Image.fromarray(as_eight_bits(values, white))
+    return Image.fromarray(
+        np.dstack([as_eight_bits(values[..., :3], white), as_eight_bits(values[..., 3], opaque)])
+    )
+
+
+def _to_rgb(picture: Picture) -> Picture:
     if picture.mode in ("RGBA", "LA", "PA", "La", "RGBa") or "transparency" in picture.info:
         layered = picture.convert("RGBA")
         paper = Image.new("RGBA", layered.size, (255, 255, 255, 255))

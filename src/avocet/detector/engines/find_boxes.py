@@ -31,6 +31,9 @@ CALIBRATED = 0.05
 PRECISION = 22
 """Bits behind the point of the shares that pixels are added up with."""
 
+DEEP_COLOURS = [f"{kind};16{order}" for kind in ("RGB", "RGBX", "RGBA") for order in "BLN"] + ["LA;16B"]
+"""How Pillow calls the layouts of 16 bits a channel of which it keeps 8."""
+
 
 class ExportedModel:
     """An exported model.
@@ -213,11 +216,11 @@ def read(path: Path, white: float | None = None) -> Array:
         raise SystemExit(f"{path}: to read this kind of picture, install Pillow") from None
     picture: Any = Image.open(path)
     if has_more_bits(picture):
-        return eight_bits(
-            np.asarray(ImageOps.exif_transpose(picture), dtype=float),
-            declared_white(picture, path) or white or least_white(picture),
-        )
-    picture = ImageOps.exif_transpose(picture)
+        values = deep_values(path)
+        white = declared_white(picture, path, values) or white or least_white(values)
+        picture = Image.fromarray(eight_bits(values, white))
+    else:
+        picture = ImageOps.exif_transpose(picture)
     if picture.mode in ("RGBA", "LA", "PA", "La", "RGBa") or "transparency" in picture.info:
         layered = picture.convert("RGBA")
         paper = Image.new("RGBA", layered.size, (255, 255, 255, 255))
@@ -236,21 +239,61 @@ def shared_white(paths: list[Path]) -> float | None:
                 picture: Any = Image.open(path)
             except (ImportError, OSError):
                 continue  # said when it is read
-            if has_more_bits(picture) and declared_white(picture, path) is None:
-                found.append(least_white(picture))
+            if has_more_bits(picture):
+                values = deep_values(path)
+                if declared_white(picture, path, values) is None:
+                    found.append(least_white(values))
     return max(found, default=None)
 
 
 def has_more_bits(picture: Any) -> bool:
-    """Whether a picture has more than 8 bits."""
-    return bool(picture.mode.startswith("I;16") or picture.mode in ("I", "F"))
+    """Whether a picture that is not loaded yet has more than 8 bits a channel."""
+    return bool(
+        picture.mode.startswith("I;16") or picture.mode in ("I", "F") or layout(picture) in DEEP_COLOURS
+    )
 
 
-def declared_white(picture: Any, path: Path) -> float | None:
+def layout(picture: Any) -> str:
+    """How its values lie in the file of a picture that is not loaded yet, such as ``RGB;16B``."""
+    found = {str(each.args[0] if isinstance(each.args, tuple) else each.args) for each in picture.tile}
+    return found.pop() if len(found) == 1 else ""
+
+
+def deep_values(path: Path) -> Array:
+    """All bits of a picture's values, upright.
+
+    Of colours Pillow keeps the upper byte, and the lower one where it is told that bytes come in the other order.
+    """
+    from PIL import Image, ImageOps
+
+    picture: Any = Image.open(path)
+    lies = layout(picture)
+    if lies not in DEEP_COLOURS:
+        return np.asarray(ImageOps.exif_transpose(picture))
+    turned: Any = Image.open(path)
+    order = {"B": "L", "L": "B", "N": "B" if sys.byteorder == "little" else "L"}[lies[-1]]
+    other = "RGBA" if lies == "LA;16B" else lies[:-1] + order
+    turned.tile = [
+        each._replace(args=(other, *each.args[1:]) if isinstance(each.args, tuple) else other)
+        for each in turned.tile
+    ]
+    high, low = (np.asarray(ImageOps.exif_transpose(each)) for each in (picture, turned))
+    if lies == "LA;16B":
+        low = low[..., [1, 1, 1, 3]]
+    values: Array = (high.astype(np.uint16) << 8) | low
+    return values
+
+
+def declared_white(picture: Any, path: Path, values: Array) -> float | None:
     """What a picture's file says is white."""
     if picture.format == "PNG":
         bits = significant_bits(path.read_bytes())
-        return float(2**bits - 1) if bits else None
+        if not bits:
+            return None
+        # The standard wants them scaled to all 16 bits; not every program does.
+        some, step = some_of(values), 2 ** (16 - bits)
+        scaled_up = (some >= 2**bits).any() or (step > 2 and (some % step <= 1).all())
+        return 65535.0 if scaled_up else float(2**bits - 1)
     tags = getattr(picture, "tag_v2", {})
     for tag in (341, 281):
         told = tags.get(tag)
@@ -260,14 +303,19 @@ def declared_white(picture: Any, path: Path) -> float | None:
     return None
 
 
-def least_white(picture: Any) -> float:
+def some_of(values: Array) -> Array:
+    """Some of the values of a picture, without how opaque they are."""
+    step = max(1, round((values.shape[0] * values.shape[1] / 1_000_000) ** 0.5))
+    some = values[::step, ::step]
+    return some[..., :3] if some.ndim == 3 else some
+
+
+def least_white(values: Array) -> float:
     """The least of 8, 10, 12, 14 or 16 bits, or 1 for floating-point numbers, that nearly all values fit into."""
-    values = np.asarray(picture)
-    step = max(1, round((values.size / 1_000_000) ** 0.5))
-    values = values[::step, ::step]
-    values = values[np.isfinite(values)]
-    high = float(np.percentile(values, 99.9)) if values.size else 0.0
-    usual = [1.0] * (picture.mode == "F") + [255.0, 1023.0, 4095.0, 16383.0, 65535.0]
+    some = some_of(values)
+    some = some[np.isfinite(some)]
+    high = float(np.percentile(some, 99.9)) if some.size else 0.0
+    usual = [1.0] * (values.dtype.kind == "f") + [255.0, 1023.0, 4095.0, 16383.0, 65535.0]
     return next((white for white in usual if high <= white), usual[-1])
 
 
@@ -286,10 +334,16 @@ def significant_bits(content: bytes) -> int:
 
 
 def eight_bits(values: Array, white: float) -> Array:
-    """Grey values as red, green and blue of 8 bits."""
-    values = np.nan_to_num(values, nan=0.0, posinf=white, neginf=0.0)
-    grey = np.clip(values / white * 255, 0, 255).round().astype(np.uint8)
-    return np.repeat(grey[..., None], 3, axis=2)
+    """Grey values as red, green and blue of 8 bits, colours as they are, with how opaque they are where that is known."""
+    known = np.nan_to_num(values.astype(float), nan=0.0, posinf=white, neginf=0.0)
+    if known.ndim == 2:
+        known = np.repeat(known[..., None], 3, axis=2)
+    whites = [white] * 3
+    if known.shape[2] == 4:
+        upper = int(known[..., 3].max()) >> 8
+        whites.append(next(each for each in (255, 1023, 4095, 16383, 65535) if upper <= each >> 8))
+    made: Array = np.clip(known / whites * 255, 0, 255).round().astype(np.uint8)
+    return made
 
 
 def main() -> None:
