@@ -1,6 +1,7 @@
 """Clips over HTTP: their frames, the objects on them, and work that is handed over."""
 
 import io
+import json
 
 import numpy as np
 import pytest
@@ -89,6 +90,20 @@ def test_work_on_a_clip_is_handed_over(client, clip, work, labelled):
     back = outcome(send(client, f"/clips/{clip}/taken", (io.BytesIO(content), "labels.json")))[1]
     assert (back["tracks"], back["boxes"]) == (1, 10)
     assert len(client.get(f"{url}/tracks").json["tracks"]) == 2
+    document = json.loads(content)
+    for each in document["annotations"]:
+        x, y, width, height = each["bbox"]
+        each["bbox"] = [x + 20, y + 22, x + width + 20, y + height + 22]
+    cornered = json.dumps(document).encode()
+    answered = [
+        outcome(send(client, f"/clips/{clip}/taken{said}", (io.BytesIO(cornered), "labels.json")))[1]
+        for said in ("", "?corners=true")
+    ]
+    assert "are they corners" in answered[0]["asks"] and answered[0]["tracks"] == 0
+    assert (answered[1]["asks"], answered[1]["tracks"], answered[1]["boxes"]) == ("", 1, 10)
+    first, *_, last = client.get(f"{url}/tracks").json["tracks"]
+    moved = [each + way for each, way in zip(first["sets"][0]["corners"], (20, 22, 20, 22), strict=True)]
+    assert last["sets"][0]["corners"] == pytest.approx(moved, abs=0.01)
     carried = outcome(
         client.post(f"{url}/carried", json={"frame": 2, "boxes": [{"number": 1, "box": [5, 5, 25, 25]}]})
     )[1]

@@ -10,7 +10,7 @@ from avocet.cli.options import data_option
 from avocet.core.errors import InputError
 from avocet.core.labels.splitting import RATIOS
 from avocet.formats.files import LabelFiles
-from avocet.formats.kinds import FORMATS, recognise
+from avocet.formats.kinds import FORMATS, read_labels, recognise
 from avocet.formats.parts import read_parts
 from avocet.formats.record import FindPicture, Record
 from avocet.formats.table import FIELDS, Columns, Kind, look_at_table, with_unit
@@ -19,7 +19,7 @@ from avocet.store.database import reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Attribute
 from avocet.work.exchange.located import FolderPictures, import_located, locate, opened_labels
-from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures, read_labels, unusable_names
+from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures, unusable_names
 from avocet.work.exchange.taking import take_over
 from avocet.work.labels.attributes import list_attributes
 from avocet.work.pictures.splits import labelled_by_part, split_pictures

@@ -10,8 +10,8 @@ from avocet.formats.centre_text import read_centre_text, write_centre_text
 from avocet.formats.coco import read_coco, write_coco
 from avocet.formats.files import LabelFiles
 from avocet.formats.json_lines import read_json_lines, write_json_lines
-from avocet.formats.record import CUT_OFF, IGNORE, OCCLUDED, FindPicture, Record
-from avocet.formats.table import read_table, write_table
+from avocet.formats.record import CUT_OFF, IGNORE, OCCLUDED, FindPicture, Record, find_nothing
+from avocet.formats.table import Columns, read_table, write_table
 from avocet.formats.voc import read_voc, write_voc
 from avocet.readable import so_many
 
@@ -214,3 +214,42 @@ def what_is_lost(held: Held, into: Format) -> list[str]:
 
 def _boxes(count: int) -> str:
     return so_many(count, "box", "boxes")
+
+
+def read_labels(
+    files: LabelFiles,
+    find: FindPicture = find_nothing,
+    key: str | None = None,
+    columns: Columns | None = None,
+    corners: bool | None = None,
+) -> tuple[Format, Record]:
+    """Read annotation files in the format named, or the one they seem to have.
+
+    Parameters
+    ----------
+    files : LabelFiles
+    find : callable
+        Tells of a picture that files name.
+    key : str, optional
+        Of the format.
+    columns : Columns, optional
+        Of a CSV file.
+    corners : bool, optional
+        Whether boxes of a COCO file are corners; where it is not said and they look like it, the record asks.
+
+    Returns
+    -------
+    Format
+    Record
+
+    Raises
+    ------
+    InputError
+        If they cannot be read.
+    """
+    form = format_called(key) if key else recognise(files)
+    if form.key == "coco":
+        return form, read_coco(files, find, corners)
+    if form.key == "csv" and columns is not None:
+        return form, read_table(files, find, columns)
+    return form, form.read(files, find)

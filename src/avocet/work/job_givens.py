@@ -140,6 +140,7 @@ class TracksToTake(Given):
     clip_id: int
     token: str
     format: str | None = None
+    corners: bool | None = None
 
 
 class SentArchive(ForProject):

@@ -82,7 +82,9 @@ class TracksTaken(Outcome):
     tracks: int
     boxes: int
     left_out: list[str]
+    notes: list[str] = Field(default_factory=list, description="What was read otherwise than it stands there")
     change_id: int | None = None
+    asks: str = Field("", description="A question that has to be answered first; nothing was taken")
 
 
 class TracksGathered(Outcome):

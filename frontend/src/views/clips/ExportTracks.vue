@@ -18,6 +18,8 @@ const every = ref(1);
 const busy = ref(false);
 const lost = ref<string[]>([]);
 const field = ref<HTMLInputElement>();
+/** What has to be answered before these files are taken. */
+const asked = ref<{ question: string; files: File[] } | null>(null);
 
 watch(shown, async (open) => {
   if (!open || formats.value.length) return;
@@ -51,13 +53,23 @@ async function read(event: Event): Promise<void> {
   const chosen = event.target as HTMLInputElement;
   const files = [...(chosen.files ?? [])];
   chosen.value = "";
-  if (!files.length) return;
+  if (files.length) await send(files);
+}
+
+async function send(files: File[], corners: boolean | null = null): Promise<void> {
   busy.value = true;
+  asked.value = null;
   try {
-    const sending = sendFiles<{ job: Job }>(`/api/v1/clips/${props.clip.id}/taken`, files);
+    const said = corners === null ? "" : `?corners=${corners}`;
+    const sending = sendFiles<{ job: Job }>(`/api/v1/clips/${props.clip.id}/taken${said}`, files);
     const { outcome } = await store.outcomeOf("take_tracks", sending);
+    if (outcome.asks) {
+      asked.value = { question: outcome.asks, files };
+      return;
+    }
     const left = outcome.left_out.length ? `; left out: ${outcome.left_out[0]}` : "";
-    const words = `${count(outcome.tracks, "object")} with ${whole(outcome.boxes)} boxes taken${left}`;
+    const noted = outcome.notes?.length ? `. ${outcome.notes[0]}` : "";
+    const words = `${count(outcome.tracks, "object")} with ${count(outcome.boxes, "box", "boxes")} taken${left}${noted}`;
     const change = outcome.change_id;
     if (change) sayWithUndo(words, () => store.undoChange(change).then(() => emit("taken")));
     else say(words);
@@ -96,6 +108,15 @@ async function read(event: Event): Promise<void> {
         >
         <span class="soft">whose boxes have track numbers: COCO JSON, JSON Lines or CSV</span>
       </p>
+      <div v-if="asked" class="notice bad" role="alert" data-test="tracks-asked">
+        <p>{{ asked.question }}</p>
+        <el-button size="small" data-test="tracks-corners" @click="send(asked.files, true)"
+          >They are corners</el-button
+        >
+        <el-button size="small" data-test="tracks-sizes" @click="send(asked.files, false)"
+          >They are corner and size</el-button
+        >
+      </div>
       <input
         ref="field"
         type="file"

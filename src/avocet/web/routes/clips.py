@@ -173,12 +173,16 @@ def write_tracks(path: schemas.ClipPath, body: schemas.WriteTracksIn) -> Respons
 
 
 @clips.post("/clips/<int:clip_id>/taken", responses={202: JobStarted})
-def take_tracks(path: schemas.ClipPath) -> Response:
-    """Add the objects of annotation files (multipart field `files`) that have track numbers to a clip."""
+def take_tracks(path: schemas.ClipPath, query: schemas.TakeTracksQuery) -> Response:
+    """Add the objects of annotation files (multipart field `files`) that have track numbers to a clip.
+
+    Where the boxes of a COCO file look like corners, the outcome asks for that, and nothing is taken until it is
+    sent again with the answer.
+    """
     clip = _clip(path.clip_id)
     files = sent_files()
     token = stage(context().folder, [(file.path, file.name) for file in files])
-    given = TracksToTake(clip_id=clip.id, token=token)
+    given = TracksToTake(clip_id=clip.id, token=token, corners=query.corners)
     return start_job(clip.project_id, TAKE_TRACKS, f"Take objects of {clip.name} from {files[0].name}", given)
 
 

@@ -61,6 +61,12 @@ class FramePath(ClipPath):
     number: Whole = Field(description="From 0, in the order in which frames are shown")
 
 
+class TakeTracksQuery(Query):
+    corners: bool | None = Field(
+        None, description="Whether boxes of a COCO file are corners, x1, y1, x2, y2, against the format"
+    )
+
+
 class FrameQuery(Query):
     width: Whole | None = Field(None, ge=16, le=8192, description="Pixels, at most; by default as it is")
 

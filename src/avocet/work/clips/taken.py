@@ -8,8 +8,8 @@ from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.core.tracks.trajectory import few_boxes
-from avocet.formats.kinds import format_called, recognise
-from avocet.formats.record import Record, RecordedBox, find_nothing
+from avocet.formats.kinds import read_labels
+from avocet.formats.record import Record, RecordedBox
 from avocet.store.clip_tables import Standing
 from avocet.store.database import reading
 from avocet.store.tables import Clip
@@ -29,14 +29,16 @@ MOST_TOLD = 50
 
 
 def do_take_tracks(task: Task[TracksToTake]) -> TracksTaken:
-    """Take a clip's objects from a file that was sent."""
+    """Take a clip's objects from a file that was sent, unless it asks something first."""
     given = task.given
     with reading(task.sessions)() as session:
         clip = get_clip(session, given.clip_id)
     frames = len(frames_of_clip(task.folder, clip))
     with staged_labels(task.folder, given.token) as files:
-        form = format_called(given.format) if given.format else recognise(files)
-        record = form.read(files, find_nothing)
+        _, record = read_labels(files, key=given.format, corners=given.corners)
+    if record.asks:
+        unstage(task.folder, given.token)
+        return TracksTaken(tracks=0, boxes=0, left_out=[], asks=record.asks)
     with task.sessions.begin() as session:
         taken = take_tracks(session, get_clip(session, given.clip_id), frames, record)
     unstage(task.folder, given.token)
@@ -84,7 +86,9 @@ def take_tracks(session: Session, clip: Clip, frames: int, record: Record) -> Tr
         tracks=len(taken),
         boxes=sum(map(len, seen.values())),
         left_out=left_out[:MOST_TOLD],
+        notes=record.notes,
         change_id=change,
+        asks="",
     )
 
 

@@ -7,12 +7,11 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.formats.coco import read_coco
 from avocet.formats.files import LabelFiles
-from avocet.formats.kinds import Format, format_called, recognise
+from avocet.formats.kinds import format_called, read_labels, recognise
 from avocet.formats.names import NameIndex, told_apart
-from avocet.formats.record import FindPicture, FoundPicture, Record, RecordedPicture, fit_box
-from avocet.formats.table import Columns, TableLook, look_at_table, read_table
+from avocet.formats.record import FoundPicture, Record, RecordedPicture, fit_box
+from avocet.formats.table import Columns, TableLook, look_at_table
 from avocet.readable import so_many
 from avocet.store.tables import Attribute, Picture
 from avocet.work.job_outcomes import ReadClass
@@ -100,25 +99,6 @@ class ProjectPictures:
         return (
             FoundPicture(self._own[found[0].id], found[0].width, found[0].height) if len(found) == 1 else None
         )
-
-
-def read_labels(
-    files: LabelFiles,
-    find: FindPicture,
-    key: str | None = None,
-    columns: Columns | None = None,
-    corners: bool | None = None,
-) -> tuple[Format, Record]:
-    """Read annotation files in the format named, or the one they seem to have. Raises `InputError`.
-
-    ``columns`` are those of a CSV file; ``corners`` says whether boxes of a COCO file are corners.
-    """
-    form = format_called(key) if key else recognise(files)
-    if form.key == "coco":
-        return form, read_coco(files, find, corners)
-    if form.key == "csv" and columns is not None:
-        return form, read_table(files, find, columns)
-    return form, form.read(files, find)
 
 
 def preview(

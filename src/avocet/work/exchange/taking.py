@@ -7,12 +7,13 @@ from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
 from avocet.formats.files import LabelFiles
+from avocet.formats.kinds import read_labels
 from avocet.formats.parts import read_parts
 from avocet.formats.record import Record, RecordedPicture
 from avocet.formats.table import Columns
 from avocet.store.database import Sessions, reading
 from avocet.store.tables import Change, Part, PictureState
-from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures, read_labels
+from avocet.work.exchange.project_labels import ProjectPictures, pair_pictures
 from avocet.work.job_outcomes import LabelsTaken
 from avocet.work.labels.boxes import IMPORTED, NewBox, state_with
 from avocet.work.labels.changes import begin_change, changing_classes
