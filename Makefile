@@ -65,9 +65,10 @@ test-all: setup $(VENV)/tested
 	$(TOGETHER) --durations 40 --durations-min 5
 
 # Many callers for three minutes and sixteen people for ten, by themselves as they look at the clock; then, at length, the
-# fuzzers, kills at any moment, and a cluster that loses machines.
+# two people on one clip, fuzzers, kills at any moment, and a cluster that loses machines.
 soak: setup $(VENV)/tested
 	AVOCET_SOAK=200 OMP_NUM_THREADS=1 $(PYTHON) -m pytest -s tests/hostile/test_callers.py tests/hostile/test_load.py
+	cd frontend && AVOCET_SOAK=400 npm run --silent test -- tests/twoPeople.test.ts
 	AVOCET_SOAK=200 $(TOGETHER) tests/hostile tests/work/cluster --deselect tests/hostile/test_callers.py \
 		--deselect tests/hostile/test_load.py
 

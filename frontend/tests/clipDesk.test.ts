@@ -9,6 +9,7 @@ import { randomFrom } from "./random";
 
 const track = (changes: Partial<Track> = {}): Track => ({
   number: 1,
+  uid: "a1",
   class_id: 1,
   spans: [[0, 200]],
   sets: [

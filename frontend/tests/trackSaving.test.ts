@@ -8,6 +8,7 @@ import { mounted } from "./mounted";
 
 const track = (number: number, x = 0, changes: Partial<Track> = {}): Track => ({
   number,
+  uid: `a${number}`,
   class_id: 1,
   spans: [[0, 9]],
   sets: [{ frame: 0, corners: [x, 0, x + 9, 9], held: false, origin: "hand" }],
@@ -151,8 +152,10 @@ describe("saving objects by itself", () => {
 
   test("two tabs that draw new objects under one number keep both", async () => {
     begin(stored(track(1), 1));
-    post.mockResolvedValueOnce(refusal(409, { tracks: [stored(track(1), 1), stored(track(2, 80), 1)] }) as never);
-    post.mockResolvedValue(answer(stored(track(3, 5), 1)) as never);
+    post.mockResolvedValueOnce(
+      refusal(409, { tracks: [stored(track(1), 1), stored(track(2, 80, { uid: "b2" }), 1)] }) as never,
+    );
+    post.mockResolvedValue(answer(stored(track(3, 5, { uid: "a2" }), 1)) as never);
     tracks.change([[2, track(2, 5)]]);
     await vi.advanceTimersByTimeAsync(500);
     expect(shown()).toEqual({ 1: 0, 2: 80, 3: 5 });
@@ -164,7 +167,7 @@ describe("saving objects by itself", () => {
     await vi.advanceTimersByTimeAsync(500);
     expect(shown()).toEqual({ 1: 0, 2: 80 });
     expect([saving.state.value, sent()]).toEqual(["saved", [{ number: 3, revision: 1, track: null }]]);
-    post.mockResolvedValue(answer(stored(track(3, 5), 1)) as never);
+    post.mockResolvedValue(answer(stored(track(3, 5, { uid: "a2" }), 1)) as never);
     tracks.redo();
     await vi.advanceTimersByTimeAsync(500);
     expect(shown()).toEqual({ 1: 0, 2: 80, 3: 5 });
@@ -237,14 +240,68 @@ describe("saving objects by itself", () => {
 
   test("a number that is being taken away is not given to another object", async () => {
     begin(stored(track(1), 1), stored(track(3), 1));
-    const there = { tracks: [stored(track(1), 1), stored(track(2, 80), 1)] };
+    const there = { tracks: [stored(track(1), 1), stored(track(2, 80, { uid: "b2" }), 1)] };
     post.mockResolvedValueOnce(refusal(409, there) as never);
-    post.mockResolvedValue(answer(stored(track(4, 5), 1)) as never);
+    post.mockResolvedValue(answer(stored(track(4, 5, { uid: "a2" }), 1)) as never);
     tracks.change([[2, track(2, 5)]]);
     // It was the last one, and somebody else took it away as well.
     tracks.change([[3, null]]);
     await vi.advanceTimersByTimeAsync(1000);
     expect([saving.state.value, shown()]).toEqual(["saved", { 1: 0, 2: 80, 4: 5 }]);
+  });
+
+  test("an object that got the number of one that is gone is never asked about beside it", async () => {
+    begin(stored(track(1), 1), stored(track(2), 1));
+    const there = { tracks: [stored(track(1), 1), stored(track(2, 80, { uid: "b2" }), 2)] };
+    post.mockResolvedValueOnce(refusal(409, there) as never);
+    tracks.change([[2, track(2, 5)]]);
+    await vi.advanceTimersByTimeAsync(500);
+    // Mine was taken away there: that is what is asked. Theirs is another one, and stays.
+    expect(saving.conflict.value).toEqual([{ number: 3, mine: track(3, 5, { uid: "a2" }), theirs: null }]);
+    expect(shown()).toEqual({ 1: 0, 2: 80, 3: 5 });
+    post.mockResolvedValue(answer(stored(track(3, 5, { uid: "a2" }), 3)) as never);
+    saving.settle("mine");
+    await vi.advanceTimersByTimeAsync(500);
+    expect(sent().map((each) => [each.number, each.revision])).toEqual([[3, 0]]);
+    expect([saving.state.value, shown()]).toEqual(["saved", { 1: 0, 2: 80, 3: 5 }]);
+    // What was done to it is undone on it.
+    tracks.undo();
+    expect(shown()).toEqual({ 1: 0, 2: 80, 3: 0 });
+  });
+
+  test("one that was taken away while its number was given to another leaves that one alone", async () => {
+    begin(stored(track(1), 1), stored(track(2), 1));
+    const there = { tracks: [stored(track(1), 1), stored(track(2, 80, { uid: "b2" }), 2)] };
+    post.mockResolvedValueOnce(refusal(409, there) as never);
+    tracks.change([[2, null]]);
+    await vi.advanceTimersByTimeAsync(500);
+    expect([saving.state.value, shown()]).toEqual(["saved", { 1: 0, 2: 80 }]);
+  });
+
+  test("a draft of an object whose number another one has now is asked about by itself", () => {
+    begin(stored(track(1), 1), stored(track(2), 1));
+    post.mockResolvedValue({ error: {}, response: new Response(null, { status: 503 }) } as never);
+    tracks.change([
+      [1, null],
+      [2, track(2, 5)],
+    ]);
+    leave();
+    begin(stored(track(1, 40, { uid: "b1" }), 5), stored(track(2, 80, { uid: "b2" }), 5));
+    expect(saving.conflict.value).toEqual([{ number: 3, mine: track(3, 5, { uid: "a2" }), theirs: null }]);
+    expect(shown()).toEqual({ 1: 40, 2: 80, 3: 5 });
+  });
+
+  test("an answer that got lost is no change of somebody else", async () => {
+    begin(stored(track(1), 1));
+    post.mockRejectedValueOnce(new TypeError("Failed to fetch"));
+    tracks.change([[2, track(2, 5)]]);
+    await vi.advanceTimersByTimeAsync(500);
+    tracks.change([[2, track(2, 6)]]);
+    post.mockResolvedValueOnce(refusal(409, { tracks: [stored(track(1), 1), stored(track(2, 5), 1)] }) as never);
+    post.mockResolvedValue(answer(stored(track(2, 6), 2)) as never);
+    await vi.advanceTimersByTimeAsync(9000);
+    expect(sent().map((each) => [each.number, each.revision])).toEqual([[2, 1]]);
+    expect([saving.state.value, shown()]).toEqual(["saved", { 1: 0, 2: 6 }]);
   });
 
   test("a step of two objects is undone whole or not at all", async () => {

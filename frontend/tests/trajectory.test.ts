@@ -9,6 +9,7 @@ import { randomFrom } from "./random";
 const box = (x: number): Corners => [x, 0, x + 10, 10];
 const track = (changes: Partial<at.Track> = {}): at.Track => ({
   number: 1,
+  uid: "a1",
   class_id: 1,
   spans: [
     [10, 20],

@@ -68,6 +68,11 @@ async function sitDown(server: Server, clip: number, next: () => number) {
   return { ...made, leave };
 }
 
+/** Those that once failed, or at length as many as are asked for. */
+const SEEDS = process.env.AVOCET_SOAK
+  ? Array.from({ length: Number(process.env.AVOCET_SOAK) }, (_, place) => place + 1)
+  : [1, 2, 3, 4, 65, 156];
+
 describe("two people on one clip", () => {
   beforeEach(() => {
     vi.useFakeTimers();
@@ -78,93 +83,92 @@ describe("two people on one clip", () => {
     vi.useRealTimers();
   });
 
-  test.each([1, 2, 3, 4, 65, 156])(
-    "nothing that either drew is lost, and both see the same in the end (%i)",
-    async (seed) => {
-      const next = randomFrom(seed);
-      const server = new Server();
-      const people = [await sitDown(server, 5, next), await sitDown(server, 6, next)];
-      /** What was drawn, by a class of its own each, and who took it away again themselves. */
-      const drawn = new Set<number>();
-      const gone = new Set<number>();
-      let tag = 100;
-      /** The answer of a person who is asked: an object that is not in the version that stays was given up. */
-      function answer(saving: (typeof people)[0]["saving"], which: "mine" | "theirs"): void {
-        for (const { mine, theirs } of saving.conflict.value) {
-          const [stays, goes] = which === "mine" ? [mine, theirs] : [theirs, mine];
-          if (goes && goes.class_id !== stays?.class_id) gone.add(goes.class_id);
-        }
-        saving.settle(which);
+  test.each(SEEDS)("nothing that either drew is lost, and both see the same in the end (%i)", async (seed) => {
+    const next = randomFrom(seed);
+    const server = new Server();
+    const people = [await sitDown(server, 5, next), await sitDown(server, 6, next)];
+    /** What was drawn, by a class of its own each, and who took it away again themselves. */
+    const drawn = new Set<number>();
+    const gone = new Set<number>();
+    let tag = 100;
+    /** The answer of a person who is asked: an object that is not in the version that stays was given up. */
+    function answer(saving: (typeof people)[0]["saving"], which: "mine" | "theirs"): void {
+      for (const { mine, theirs } of saving.conflict.value) {
+        if (mine && theirs) expect(mine.class_id, "both versions are of one object").toBe(theirs.class_id);
+        const [stays, goes] = which === "mine" ? [mine, theirs] : [theirs, mine];
+        if (goes && goes.class_id !== stays?.class_id) gone.add(goes.class_id);
       }
-      for (let step = 0; step < 300; step += 1) {
-        const { tracks, saving } = people[next() < 0.5 ? 0 : 1]!;
-        if (saving.state.value === "conflict") answer(saving, next() < 0.5 ? "mine" : "theirs");
-        const numbers = [...tracks.all.value.keys()];
-        const some = numbers[Math.floor(next() * numbers.length)];
-        const what = next();
-        if (what < 0.35) {
-          drawn.add(++tag);
-          const number = tracks.freshNumber();
-          const sets = [
-            { frame: 0, corners: [0, 0, 9, 9] as [number, number, number, number], held: false, origin: "hand" },
-          ];
-          const track: Track = {
-            number,
-            class_id: tag,
-            spans: [[0, 9]],
-            sets,
-            attributes: [],
-            unsure: [],
-            model: "",
-            standing: "kept",
-          };
-          tracks.change([[number, track]]);
-        } else if (what < 0.75 && some !== undefined) {
-          const track = tracks.all.value.get(some)!;
-          const x = Math.floor(next() * 500);
-          tracks.change([[some, { ...track, sets: [{ ...track.sets[0]!, corners: [x, 0, x + 9, 9] }] }]]);
-        } else if (what < 0.9) {
-          const before = new Set([...tracks.all.value.values()].map((each) => each.class_id));
-          (next() < 0.7 ? tracks.undo : tracks.redo)();
-          // Where it was asked whether to undo over somebody else's work the answer decides.
-          if ((saving.state.value as string) === "conflict") answer(saving, next() < 0.5 ? "mine" : "theirs");
-          const after = new Set([...tracks.all.value.values()].map((each) => each.class_id));
-          for (const each of before) if (!after.has(each)) gone.add(each);
-          for (const each of after) if (!before.has(each)) gone.delete(each);
-        }
-        await vi.advanceTimersByTimeAsync(next() * 400);
+      saving.settle(which);
+    }
+    for (let step = 0; step < 300; step += 1) {
+      const { tracks, saving } = people[next() < 0.5 ? 0 : 1]!;
+      if (saving.state.value === "conflict") answer(saving, next() < 0.5 ? "mine" : "theirs");
+      const numbers = [...tracks.all.value.keys()];
+      const some = numbers[Math.floor(next() * numbers.length)];
+      const what = next();
+      if (what < 0.35) {
+        drawn.add(++tag);
+        const number = tracks.freshNumber();
+        const sets = [
+          { frame: 0, corners: [0, 0, 9, 9] as [number, number, number, number], held: false, origin: "hand" },
+        ];
+        const track: Track = {
+          number,
+          uid: `b${tag}`,
+          class_id: tag,
+          spans: [[0, 9]],
+          sets,
+          attributes: [],
+          unsure: [],
+          model: "",
+          standing: "kept",
+        };
+        tracks.change([[number, track]]);
+      } else if (what < 0.75 && some !== undefined) {
+        const track = tracks.all.value.get(some)!;
+        const x = Math.floor(next() * 500);
+        tracks.change([[some, { ...track, sets: [{ ...track.sets[0]!, corners: [x, 0, x + 9, 9] }] }]]);
+      } else if (what < 0.9) {
+        const before = new Set([...tracks.all.value.values()].map((each) => each.class_id));
+        (next() < 0.7 ? tracks.undo : tracks.redo)();
+        // Where it was asked whether to undo over somebody else's work the answer decides.
+        if ((saving.state.value as string) === "conflict") answer(saving, next() < 0.5 ? "mine" : "theirs");
+        const after = new Set([...tracks.all.value.values()].map((each) => each.class_id));
+        for (const each of before) if (!after.has(each)) gone.add(each);
+        for (const each of after) if (!before.has(each)) gone.delete(each);
       }
-      // Both put down the pen; whoever is asked keeps what is there.
-      for (let round = 0; round < 60; round += 1) {
-        for (const { saving } of people) if (saving.state.value === "conflict") answer(saving, "theirs");
-        await vi.advanceTimersByTimeAsync(2000);
-      }
-      for (const { saving } of people) {
-        const saved = saving.save();
-        await vi.advanceTimersByTimeAsync(2000);
-        await saved;
-        await saving.renew();
-      }
-      await vi.advanceTimersByTimeAsync(3000);
-      const kept = new Set(server.all().map((each) => each.class_id));
-      expect([...drawn].filter((each) => !kept.has(each) && !gone.has(each))).toEqual([]);
-      expect([...kept].filter((each) => !drawn.has(each))).toEqual([]);
-      expect(kept.size).toBe(server.rows.size);
-      for (const { tracks, saving, leave } of people) {
-        expect(saving.state.value).toBe("saved");
-        const shown = [...tracks.all.value.values()].map((each) => [
-          each.number,
-          each.class_id,
-          each.sets[0]!.corners[0],
-        ]);
-        expect(shown.sort()).toEqual(
-          server
-            .all()
-            .map((each) => [each.number, each.class_id, each.sets[0]!.corners[0]])
-            .sort(),
-        );
-        leave();
-      }
-    },
-  );
+      await vi.advanceTimersByTimeAsync(next() * 400);
+    }
+    // Both put down the pen; whoever is asked keeps what is there.
+    for (let round = 0; round < 60; round += 1) {
+      for (const { saving } of people) if (saving.state.value === "conflict") answer(saving, "theirs");
+      await vi.advanceTimersByTimeAsync(2000);
+    }
+    for (const { saving } of people) {
+      const saved = saving.save();
+      await vi.advanceTimersByTimeAsync(2000);
+      await saved;
+      await saving.renew();
+    }
+    await vi.advanceTimersByTimeAsync(3000);
+    const kept = new Set(server.all().map((each) => each.class_id));
+    expect([...drawn].filter((each) => !kept.has(each) && !gone.has(each))).toEqual([]);
+    expect([...kept].filter((each) => !drawn.has(each))).toEqual([]);
+    expect(kept.size).toBe(server.rows.size);
+    for (const { tracks, saving, leave } of people) {
+      expect(saving.state.value).toBe("saved");
+      const shown = [...tracks.all.value.values()].map((each) => [
+        each.number,
+        each.class_id,
+        each.sets[0]!.corners[0],
+      ]);
+      expect(shown.sort()).toEqual(
+        server
+          .all()
+          .map((each) => [each.number, each.class_id, each.sets[0]!.corners[0]])
+          .sort(),
+      );
+      leave();
+    }
+  });
 });

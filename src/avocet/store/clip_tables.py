@@ -2,6 +2,7 @@
 
 import enum
 from typing import Any
+from uuid import uuid4
 
 from sqlalchemy import ForeignKey, UniqueConstraint
 from sqlalchemy.orm import Mapped, Session, mapped_column
@@ -31,6 +32,8 @@ class ClipTrack(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     clip_id: Mapped[int] = mapped_column(ForeignKey("clip.id", ondelete="CASCADE"), index=True)
     number: Mapped[int]
+    uid: Mapped[str] = mapped_column(default=lambda: uuid4().hex, server_default="")
+    """Tells it from every other object, also where a number is used again."""
     class_id: Mapped[int] = mapped_column(ForeignKey("object_class.id"))
     revision: Mapped[int]
     spans: Mapped[list[Any]]

@@ -86,6 +86,22 @@ def test_saved_as_they_are_and_only_on_what_was_seen(data, clip, class_ids):
     assert set(there(data, clip)) == {1}, "what is gone already may be removed again"
 
 
+def test_an_object_keeps_what_tells_it_from_others_whatever_its_number(data, clip, class_ids):
+    roll = class_ids["roll"]
+
+    def uids():
+        return {number: labels.uid for number, (_, labels) in there(data, clip).items()}
+
+    save(data, clip, TrackChange(1, 0, track(roll)), TrackChange(2, 0, track(roll, uid="ab12")))
+    given = uids()
+    assert given[2] == "ab12" and len(given[1]) == 32
+    save(data, clip, TrackChange(1, 1, track(roll, unsure=[3])), TrackChange(2, 1, track(roll, uid="ab12")))
+    assert uids() == given, "who says nothing of it changes nothing"
+    save(data, clip, TrackChange(1, 2, None))
+    save(data, clip, TrackChange(1, 0, track(roll)))
+    assert len({*uids().values(), *given.values()}) == 3, "the number again, but another object"
+
+
 def test_what_proposals_save_is_told_from_objects_drawn_by_hand(data, clip, class_ids):
     roll = class_ids["roll"]
 

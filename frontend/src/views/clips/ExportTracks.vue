@@ -110,9 +110,7 @@ async function send(files: File[], corners: boolean | null = null): Promise<void
       </p>
       <div v-if="asked" class="notice bad" role="alert" data-test="tracks-asked">
         <p>{{ asked.question }}</p>
-        <el-button size="small" data-test="tracks-corners" @click="send(asked.files, true)"
-          >They are corners</el-button
-        >
+        <el-button size="small" data-test="tracks-corners" @click="send(asked.files, true)">They are corners</el-button>
         <el-button size="small" data-test="tracks-sizes" @click="send(asked.files, false)"
           >They are corner and size</el-button
         >

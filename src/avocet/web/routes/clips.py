@@ -233,6 +233,7 @@ def _labels(track: schemas.TrackIn) -> work_tracks.TrackLabels:
         list(track.unsure),
         track.model,
         track.standing,
+        track.uid,
     )
 
 

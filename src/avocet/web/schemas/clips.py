@@ -106,6 +106,11 @@ class TrackIn(Request):
     unsure: list[Whole] = Field(default_factory=list, max_length=20_000)
     model: str = Field("", max_length=100)
     standing: Standing = Standing.KEPT
+    uid: str = Field(
+        "",
+        pattern=r"^[0-9a-f]{0,32}$",
+        description="Tells the object from every other, whatever its number; the server gives one where there is none",
+    )
 
 
 class TrackChangeIn(Request):
@@ -135,6 +140,7 @@ class AttributesFromOut(Schema):
 
 class TrackOut(Schema):
     number: int
+    uid: str
     revision: int
     class_id: int
     spans: list[tuple[int, int]]

@@ -63,6 +63,9 @@ class TrackLabels:
     model : str
         Which model proposed it.
     standing : Standing
+    uid : str
+        Tells it from every other object, whatever its number and whatever is said of it; of an empty one the record
+        makes its own.
     """
 
     class_id: int
@@ -72,6 +75,7 @@ class TrackLabels:
     unsure: list[int] = field(default_factory=list)
     model: str = ""
     standing: Standing = Standing.KEPT
+    uid: str = field(default="", compare=False)
 
     def trajectory(self) -> Trajectory:
         """Where it is on every frame."""
@@ -111,6 +115,7 @@ def labels_of_track(row: ClipTrack) -> TrackLabels:
         list(row.unsure),
         row.model,
         row.standing,
+        row.uid,
     )
 
 
@@ -229,12 +234,15 @@ def write_track(row: ClipTrack, labels: TrackLabels) -> None:
     row.attributes = [[start, values] for start, values in labels.attributes]
     row.unsure = list(labels.unsure)
     row.model, row.standing = labels.model, labels.standing
+    if labels.uid:
+        row.uid = labels.uid
 
 
 def track_record(row: ClipTrack) -> dict[str, Any]:
     """A track as the page gets it."""
     return {
         "number": row.number,
+        "uid": row.uid,
         "revision": row.revision,
         "class_id": row.class_id,
         "spans": row.spans,
@@ -275,6 +283,7 @@ def _checked(session: Session, clip: Clip, frames: int, labels: TrackLabels, cal
         found = TrackLabels(
             labels.class_id, labels.spans, sets, attributes,
             sorted({frame for frame in labels.unsure if 0 <= frame < frames}), labels.model, labels.standing,
+            labels.uid,
         )  # fmt: skip
         found.trajectory()
     except ValueError as error:

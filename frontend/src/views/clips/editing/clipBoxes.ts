@@ -10,6 +10,7 @@ import { useProject } from "@/state/project";
 import { boxAt, isInSight, setBox, type Track } from "@/views/clips/editing/trajectory";
 import { certainty } from "@/views/clips/editing/strips";
 import type { useTracks } from "@/views/clips/editing/tracks";
+import { freshUid } from "@/views/clips/editing/uid";
 
 /** Below it a box is shown as one to be looked at. */
 const SURE = 0.6;
@@ -65,6 +66,7 @@ export function useClipBoxes({ tracks, frame, size, activeClass, newClass, drawn
     const added = next.slice(here.value.length).map((box): [number, Track] => {
       const track: Track = {
         number,
+        uid: freshUid(),
         class_id: box.class_id,
         spans: [[frame.value, frame.value]],
         sets: [{ frame: frame.value, corners: box.corners, held: false, origin: "hand" }],

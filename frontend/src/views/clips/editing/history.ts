@@ -2,9 +2,16 @@
 import { computed, shallowRef } from "vue";
 
 import type { Track } from "@/views/clips/editing/trajectory";
+import { areTwo } from "@/views/clips/editing/uid";
 
 /** An object before and after a change; null where it was not there. */
 export type Step = { number: number; before: Track | null; after: Track | null }[];
+
+/** The same change of the object under another number. */
+export function numbered({ before, after }: Step[number], number: number): Step[number] {
+  const named = (track: Track | null): Track | null => track && { ...track, number };
+  return { number, before: named(before), after: named(after) };
+}
 
 const MOST_STEPS = 2000;
 
@@ -42,25 +49,16 @@ export function useTrackHistory(clipId: number) {
     return step;
   }
 
-  /**
-   * An object that was drawn here got another number: its steps go with it, back to the one in which it was drawn.
-   * Earlier steps of that number are of another object.
-   */
-  function renumber(from: number, to: number): void {
-    const rename = (steps: readonly Step[]): Step[] => {
-      let begun = false;
-      const renamed = [...steps].reverse().map((step) =>
-        step.map((part) => {
-          if (begun || part.number !== from) return part;
-          begun = part.before === null;
-          const named = (track: Track | null): Track | null => track && { ...track, number: to };
-          return { number: to, before: named(part.before), after: named(part.after) };
-        }),
+  /** An object got another number: its steps go with it. Other steps of its former number are of other objects. */
+  function renumber(object: Track, to: number): void {
+    const rename = (steps: readonly Step[]): Step[] =>
+      steps.map((step) =>
+        step.map((part) =>
+          part.number === object.number && !areTwo(part.before ?? part.after, object) ? numbered(part, to) : part,
+        ),
       );
-      return renamed.reverse();
-    };
     past.value = rename(past.value);
-    future.value = rename([...future.value].reverse()).reverse();
+    future.value = rename(future.value);
   }
 
   return {

@@ -3,7 +3,8 @@ import { computed, ref, shallowRef } from "vue";
 
 import type { Track } from "@/views/clips/editing/trajectory";
 import { firstFrame, sameTrack } from "@/views/clips/editing/trajectory";
-import { type Step, useTrackHistory } from "@/views/clips/editing/history";
+import { numbered, type Step, useTrackHistory } from "@/views/clips/editing/history";
+import { areTwo } from "@/views/clips/editing/uid";
 
 /** An object that two versions are there of: mine and theirs. */
 export interface Clash {
@@ -87,26 +88,28 @@ export function useTracks(clipId: number, touch: () => void, ask: (clashes: Clas
   const stand = (tracks: readonly Track[], standing: Track["standing"]): void =>
     change(tracks.map((track) => [track.number, { ...track, standing }]));
 
-  /** An object that was drawn here has another number from now on, as somebody else gave its own to one of theirs. */
-  function renumber(from: number, to: number): void {
-    renumbered.push([from, to]);
-    chosen.value = chosen.value.map((number) => (number === from ? to : number));
-    history.renumber(from, to);
+  /** An object has another number from now on, as somebody else gave its own to one of theirs. */
+  function renumber(object: Track, to: number): void {
+    renumbered.push([object.number, to]);
+    chosen.value = chosen.value.map((number) => (number === object.number ? to : number));
+    history.renumber(object, to);
   }
 
   /** A step back, or forth again. Where an object is not as the step left it the person decides: all of it, or nothing. */
   function turn(step: Step | null): void {
     if (!step) return;
+    let fresh = freshNumber() - 1;
     step = step.map((part) => {
-      if (part.before || !part.after || !all.value.has(part.number)) return part;
-      // It comes back, and another object has got its number meanwhile.
-      const number = freshNumber();
-      renumber(part.number, number);
-      return { ...part, number, after: { ...part.after, number } };
+      const object = (part.before ?? part.after)!;
+      if (!areTwo(object, all.value.get(part.number))) return part;
+      // Another object has got its number meanwhile.
+      fresh += 1;
+      renumber(object, fresh);
+      return numbered(part, fresh);
     });
     const now = step.map(({ number }) => all.value.get(number) ?? null);
     apply(step);
-    if (step.some(({ before }, place) => !sameTrack(before, now[place]!)))
+    if (step.some(({ before, after }, place) => !sameTrack(before, now[place]!) && !sameTrack(after, now[place]!)))
       ask(step.map(({ number, after }, place) => ({ number, mine: after, theirs: now[place]! })));
   }
 

@@ -1,6 +1,7 @@
 /** One object of a clip: where it is on each frame, and everything that can be done to it. Nothing here changes a track; each gives a new one. */
 import type { CarriedBox, ClipTrack, SetBox } from "@/api/client";
 import type { Corners } from "@/stage/geometry";
+import { freshUid } from "@/views/clips/editing/uid";
 
 /** As the server keeps it, but for the revision, which saving looks after. */
 export type Track = Omit<ClipTrack, "revision">;
@@ -172,6 +173,7 @@ export function partAt(track: Track, frame: number, number: number): [Track, Tra
     {
       ...track,
       number,
+      uid: freshUid(),
       spans: later,
       sets: withSet(
         track.sets.filter((each) => each.frame >= frame),

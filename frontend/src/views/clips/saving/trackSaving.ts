@@ -4,6 +4,7 @@ import { onBeforeUnmount, ref, shallowRef } from "vue";
 import { api, ApiError, type ClipTrack, take, type TrackList } from "@/api/client";
 import type { Clash } from "@/views/clips/editing/tracks";
 import { sameTrack, type Track } from "@/views/clips/editing/trajectory";
+import { areTwo } from "@/views/clips/editing/uid";
 import type { SaveState } from "@/views/labels/saving/saving";
 import { useWorked } from "@/views/labels/saving/worked";
 
@@ -13,8 +14,9 @@ const RETRY = 3000;
 const TOGETHER = 500;
 
 interface Draft {
-  /** What each object was changed from. */
+  /** What each object was changed from: its revision, and which object that was. */
   revisions: Record<number, number>;
+  uids?: Record<number, string>;
   tracks: Record<number, Track | null>;
 }
 
@@ -35,8 +37,8 @@ function plain({ revision: _, ...track }: ClipTrack): Track {
 export interface TrackSavingOptions {
   read: () => Map<number, Track>;
   show: (tracks: Track[]) => void;
-  /** An object that was drawn here got another number. */
-  renumber: (from: number, to: number) => void;
+  /** An object got another number. */
+  renumber: (object: Track, to: number) => void;
 }
 
 export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSavingOptions) {
@@ -49,6 +51,8 @@ export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSa
   const worked = useWorked();
   let base = new Map<number, ClipTrack>();
   const touched = new Set<number>();
+  /** What was sent without an answer: it may have arrived. */
+  let unanswered = new Map<number, Track | null>();
   let timer = 0;
   let running: Promise<void> | null = null;
   let left = false;
@@ -61,12 +65,21 @@ export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSa
     const draft = draftOfClip(clipId);
     const shown = new Map(tracks.map((each) => [each.number, plain(each)]));
     const clashes: Clash[] = [];
-    for (const [key, mine] of Object.entries(draft?.tracks ?? {})) {
-      const number = Number(key);
-      const theirs = shown.get(number) ?? null;
+    let fresh = Math.max(0, ...shown.keys(), ...Object.keys(draft?.tracks ?? {}).map(Number));
+    for (const [key, own] of Object.entries(draft?.tracks ?? {})) {
+      let [number, mine] = [Number(key), own];
+      let theirs = shown.get(number) ?? null;
       if (JSON.stringify(mine) === JSON.stringify(theirs)) continue;
+      const was = draft!.revisions[number] ?? 0;
+      const stale = (base.get(number)?.revision ?? 0) !== was;
+      // Taken away, and so it is there: what has its number now is another object.
+      if (!mine && stale && draft!.uids?.[number] && theirs?.uid !== draft!.uids[number]) continue;
+      if (mine && stale && areTwo(mine, theirs)) {
+        fresh += 1;
+        [number, mine, theirs] = [fresh, { ...mine, number: fresh }, null];
+        if (was) clashes.push({ number, mine, theirs });
+      } else if (stale) clashes.push({ number, mine, theirs });
       touched.add(number);
-      if ((base.get(number)?.revision ?? 0) !== (draft!.revisions[number] ?? 0)) clashes.push({ number, mine, theirs });
       if (mine) shown.set(number, mine);
       else shown.delete(number);
     }
@@ -96,9 +109,10 @@ export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSa
 
   function keepDraft(): void {
     const now = read();
-    const draft: Draft = { revisions: {}, tracks: {} };
+    const draft: Draft = { revisions: {}, uids: {}, tracks: {} };
     for (const number of touched) {
       draft.revisions[number] = base.get(number)?.revision ?? 0;
+      draft.uids![number] = base.get(number)?.uid ?? "";
       draft.tracks[number] = now.get(number) ?? null;
     }
     try {
@@ -138,6 +152,7 @@ export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSa
       const body = { changes, worked: seconds };
       const saved = await take(api.POST("/api/v1/clips/{clip_id}/tracks", { params, body }));
       labour.value = saved;
+      unanswered = new Map();
       for (const number of numbers) base.delete(number);
       for (const each of saved.tracks) base.set(each.number, each);
       const after = new Map(read());
@@ -151,6 +166,7 @@ export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSa
       message.value = "";
     } catch (error) {
       worked.giveBack(seconds);
+      if ((error as ApiError).status === 0) unanswered = new Map([...unanswered, ...sent]);
       failed(error as ApiError);
     }
   }
@@ -193,38 +209,49 @@ export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSa
     // A number that is being taken away here is still that of another object.
     let fresh = Math.max(0, ...there.keys(), ...mine.keys(), ...touched);
     for (const number of [...touched]) {
-      const own = mine.get(number) ?? null;
+      let own = mine.get(number) ?? null;
       const before = base.get(number);
       const now = there.get(number);
-      if (!own && (!before || !now)) {
+      const arrived = now && unanswered.has(number) && sameTrack(unanswered.get(number)!, plain(now));
+      const stale = !arrived && (now?.revision ?? 0) !== (before?.revision ?? 0);
+      if (own && stale && (areTwo(own, now) || areTwo(own, before))) {
+        // Another object has its number, there or before it was drawn here.
+        fresh += 1;
+        const moved = { ...own, number: fresh };
+        const question = asked.get(number);
+        asked.delete(number);
+        shown.set(fresh, moved);
+        touched.add(fresh);
+        renumber(own, fresh);
+        const wasThere = before && !areTwo(own, before);
+        if (wasThere || (question && !areTwo(question.mine, own)))
+          asked.set(fresh, { number: fresh, mine: moved, theirs: null });
+        if (!before || wasThere) {
+          touched.delete(number);
+          continue;
+        }
+        own = null;
+      }
+      if (!own && (!before || !now || areTwo(before, now))) {
         // Taken away before it was saved, so what has its number now is another object; or by both.
         touched.delete(number);
         asked.delete(number);
         continue;
       }
-      if (!before && now && own) {
-        // Both drew a new object and gave it the same number.
-        touched.delete(number);
-        fresh += 1;
-        shown.set(fresh, { ...own, number: fresh });
-        touched.add(fresh);
-        renumber(number, fresh);
-        if (asked.delete(number)) asked.set(fresh, { number: fresh, mine: shown.get(fresh)!, theirs: null });
-        continue;
-      }
-      if ((now?.revision ?? 0) !== (before?.revision ?? 0)) {
-        asked.set(number, { number, mine: own, theirs: now ? plain(now) : null });
-      }
+      if (stale) asked.set(number, { number, mine: own, theirs: now ? plain(now) : null });
       if (own) shown.set(number, own);
       else shown.delete(number);
     }
     base = there;
+    unanswered = new Map();
     show([...shown.values()]);
     if (asked.size) disagree([...asked.values()]);
     else {
       conflict.value = [];
-      state.value = "waiting";
-      later(0);
+      window.clearTimeout(timer);
+      if (touched.size) later(0);
+      else dropDraft();
+      state.value = touched.size ? "waiting" : "saved";
     }
   }
 
@@ -257,10 +284,6 @@ export function useTrackSaving(clipId: number, { read, show, renumber }: TrackSa
     const params = { path: { clip_id: clipId } };
     const found = await take(api.GET("/api/v1/clips/{clip_id}/tracks", { params }));
     merge(found.tracks);
-    if (!touched.size && !conflict.value.length) {
-      window.clearTimeout(timer);
-      state.value = "saved";
-    }
   }
 
   onBeforeUnmount(() => {
