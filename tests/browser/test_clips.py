@@ -60,6 +60,10 @@ def test_an_object_is_drawn_once_and_followed(page):
     name, box = whole_goods(belt, 5)[0]
     order = ["roll", "croissant", "loaf", "pretzel", "ring"]
     page.keys(str(order.index(name) + 1))
+    page.tap(box[:2])
+    page.find("mode", "opposite corner")
+    page.keys(Keys.ESCAPE)
+    page.gone("[data-test=mode]")
     page.drag(box[:2], box[2:])
     page.find("object", name)
     page.until(lambda: page.find("sights").text == "5", "in sight where it was drawn")
@@ -145,6 +149,23 @@ def test_proposed_objects_are_kept_refused_and_exported(page, server, sessions, 
     page.find("export-form")
     page.find("tracks-file").send_keys(str(labels))
     page.until(lambda: len(objects(page, clip)) == 2 * (many - 1), "they came back")
+    # Corners where the format wants sizes: nothing is taken until somebody says which they are.
+    page.gone(".el-overlay:not([style*='display: none'])")
+    for each in written["annotations"]:
+        x, y, width, height = each["bbox"]
+        each["bbox"] = [x, y, x + width, y + height]
+    labels.write_text(json.dumps(written))
+    page.keys("e")
+    page.find("export-form")
+    page.find("tracks-file").send_keys(str(labels))
+    page.find("tracks-asked", "are they corners")
+    assert len(objects(page, clip)) == 2 * (many - 1)
+    page.click("tracks-corners")
+    page.until(lambda: len(objects(page, clip)) == 3 * (many - 1), "and now as corners")
+    (*_, before, last) = (each["sets"][0]["corners"] for each in objects(page, clip)[many - 2 :: many - 1])
+    assert last == pytest.approx(before, abs=0.02)
+    page.undo()
+    page.until(lambda: len(objects(page, clip)) == 2 * (many - 1), "taken away again")
 
     # Into pictures, with their boxes.
     page.gone(".el-overlay:not([style*='display: none'])")

@@ -29,6 +29,7 @@ import { useTracks } from "@/views/clips/editing/tracks";
 import { dotAt, trailsLayer } from "@/views/clips/editing/trail";
 import { useTrackSaving } from "@/views/clips/saving/trackSaving";
 import { useClassChoice } from "@/views/labels/editing/classChoice";
+import StageMode from "@/views/labels/StageMode.vue";
 import { useSitting } from "@/views/labels/editing/sitting";
 
 const props = defineProps<{ clip: ClipDetail; tracks: TrackList }>();
@@ -373,6 +374,7 @@ frames.go(0);
             :placed="placed" />
         </template>
       </PictureStage>
+      <StageMode :corner="tool.corner.value !== null" />
       <p v-if="frames.failed.value.get(frame)" class="over" data-test="frame-failed">
         {{ frames.failed.value.get(frame) }}
         <el-button link type="primary" @click="frames.again(frame)">Try again</el-button>

@@ -2,14 +2,17 @@
 /** A line over the stage that says what a click does just now, where it is not drawing, and what ends it. */
 import { count } from "@/parts/format";
 
-defineProps<{
-  corner: boolean;
-  stamping: boolean;
-  /** Boxes that would be tighter. */
-  tighter: number;
-  show: { none: boolean; onlyChosen: boolean };
-  pass: string;
-}>();
+withDefaults(
+  defineProps<{
+    corner: boolean;
+    stamping?: boolean;
+    /** Boxes that would be tighter. */
+    tighter?: number;
+    show?: { none: boolean; onlyChosen: boolean };
+    pass?: string;
+  }>(),
+  { tighter: 0, show: () => ({ none: false, onlyChosen: false }), pass: "" },
+);
 </script>
 
 <template>

@@ -57,8 +57,8 @@ const latency = computed(() => ({
   yAxis: { type: "value", axisLabel: { formatter: "{value} ms" } },
   series: [
     { name: "median", key: "median" as const, type: "solid" as const },
-    { name: "95 of 100 within", key: "p95" as const, type: "dashed" as const },
-    { name: "99 of 100 within", key: "p99" as const, type: "dotted" as const },
+    { name: "95th percentile", key: "p95" as const, type: "dashed" as const },
+    { name: "99th percentile", key: "p99" as const, type: "dotted" as const },
   ].map((each) => ({
     name: each.name,
     type: "line",
