@@ -74,13 +74,22 @@ class Loaded:
     is_deep: bool = False
     low: Picture | None = None
 
-    def values(self, top: int = 0, bottom: int | None = None) -> NDArray[Any]:
-        """(H, W), or (H, W, 3 or 4) with colours, all bits of some rows of a deep picture."""
-        box = (0, top, self.picture.width, self.picture.height if bottom is None else bottom)
+    def values(self, top: int, bottom: int) -> NDArray[Any]:
+        """(rows, W), or (rows, W, 3 or 4) with colours, all bits of some rows of a deep picture."""
+        box = (0, top, self.picture.width, bottom)
         high = np.asarray(self.picture.crop(box))
         if self.low is None:
             return high
         return (high.astype(np.uint16) << 8) | np.asarray(self.low.crop(box))
+
+    def thinned(self) -> NDArray[Any]:
+        """Some of the values, about a million, without how opaque they are: of very many a few say the same."""
+        width, height = self.picture.size
+        step = max(1, round((width * height / 1_000_000) ** 0.5))
+        # Row by row, so that of a large picture there is no further copy.
+        rows = [self.values(top, top + 1)[:, ::step] for top in range(0, height, step)]
+        values = np.concatenate(rows)
+        return values[..., :3] if values.ndim == 3 else values
 
 
 def is_deep(opened: ImageFile) -> bool:
@@ -150,10 +159,7 @@ def depth_of(loaded: Loaded, source: Path | BinaryIO, measured: bool = True) -> 
     bits = meaning_bits(source) if loaded.picture.format == "PNG" else None
     if declared is not None or (bits is None and not measured):
         return Depth(declared=declared)
-    # By a thinned copy: of very many pixels a few say the same.
-    step = max(1, round((loaded.picture.width * loaded.picture.height / 1_000_000) ** 0.5))
-    values = loaded.values()[::step, ::step]
-    values = values[..., :3] if values.ndim == 3 else values
+    values = loaded.thinned()
     if bits is not None:
         return Depth(declared=WHITES[-1] if is_scaled(values, bits) else float(2**bits - 1))
     return Depth(least=white_of(values, loaded.picture.mode == "F"))
