@@ -42,7 +42,9 @@ class _Watch:
         self._ending: list[Recording] = []
         self._shown_at = 0.0
         self.pictures = 0
-        self._telling = Telling(Shown(place), reporter, lambda: (self.pictures, camera.state()[1]))
+        self._telling = Telling(
+            Shown(place), reporter, lambda: (self.pictures, self.pictures, camera.state()[1])
+        )
 
     def see(self, frame: LiveFrame) -> None:
         """Look at a frame."""

@@ -7,6 +7,7 @@ moment therefore loses nothing: what has no result yet is looked at again, what 
 import contextlib
 import json
 import shutil
+import stat
 import time
 from collections import deque
 from pathlib import Path
@@ -21,6 +22,7 @@ from avocet.media.deep import DEEP_SUFFIXES, white_for
 from avocet.media.pictures import SUFFIXES, encode_jpeg, picture_depth, read_picture
 from avocet.readable import readable
 from avocet.work.live.showing import LastMinute, Shown
+from avocet.work.live.telling import Telling
 from avocet.work.pictures.white import whites_of_files
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.use.running.copies import ANNOTATED, Copier, into_folder
@@ -47,9 +49,10 @@ Stamp = tuple[int, int]
 class _Folder:
     """One folder under way."""
 
-    def __init__(self, source: Path, out: Path, moves: bool, looker: Looker, place: Path) -> None:
+    def __init__(
+        self, source: Path, out: Path, moves: bool, looker: Looker, place: Path, reporter: Reporter
+    ) -> None:
         self._source, self._out, self._moves, self._looker = source, out, moves, looker
-        self._shown = Shown(place)
         self._kept = place / WHITE
         self._settled = _kept_white(self._kept)
         self._copier = Copier(looker.order, looker.classes, into_folder(out))
@@ -60,12 +63,14 @@ class _Folder:
         self._latest: deque[dict[str, Any]] = deque(maxlen=LATEST)
         self._problems: dict[str, str] = {}
         self._picture: dict[str, Any] = {}
-        self.pictures = 0
+        self.pictures, self.waiting_for, self.message = 0, 0, ""
         for left in out.rglob(".*") if out.is_dir() else ():
             # What a kill has left half written.
             if is_unfinished(left.name):
                 left.unlink(missing_ok=True)
-        self.waiting_for = 0
+        self.telling = Telling(
+            Shown(place), reporter, lambda: (self.pictures, self.pictures + self.waiting_for, self.message)
+        )
 
     def look(self) -> list[tuple[Path, str, Stamp]]:
         """What is there to be looked at now: written to its end, and without a result."""
@@ -81,6 +86,8 @@ class _Folder:
                 status = path.stat()
             except OSError:
                 continue  # gone meanwhile
+            if not stat.S_ISREG(status.st_mode):
+                continue  # a pipe has no end
             name, stamp = path.relative_to(self._source).as_posix(), (status.st_size, status.st_mtime_ns)
             if self._done.get(name) == stamp:
                 there[name] = (stamp, now)
@@ -110,24 +117,25 @@ class _Folder:
 
     def do(self, path: Path, name: str, stamp: Stamp) -> None:
         """Look at a picture and write its result."""
+        called = readable(name)
         try:
-            pixels = read_picture(path, name, white=self._white(path, name))
+            pixels = read_picture(path, called, white=self._white(path, called))
         except InputError as error:
             age = time.time() - stamp[1] / 1e9
             if 0 <= age < PATIENCE:
                 return  # perhaps still on its way
-            self._write(name, stamp, {"name": readable(name), "problem": str(error)})
+            self._write(name, stamp, {"name": called, "problem": str(error)})
             self._problems[name] = str(error)
             self._done[name] = stamp
             return
         (row,) = self._looker.look([pixels])
         row.pop("others")
-        row = {"name": readable(name)} | row
+        row = {"name": called} | row
         drawn = None
         if self._copier.wanted:
             drawn = self._copier.drawn(pixels, row)
-            row["annotated"] = f"{ANNOTATED}/{name}.jpg"
-            write_bytes(self._out / ANNOTATED / f"{name}.jpg", encode_jpeg(drawn))
+            row["annotated"] = f"{ANNOTATED}/{called}.jpg"
+            write_bytes(self._out / row["annotated"], encode_jpeg(drawn))
         # The copy first: a result says that all is there.
         self._write(name, stamp, row)
         self._finished(path, name, stamp)
@@ -194,7 +202,8 @@ class _Folder:
             "problems": [f"{readable(name)}: {why}" for name, why in list(self._problems.items())[-5:]],
             "engine": self._looker.finder.about.get("engine", ""),
         }  # fmt: skip
-        self._shown.show(said | self._picture, pixels)
+        self.message = message
+        self.telling.show(said | self._picture, pixels)
 
 
 def _kept_white(path: Path) -> float | None:
@@ -243,31 +252,28 @@ def watch_folder(
     Stopped
         When somebody has stopped it.
     """
-    folder = _Folder(Path(source), Path(out), moves, looker, place)
-    message = ""
+    folder = _Folder(Path(source), Path(out), moves, looker, place, reporter)
 
-    def tell(state: str) -> None:
-        folder.show(state, message)
-        reporter.progress(folder.pictures, folder.pictures, message)
-        if reporter.should_stop():
+    def stop_if_asked() -> None:
+        if folder.telling.stopped:
             raise Stopped
 
-    while True:
-        message, state = "", "live"
-        try:
-            if not Path(source).is_dir():
-                raise InputError(f"the folder {Path(source).name} is not there; waiting for it")
-            for path, name, stamp in folder.look():
-                folder.do(path, name, stamp)
-                reporter.progress(folder.pictures, folder.pictures + folder.waiting_for, "")
-                if reporter.should_stop():
-                    raise Stopped
-        except (InputError, OSError) as error:
-            # A disk that is full or a folder that is gone may be back later; nothing is lost meanwhile.
-            message, state = str(error), "lost"
-        tell(state)
-        ends = time.monotonic() + every
-        while time.monotonic() < ends:
-            time.sleep(min(0.2, every))
-            if reporter.should_stop():
-                raise Stopped
+    try:
+        while True:
+            message, state = "", "live"
+            try:
+                if not Path(source).is_dir():
+                    raise InputError(f"the folder {Path(source).name} is not there; waiting for it")
+                for path, name, stamp in folder.look():
+                    folder.do(path, name, stamp)
+                    stop_if_asked()
+            except (InputError, OSError) as error:
+                # A disk that is full or a folder that is gone may be back later; nothing is lost meanwhile.
+                message, state = str(error), "lost"
+            folder.show(state, message)
+            ends = time.monotonic() + every
+            while time.monotonic() < ends:
+                stop_if_asked()
+                time.sleep(min(0.2, every))
+    finally:
+        folder.telling.close()

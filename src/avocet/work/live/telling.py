@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy.exc import OperationalError
 
-from avocet.work.live.showing import Shown
+from avocet.work.live.showing import OF_A_PICTURE, Shown
 from avocet.work.progress import Reporter
 
 LOOK_EVERY = 0.5
@@ -27,7 +27,7 @@ class Telling:
     shown : Shown
     reporter : Reporter
     reported : callable
-        Gives the pictures so far, and what is to be said of them.
+        Gives how many pictures are done, of how many, and what is to be said of them.
 
     Attributes
     ----------
@@ -37,7 +37,9 @@ class Telling:
         Whether somebody asked to stop, as last read.
     """
 
-    def __init__(self, shown: Shown, reporter: Reporter, reported: Callable[[], tuple[int, str]]) -> None:
+    def __init__(
+        self, shown: Shown, reporter: Reporter, reported: Callable[[], tuple[int, int, str]]
+    ) -> None:
         self._shown, self._reporter, self._reported = shown, reporter, reported
         self.wishes: dict[str, Any] = {}
         self.stopped = False
@@ -49,10 +51,16 @@ class Telling:
         self._thread.start()
 
     def show(self, said: dict[str, Any], pixels: NDArray[np.uint8] | None) -> None:
-        """Show this next, in place of what still waits; the pixels are not changed any more. Raises what telling ended with."""
+        """Show this next, in place of what still waits. Raises what telling ended with.
+
+        The pixels are not changed any more. Without them the picture that still waits is shown.
+        """
         if self._fault is not None:
             raise self._fault
         with self._changed:
+            if pixels is None and self._newest is not None:
+                before, pixels = self._newest
+                said = {name: before[name] for name in OF_A_PICTURE if name in before} | said
             self._newest = said, pixels
             self._changed.notify_all()
 
@@ -82,8 +90,7 @@ class Telling:
 
     def _look(self) -> None:
         self.wishes = self._shown.wishes()
-        pictures, message = self._reported()
         # A full disk or a locked database refuses it now and takes it later.
         with suppress(OperationalError, OSError):
-            self._reporter.progress(pictures, pictures, message)
+            self._reporter.progress(*self._reported())
         self.stopped = self._reporter.should_stop()
