@@ -16,7 +16,7 @@ from avocet.work.cluster.pool import LookerPool
 from avocet.work.cluster.shipping import ShippedFile, ShippedModel
 from avocet.work.cluster.spread import Spread
 from avocet.work.cluster.worker import RemoteLooker, ShippedStill
-from avocet.work.models.bundles import Bundles
+from avocet.work.models.bundle_set import Bundles
 from avocet.work.models.opening import open_bundles
 from avocet.work.progress import SILENT
 from avocet.work.use.running.detect import detect, gather

@@ -6,6 +6,10 @@ import sys
 from pathlib import Path
 
 import pytest
+from PIL import Image
+
+from avocet.detector.model.predictor import Predictor
+from tests.ready import trained_bundle
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "avocet"
@@ -22,7 +26,7 @@ FLOORS = {
     "core": set(),
 }
 """What each room may import. What lies beside the rooms is below all but `core`, which touches no file."""
-BELOW_ALL = {"files", "archives", "readable", "loading", "output", "faults"}
+BELOW_ALL = {"files", "archives", "readable", "loading", "output", "faults", "cores", "palette"}
 
 MODULES = sorted(SOURCE.rglob("*.py"))
 
@@ -137,3 +141,23 @@ def test_what_needs_no_network_starts_without_torch(module):
     look = f"import sys, avocet.cli.{module}; print(sorted(sys.modules.keys() & {{'torch', 'scipy.special', 'scipy.stats'}}))"
     done = subprocess.run([sys.executable, "-c", look], check=True, capture_output=True, text=True)
     assert done.stdout.strip() == "[]"
+
+
+@pytest.mark.slow
+def test_finding_boxes_in_a_picture_loads_no_database_and_no_cluster(tmp_path):
+    """One picture is found in less time than those take to load."""
+    picture, model = tmp_path / "a.png", tmp_path / "model.zip"
+    Image.new("RGB", (64, 48)).save(picture)
+    model.write_bytes(trained_bundle())
+    # The graph is kept beside it from then on, and torch is not asked any more.
+    Predictor.from_bundle(model)
+    look = f"""
+import sys
+from avocet.cli.main import main
+try:
+    main(["detect", "--model", {str(model)!r}, {str(picture)!r}, "--out", {str(tmp_path / "out")!r}])
+finally:
+    print(sorted(sys.modules.keys() & {{"torch", "sqlalchemy", "alembic", "ray", "psutil", "scipy.special"}}), file=sys.stderr)
+"""
+    done = subprocess.run([sys.executable, "-c", look], check=True, capture_output=True, text=True)
+    assert done.stderr.splitlines()[-1] == "[]"

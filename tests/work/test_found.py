@@ -28,10 +28,11 @@ from avocet.work.progress import Silent
 from avocet.work.use import crops_ahead
 from avocet.work.use.boxes import box_rows, crop_of, sorted_boxes
 from avocet.work.use.collecting import do_collect
-from avocet.work.use.counting import Shape, count_by, counts_as_csv
+from avocet.work.use.counting import Shape, counts_as_csv
 from avocet.work.use.crops_ahead import CropsAhead, clips_of_boxes
 from avocet.work.use.detections import Source, get_detection, order_of, start_detection
-from avocet.work.use.found import clips_of, found_by, found_in, pictures_with_boxes, sorted_pictures, timeline
+from avocet.work.use.found import clips_of, found_in, pictures_with_boxes, sorted_pictures, timeline
+from avocet.work.use.results import count_by, found_by
 from avocet.work.use.running.course import Input
 from avocet.work.use.running.detect import detect
 from avocet.work.use.running.order import DetectionOrder

@@ -13,6 +13,7 @@ from avocet.core.raw.candidates import Candidates
 from avocet.detector.engines import find_boxes
 from avocet.media.deep import WHITES
 from avocet.media.pictures import encode_jpeg, read_picture
+from avocet.media.white import whites_of_files
 from avocet.store.folder import look_name
 from avocet.store.tables import Part, Picture, PictureState
 from avocet.work.addresses.answering import Answerer
@@ -24,7 +25,7 @@ from avocet.work.live.folder import watch_folder
 from avocet.work.pictures.adding import Arrival, add_picture, take_picture
 from avocet.work.pictures.files import picture_pixels, viewable_path
 from avocet.work.pictures.thumbnails import thumbnail
-from avocet.work.pictures.white import choose_white, project_white, whites_of_files
+from avocet.work.pictures.white import choose_white, project_white
 from avocet.work.progress import Silent, Stopped
 from avocet.work.project.projects import create_project
 from avocet.work.snapshots.frozen import Frozen, labelled_pictures

@@ -1,29 +1,13 @@
-"""What several commands share: the data folder, progress bars, faults of annotation files."""
+"""What several commands share: progress bars, faults of annotation files."""
 
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 import click
-from sqlalchemy.exc import DatabaseError
 from tqdm import tqdm
 
 from avocet.core.errors import InputError
-from avocet.store.database import Sessions, open_database
-from avocet.store.folder import DataFolder
 from avocet.work.progress import Reporter, Silent
-
-
-def open_data(data: Path, must_exist: bool = False) -> tuple[DataFolder, Sessions]:
-    """Open a data folder. Raises `InputError` where it must exist and does not."""
-    folder = DataFolder(data)
-    if must_exist and not folder.database.is_file():
-        raise InputError(f"{data} is no data folder of Avocet: it holds no {folder.database.name}")
-    try:
-        return folder, open_database(folder.database)
-    except (OSError, DatabaseError) as error:
-        reason = error.strerror if isinstance(error, OSError) else error.orig
-        raise InputError(f"the data folder {data} cannot be opened: {reason}") from None
 
 
 class Bar:

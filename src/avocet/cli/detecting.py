@@ -5,6 +5,7 @@ import shutil
 import sys
 import tempfile
 from collections.abc import Sequence
+from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -17,8 +18,6 @@ from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.core.raw.suppressing import METHODS
 from avocet.detector.model.predictor import Predictor
 from avocet.files import write_text
-from avocet.work.cluster.spread import spreading
-from avocet.work.models.bundles import Bundles
 from avocet.work.use.counting import Shape, count_on, counts_as_csv, points_of, shape_of
 from avocet.work.use.found import clips_of, found_in
 from avocet.work.use.running.copies import ANNOTATED, CROPS
@@ -138,7 +137,7 @@ def detect(
         raise InputError(f"{folder} is a file; name a folder for the results")
     items = gather(inputs, without=folder)
     predictor, order = _ordered(model, wished)
-    with spreading(cluster, Bundles((model,)), order, "avocet detect") as spread, Bar("Detecting") as bar:
+    with _spreading(cluster, model, order) as spread, Bar("Detecting") as bar:
         summary = run(predictor, items, folder, order, bar, resume, spread)
     _tell(summary, order, folder)
     if shapes:
@@ -167,6 +166,16 @@ def _scores(given: tuple[str, ...]) -> dict[str, Any]:
 def _ordered(model: Path, wished: dict[str, Any]) -> tuple[Predictor, DetectionOrder]:
     predictor = Predictor.from_bundle(model)
     return predictor, DetectionOrder.for_model(predictor.about, wished)
+
+
+def _spreading(cluster: str | None, model: Path, order: DetectionOrder) -> AbstractContextManager[Any]:
+    if cluster is None:
+        return nullcontext()
+    # Imported here: it takes seconds that a run on this machine alone need not wait for.
+    from avocet.work.cluster.spread import spreading
+    from avocet.work.models.bundle_set import Bundles
+
+    return spreading(cluster, Bundles((model,)), order, "avocet detect")
 
 
 def _count(shapes: Sequence[Shape], folder: Path) -> None:
@@ -202,7 +211,7 @@ def _to_standard_output(
     order = order.model_copy(update={"copies": "none", "crops": False})
     place = Path(tempfile.mkdtemp(prefix="avocet-"))
     try:
-        with spreading(cluster, Bundles((model,)), order, "avocet detect") as spread, Bar("Detecting") as bar:
+        with _spreading(cluster, model, order) as spread, Bar("Detecting") as bar:
             summary = run(predictor, items, place, order, bar, spread=spread)
         with (place / RECORD).open("rb") as opened:
             shutil.copyfileobj(opened, sys.stdout.buffer)

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import click
 
-from avocet.cli.common import open_data
+from avocet.cli.data import open_data
 from avocet.cli.options import data_option
 from avocet.core.errors import InputError
 from avocet.files import replacing

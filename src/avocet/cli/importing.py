@@ -5,7 +5,8 @@ from pathlib import Path
 
 import click
 
-from avocet.cli.common import Bar, named_pairs, open_data, stop_at_faults
+from avocet.cli.common import Bar, named_pairs, stop_at_faults
+from avocet.cli.data import open_data
 from avocet.cli.options import data_option
 from avocet.core.errors import InputError
 from avocet.core.labels.splitting import RATIOS

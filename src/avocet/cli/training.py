@@ -5,7 +5,8 @@ from pathlib import Path
 import click
 from sqlalchemy.orm import Session
 
-from avocet.cli.common import Bar, number, open_data
+from avocet.cli.common import Bar, number
+from avocet.cli.data import open_data
 from avocet.cli.options import cluster_option, data_option
 from avocet.core.errors import InputError
 from avocet.detector.model.sizes import SIZES

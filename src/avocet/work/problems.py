@@ -1,8 +1,10 @@
 """What can go wrong besides unusable input."""
 
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
-from sqlalchemy.orm import Session
+if TYPE_CHECKING:
+    # Every command may meet these problems, also those that need no database.
+    from sqlalchemy.orm import Session
 
 T = TypeVar("T")
 
@@ -25,7 +27,7 @@ class Conflict(Exception):
         self.current = current or {}
 
 
-def by_number(session: Session, table: type[T], number: int, called: str) -> T:
+def by_number(session: "Session", table: type[T], number: int, called: str) -> T:
     """The record of that number, or `NotFound` with what it is called."""
     found = session.get(table, number)
     if found is None:

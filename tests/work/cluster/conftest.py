@@ -11,7 +11,7 @@ from avocet.media.clip_writer import ClipWriter
 from avocet.media.pictures import encode_jpeg
 from avocet.work.cluster.joining import QUIET
 from avocet.work.cluster.spread import spreading
-from avocet.work.models.bundles import Bundles
+from avocet.work.models.bundle_set import Bundles
 from avocet.work.models.opening import open_bundles
 from avocet.work.progress import Silent
 from avocet.work.use.running.detect import detect, gather

@@ -128,7 +128,7 @@ RUN = """
 import sys, time
 from pathlib import Path
 from avocet.work.cluster.spread import spreading
-from avocet.work.models.bundles import Bundles
+from avocet.work.models.bundle_set import Bundles
 from avocet.work.models.opening import open_bundles
 from avocet.work.progress import Silent
 from avocet.work.use.running.detect import detect, gather

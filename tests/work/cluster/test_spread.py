@@ -14,7 +14,7 @@ from avocet.work.cluster import joining
 from avocet.work.cluster.finding import finding
 from avocet.work.cluster.joining import joined, ray_module
 from avocet.work.cluster.shipping import ShippedFile
-from avocet.work.models.bundles import Bundles
+from avocet.work.models.bundle_set import Bundles
 from avocet.work.models.opening import open_bundles
 from avocet.work.progress import Silent
 from tests.conftest import at_length

@@ -15,7 +15,8 @@ import uvicorn
 from a2wsgi import WSGIMiddleware
 from flask import Flask
 
-from avocet.cli.common import Bar, open_data
+from avocet.cli.common import Bar
+from avocet.cli.data import open_data
 from avocet.jobs.keeping import KeptProcess
 from avocet.jobs.queue import Queues
 from avocet.jobs.supervisor import Supervisor

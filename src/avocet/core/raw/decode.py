@@ -4,10 +4,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 from numpy.typing import ArrayLike, NDArray
 
 from avocet.core.boxes import Array, from_centre_size
+from avocet.core.logistic import sigmoid
 
 LARGEST_LOG_SIZE = 6.0
 """Cap on t_w and t_h, so that an untrained network cannot overflow exp."""
@@ -112,16 +112,16 @@ def _decode_level(
 ) -> Decoded:
     if raw.ndim != 4 or raw.shape[0] != len(anchors) or raw.shape[1] < 6:
         raise ValueError(f"level {number} has shape {raw.shape}, not (anchors, 5 + classes, rows, columns)")
-    objectness = scipy.special.expit(raw[:, 4])
+    objectness = sigmoid(raw[:, 4])
     # (row, column, anchor) order, so that candidates read like the picture.
     row, column, anchor = np.nonzero(np.moveaxis(objectness, 0, -1) >= minimum_objectness)
     values = raw[anchor, :, row, column]
     cell = np.stack([column, row], axis=1)
-    centre = (cell + 0.5 + reach * (scipy.special.expit(values[:, 0:2]) - 0.5)) * stride
+    centre = (cell + 0.5 + reach * (sigmoid(values[:, 0:2]) - 0.5)) * stride
     size = anchors[anchor] * np.exp(np.minimum(values[:, 2:4], LARGEST_LOG_SIZE))
     return Decoded(
         boxes=from_centre_size(np.concatenate([centre, size], axis=1)),
         objectness=objectness[anchor, row, column],
-        class_probabilities=scipy.special.expit(values[:, 5:]),
+        class_probabilities=sigmoid(values[:, 5:]),
         origin=np.stack([np.full_like(row, number), row, column, anchor], axis=1),
     )

@@ -3,10 +3,10 @@
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 from numpy.typing import ArrayLike, NDArray
 
 from avocet.core.boxes import Array, as_boxes, clip, iou
+from avocet.core.logistic import sigmoid
 from avocet.core.raw.candidates import MOST_CANDIDATES, InPicture, ScoreChange, in_picture
 from avocet.core.raw.decode import LARGEST_LOG_SIZE, Decoded
 from avocet.core.raw.letterbox import Letterbox
@@ -247,22 +247,22 @@ def work_out(
     ((48.0, 16.0), (16.0, 8.0), (80.0, 24.0, 112.0, 40.0), 0.25)
     """
     values, sizes = np.asarray(raw, np.float64).reshape(-1), np.asarray(anchor, np.float64).reshape(2)
-    sigmoid = scipy.special.expit(values[[0, 1, 4]])
-    cells = np.array([column, row]) + 0.5 + reach * (sigmoid[:2] - 0.5)
+    squashed = sigmoid(values[[0, 1, 4]])
+    cells = np.array([column, row]) + 0.5 + reach * (squashed[:2] - 0.5)
     centre = cells * stride
     size = sizes * np.exp(np.minimum(values[2:4], LARGEST_LOG_SIZE))
     in_input = np.concatenate([centre - size / 2, centre + size / 2])
     unclipped = box.to_picture([in_input])
-    probabilities = scipy.special.expit(values[5:])
+    probabilities = sigmoid(values[5:])
     best = int(probabilities.argmax())
-    product = float(sigmoid[2] * probabilities[best])
+    product = float(squashed[2] * probabilities[best])
 
     def plain(numbers: Array) -> tuple[float, ...]:
         return tuple(float(number) for number in np.asarray(numbers).reshape(-1))
 
     return Arithmetic(
         raw=plain(values[:5]), logits=plain(values[5:]), cell=(column, row), stride=stride, reach=reach,
-        anchor=plain(sizes), sigmoid=plain(sigmoid), centre_cells=plain(cells), centre=plain(centre),
+        anchor=plain(sizes), sigmoid=plain(squashed), centre_cells=plain(cells), centre=plain(centre),
         size=plain(size), in_input=plain(in_input), unclipped=plain(unclipped),
         in_picture=plain(clip(unclipped, width, height)), scale=(box.scale_x, box.scale_y),
         offset=(float(box.left), float(box.top)), probabilities=plain(probabilities), best=best,

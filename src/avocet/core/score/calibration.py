@@ -7,6 +7,7 @@ import scipy
 from numpy.typing import ArrayLike, NDArray
 
 from avocet.core.boxes import Array
+from avocet.core.logistic import log_odds, sigmoid
 
 CALIBRATED_SCORE = 0.05
 """Usually looked at from here on: detections below are many, and nobody uses them."""
@@ -139,14 +140,14 @@ class ScoreMap:
         --------
         The map that changes nothing:
 
-        >>> ScoreMap(float(scipy.special.logit(CALIBRATED_SCORE)), 1.0, 1.0, 0.01)([0.01, 0.4, 1.0]).round(6)
+        >>> ScoreMap(log_odds(CALIBRATED_SCORE), 1.0, 1.0, 0.01)([0.01, 0.4, 1.0]).round(6)
         array([0.01, 0.4 , 1.  ])
         """
         values = np.clip(np.asarray(scores, np.float64), NEAREST_TO_ONE, 1 - NEAREST_TO_ONE)
         fitted = self.base + _features(values) @ [self.rise, self.fall]
         share = np.log(values / self.fixed) / np.log(CALIBRATED_SCORE / self.fixed)
-        below = scipy.special.logit(self.fixed) + share * (self.base - scipy.special.logit(self.fixed))
-        return np.asarray(scipy.special.expit(np.where(values < CALIBRATED_SCORE, below, fitted)))
+        below = log_odds(self.fixed) + share * (self.base - log_odds(self.fixed))
+        return sigmoid(np.where(values < CALIBRATED_SCORE, below, fitted))
 
     def back(self, mapped: ArrayLike) -> Array:
         """The scores that are mapped to values: for a minimum score, the one to look for.
@@ -273,16 +274,16 @@ def _log_likelihood(scores: Array, hits: NDArray[np.bool_]) -> Array:
 def _fitted(values: Array, hits: NDArray[np.bool_], fixed: float) -> ScoreMap:
     """The map of most likelihood."""
     features, sign = np.insert(_features(values), 0, 1.0, axis=1), np.where(hits, 1.0, -1.0)
-    unchanged = float(scipy.special.logit(CALIBRATED_SCORE))
+    unchanged = log_odds(CALIBRATED_SCORE)
 
     def cost(asked: Array) -> tuple[float, Array]:
         odds = features @ asked
         pull = np.array([asked[0] - unchanged, *np.log(asked[1:])])
         loss = float(np.logaddexp(0, -sign * odds).sum() + WEIGHT_OF_IDENTITY * (pull**2).sum())
         slope = 2 * WEIGHT_OF_IDENTITY * pull / np.array([1.0, *asked[1:]])
-        return loss, -(sign * scipy.special.expit(-sign * odds)) @ features + slope
+        return loss, -(sign * sigmoid(-sign * odds)) @ features + slope
 
-    bounds = [(float(scipy.special.logit(fixed)) + LEAST_RISE, 20.0), (1e-2, STEEPEST), (1e-2, STEEPEST)]
+    bounds = [(log_odds(fixed) + LEAST_RISE, 20.0), (1e-2, STEEPEST), (1e-2, STEEPEST)]
     fitted = scipy.optimize.minimize(
         cost, [unchanged, 1.0, 1.0], jac=True, method="L-BFGS-B", bounds=bounds
     ).x

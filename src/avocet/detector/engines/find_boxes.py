@@ -105,9 +105,9 @@ class ExportedModel:
             flat = values.transpose(2, 3, 0, 1)
             row, column = np.mgrid[:rows, :columns]
             cell = np.stack([column, row], axis=-1)[:, :, None]
-            centre = (cell + 0.5 + self.card["reach"] * (sigmoid(flat[..., 0:2]) - 0.5)) * stride
+            centre = (cell + 0.5 + self.card["reach"] * (logistic(flat[..., 0:2]) - 0.5)) * stride
             half = anchors * np.exp(np.minimum(flat[..., 2:4], 6.0)) / 2
-            by_class = sigmoid(flat[..., 4:5]) * sigmoid(flat[..., 5:])
+            by_class = logistic(flat[..., 4:5]) * logistic(flat[..., 5:])
             parts.append(
                 (
                     np.concatenate([centre - half, centre + half], axis=-1).reshape(-1, 4),
@@ -127,10 +127,10 @@ class ExportedModel:
         fitted = base + rise * np.log(values / CALIBRATED) - fall * np.log((1 - values) / (1 - CALIBRATED))
         lowest = math.log(MEASURING / (1 - MEASURING))
         share = np.log(values / MEASURING) / math.log(CALIBRATED / MEASURING)
-        return sigmoid(np.where(values < CALIBRATED, lowest + share * (base - lowest), fitted))
+        return logistic(np.where(values < CALIBRATED, lowest + share * (base - lowest), fitted))
 
 
-def sigmoid(values: Array) -> Array:
+def logistic(values: Array) -> Array:
     """1 / (1 + exp(-values)) without overflow."""
     halves: Array = 0.5 * (1 + np.tanh(0.5 * values))
     return halves

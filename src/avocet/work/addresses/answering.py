@@ -27,7 +27,7 @@ from avocet.media.deep import Depth, white_for
 from avocet.media.pictures import encode_jpeg, picture_depth, read_picture
 from avocet.readable import readable
 from avocet.work.addresses.frames import NO_PICTURE
-from avocet.work.models.bundles import Bundles
+from avocet.work.models.bundle_set import Bundles
 from avocet.work.models.opening import open_bundles
 from avocet.work.use.running.copies import Copier
 from avocet.work.use.running.looking import Looker, Row

@@ -5,11 +5,11 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
-import scipy
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from avocet.core.boxes import iou
+from avocet.core.logistic import sigmoid
 from avocet.core.raw.candidates import MINIMUM_SCORE
 from avocet.core.raw.decode import Decoded, decode
 from avocet.core.raw.explaining import (
@@ -116,7 +116,7 @@ class TakenApart:
             if not anchors:
                 made.append(Level(stride, raw.shape[2], raw.shape[3], [], [], [], []))
                 continue
-            objectness = scipy.special.expit(raw[:, 4].astype(np.float64))
+            objectness = sigmoid(raw[:, 4])
             best = objectness.argmax(axis=0)
             rows, columns = np.indices(best.shape)
             classes = raw[best, 5:, rows, columns].argmax(axis=2)

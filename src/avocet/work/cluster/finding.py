@@ -12,7 +12,7 @@ from avocet.detector.model.finder import Finder
 from avocet.work.cluster.joining import joined
 from avocet.work.cluster.pool import LookerPool
 from avocet.work.cluster.shipping import ShippedModel
-from avocet.work.models.bundles import Bundles
+from avocet.work.models.bundle_set import Bundles
 
 
 class SpreadFinder:

@@ -8,7 +8,7 @@ from pathlib import Path
 from avocet.core.raw.fusion import Method
 from avocet.detector.model.finder import Finder
 from avocet.work.cluster.places import worker_place
-from avocet.work.models.bundles import Bundles
+from avocet.work.models.bundle_set import Bundles
 from avocet.work.models.opening import open_bundles
 
 

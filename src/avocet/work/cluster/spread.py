@@ -11,7 +11,7 @@ from avocet.work.cluster.joining import joined
 from avocet.work.cluster.pool import LookerPool
 from avocet.work.cluster.shipping import ShippedFile, ShippedModel
 from avocet.work.cluster.worker import Answer, ShippedStill
-from avocet.work.models.bundles import Bundles
+from avocet.work.models.bundle_set import Bundles
 from avocet.work.use.running.clip_run import TOGETHER, look_at_clip
 from avocet.work.use.running.copies import Copier, into_folder
 from avocet.work.use.running.course import Course, Input

@@ -33,7 +33,8 @@ from avocet.work.judge.sent import (
     read_detections,
     strange_categories,
 )
-from avocet.work.models.bundles import Bundles, bundles_of
+from avocet.work.models.bundle_set import Bundles
+from avocet.work.models.bundles import bundles_of
 from avocet.work.models.opening import open_bundles
 from avocet.work.pictures.white import ProjectWhite, project_white
 from avocet.work.snapshots.frozen import Frozen, labelled_pictures, truth_in

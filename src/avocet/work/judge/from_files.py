@@ -15,11 +15,11 @@ from avocet.formats.coco import CocoIds, read_coco_with_ids
 from avocet.formats.kinds import recognise
 from avocet.formats.record import find_nothing
 from avocet.media.pictures import read_picture
+from avocet.media.white import whites_of_files
 from avocet.work.exchange.located import Located, locate, opened_labels
 from avocet.work.judge.opened import Measured
 from avocet.work.judge.report import by_name, find_candidates, measure
 from avocet.work.judge.sent import Numbers, read_detections
-from avocet.work.pictures.white import whites_of_files
 from avocet.work.progress import Reporter
 from avocet.work.snapshots.frozen import FrozenPicture, frozen_from, truth_in
 
@@ -119,7 +119,7 @@ def measure_file(
         # Imported here: torch takes seconds that a measurement of detections need not wait for.
         from avocet.detector.model.predictor import Predictor
         from avocet.work.cluster.finding import finding
-        from avocet.work.models.bundles import Bundles
+        from avocet.work.models.bundle_set import Bundles
 
         predictor = Predictor.from_bundle(path)
         names = [class_map.get(name, name) for name in predictor.classes]

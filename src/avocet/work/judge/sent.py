@@ -16,11 +16,12 @@ from avocet.files import copy_file, write_bytes
 from avocet.formats.coco import read_coco_with_ids
 from avocet.formats.coco_results import read_results
 from avocet.formats.record import RecordedPicture
+from avocet.media.white import whites_of_files
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Evaluation, Part
 from avocet.work.exchange.located import Located, locate, opened_labels
 from avocet.work.pictures.files import content_hash
-from avocet.work.pictures.white import ProjectWhite, whites_of_files
+from avocet.work.pictures.white import ProjectWhite
 from avocet.work.problems import NotFound
 from avocet.work.snapshots.frozen import Frozen, FrozenPicture, frozen_from
 

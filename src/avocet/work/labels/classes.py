@@ -8,26 +8,13 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
+from avocet.palette import COLOURS
 from avocet.readable import so_many, usable_name
 from avocet.store.tables import Box, Change, ObjectClass, Picture, Project, now
 from avocet.work.labels.changes import begin_change, changing_classes, renumber
 from avocet.work.labels.columns import LabelColumns
 from avocet.work.problems import NotFound
 from avocet.work.project.projects import get_project
-
-COLOURS = (
-    "#E8A33D",
-    "#5FA8D3",
-    "#D3597E",
-    "#8CB369",
-    "#B08BD9",
-    "#F2E16B",
-    "#4FBFA8",
-    "#E4703A",
-    "#A9B8C9",
-    "#C49A6C",
-)
-"""Told apart by people with the common colour-vision deficiencies, and light enough for the dark stage."""
 
 MOST_CLASSES = 1000
 

@@ -20,10 +20,10 @@ from avocet.core.errors import InputError
 from avocet.files import is_unfinished, write_bytes, write_text
 from avocet.media.deep import DEEP_SUFFIXES, white_for
 from avocet.media.pictures import SUFFIXES, encode_jpeg, picture_depth, read_picture
+from avocet.media.white import whites_of_files
 from avocet.readable import readable
 from avocet.work.live.showing import LastMinute, Shown
 from avocet.work.live.telling import Telling
-from avocet.work.pictures.white import whites_of_files
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.use.running.copies import ANNOTATED, Copier, into_folder
 from avocet.work.use.running.looking import Looker, Row

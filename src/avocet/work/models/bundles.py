@@ -1,39 +1,20 @@
 """The files behind a model, and the minimum scores that it is used with."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
-from avocet.core.raw.fusion import FUSION_IOU, Method
+from avocet.core.raw.fusion import Method
 from avocet.detector.model.card import read_bundle_parts, rewrite_card
 from avocet.files import replacing
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Ensemble, Run
 from avocet.work.job_outcomes import EightBitsTried
+from avocet.work.models.bundle_set import Bundles
 from avocet.work.train.runs import EIGHT_BITS, get_run, model_path
-
-
-@dataclass(frozen=True)
-class Bundles:
-    """The files behind a model, and how they answer together.
-
-    Attributes
-    ----------
-    paths : tuple of Path
-    weights : tuple of float
-    overlap_limit : float
-        Of fusion; of no matter for one.
-    method : {'fusion', 'suppression'}
-    """
-
-    paths: tuple[Path, ...]
-    weights: tuple[float, ...] = (1.0,)
-    overlap_limit: float = FUSION_IOU
-    method: Method = "fusion"
 
 
 def bundles_of(

@@ -9,7 +9,8 @@ from avocet.core.errors import InputError
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Ensemble, Run
 from avocet.work.labels.classes import list_classes
-from avocet.work.models.bundles import Bundles, bundles_of
+from avocet.work.models.bundle_set import Bundles
+from avocet.work.models.bundles import bundles_of
 from avocet.work.models.ensembles import get_ensemble
 from avocet.work.train.runs import get_run
 

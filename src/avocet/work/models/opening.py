@@ -3,7 +3,7 @@
 from avocet.detector.model.ensemble import EnsemblePredictor
 from avocet.detector.model.finder import Finder
 from avocet.detector.model.predictor import Predictor
-from avocet.work.models.bundles import Bundles
+from avocet.work.models.bundle_set import Bundles
 
 
 def open_bundles(bundles: Bundles) -> Finder:

@@ -9,6 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
+from avocet.cores import on_all_cores
 from avocet.files import copy_file, move_file
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.deep import DEEP_SUFFIXES, white_for
@@ -18,7 +19,6 @@ from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.rows import among
 from avocet.store.tables import Clip, Picture
-from avocet.work.cores import on_all_cores
 from avocet.work.pictures.files import content_hash
 from avocet.work.pictures.small import checked_small, keep_small
 from avocet.work.pictures.white import settle_white

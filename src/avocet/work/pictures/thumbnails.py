@@ -6,13 +6,13 @@ from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from avocet.core.errors import InputError
+from avocet.cores import on_all_cores
 from avocet.files import write_bytes
 from avocet.media.pictures import encode_jpeg, small_picture
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.rows import among
 from avocet.store.tables import Job, JobState, Picture
-from avocet.work.cores import on_all_cores
 from avocet.work.job_givens import ForProject
 from avocet.work.job_kinds import LOOK_AT_PICTURES, Task
 from avocet.work.job_outcomes import PicturesSeen

@@ -9,10 +9,10 @@ from numpy.typing import NDArray
 
 from avocet.core.errors import InputError
 from avocet.core.labels.tighten import tighten
+from avocet.cores import on_all_cores
 from avocet.media.pictures import read_picture
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Picture
-from avocet.work.cores import on_all_cores
 from avocet.work.pictures.files import picture_path
 
 DECIMALS = 1

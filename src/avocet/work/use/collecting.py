@@ -19,9 +19,10 @@ from avocet.work.job_outcomes import FoundCollected
 from avocet.work.pictures.adding import Added, Arrival, take_picture
 from avocet.work.progress import Stopped
 from avocet.work.use.detections import get_detection
-from avocet.work.use.found import Found, LookedAt, found_by, pictures_with_boxes
+from avocet.work.use.found import Found, LookedAt, pictures_with_boxes
 from avocet.work.use.inputs import input_named
 from avocet.work.use.proposals import keep_proposals, model_named
+from avocet.work.use.results import found_by
 
 
 def do_collect(task: Task[FoundToCollect]) -> FoundCollected:

@@ -14,11 +14,7 @@ from avocet.core.errors import InputError
 from avocet.core.tracks.crossing import crossings, inside_by_frame, stays
 from avocet.core.tracks.linking import Track
 from avocet.faults import first_fault
-from avocet.store.folder import DataFolder
-from avocet.store.tables import Detection
-from avocet.work.problems import NotFound
-from avocet.work.use.found import ClipPlace, Found, clips_of, found_by
-from avocet.work.use.running.objects import TRACKS
+from avocet.work.use.found import ClipPlace, Found
 
 MOST_SHAPES = 20
 
@@ -113,36 +109,10 @@ def points_of(written: str, within: str = "") -> list[tuple[float, float]]:
     return made
 
 
-def count_by(
-    folder: DataFolder, detection: Detection, shapes: list[Shape], clip: int = 0
-) -> list[dict[str, Any]]:
-    """What each shape counts on one of a run's clips.
-
-    Returns
-    -------
-    list of dict
-        Of a line ``forward`` and ``back`` by class and every crossing with object, class, frame and seconds;
-        of a region how many objects of each class were inside, ``most`` at once and where, and every stay.
-
-    Raises
-    ------
-    NotFound
-        If the run has no such clip, or was made before objects were kept.
-    """
-    found = found_by(folder, detection)
-    clips = clips_of(found)
-    if not 0 <= clip < len(clips):
-        raise NotFound(f"detection run {detection.id} has no clip {clip}")
-    path = folder.detection(detection.project_id, detection.id) / TRACKS
-    if not path.is_file():
-        raise NotFound(f"detection run {detection.id} keeps no objects; run it again to count")
-    return count_on(clips[clip], found, path, shapes)
-
-
 def count_on(
     clip: ClipPlace, found: Found, tracks_file: Path, shapes: Sequence[Shape]
 ) -> list[dict[str, Any]]:
-    """What each shape counts on a clip, as `count_by`.
+    """What each shape counts on a clip.
 
     Parameters
     ----------
@@ -152,6 +122,12 @@ def count_on(
     tracks_file : Path
         The objects that were linked.
     shapes : sequence of Shape
+
+    Returns
+    -------
+    list of dict
+        Of a line ``forward`` and ``back`` by class and every crossing with object, class, frame and seconds;
+        of a region how many objects of each class were inside, ``most`` at once and where, and every stay.
     """
     number, first, frames = clip
     tracks, numbers = _tracks(tracks_file, number)

@@ -1,7 +1,6 @@
 """What a detection run has found, as columns: to be looked at with other limits without looking again."""
 
 import json
-import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -16,12 +15,7 @@ from avocet.core.errors import InputError
 from avocet.core.raw.candidates import OVERLAP_LIMIT
 from avocet.core.raw.suppressing import Method, is_soft
 from avocet.core.raw.suppression import suppress
-from avocet.media.pictures import encode_jpeg, no_larger, small_picture
-from avocet.store.folder import DataFolder
-from avocet.store.tables import Detection
-from avocet.work.clips.frames import OpenClips
 from avocet.work.problems import NotFound
-from avocet.work.use.running.course import Input
 from avocet.work.use.running.objects import TRACKS
 from avocet.work.use.running.order import DetectionOrder
 from avocet.work.use.running.record import RECORD, read_record
@@ -32,9 +26,6 @@ Order = Literal["as they came", "most boxes", "least sure", "surest"]
 
 ClipPlace = tuple[int, int, int]
 """Number, place of the first frame and count of frames of a clip among what was looked at."""
-
-TAIL = 2_000_000
-"""Bytes at the end of a record in which its last line lies."""
 
 MOST_BINS = 600
 """Of a timeline: more than a page is wide in."""
@@ -131,14 +122,6 @@ class Found:
             wanted = [self.classes.index(name) for name in only]
             chosen = chosen[np.isin(self.kinds[chosen], wanted)]
         return chosen
-
-
-def found_by(folder: DataFolder, detection: Detection) -> Found:
-    """What a run has found so far. Raises `NotFound` where it has no record yet."""
-    found = found_in(folder.detection(detection.project_id, detection.id))
-    if found is None:
-        raise NotFound(f"detection run {detection.id} has found nothing yet")
-    return found
 
 
 def found_in(place: Path) -> Found | None:
@@ -345,47 +328,8 @@ def pictures_with_boxes(found: Found, chosen: Whole, places: Sequence[int]) -> l
     return made
 
 
-def newest(folder: DataFolder, detection: Detection) -> tuple[list[str], dict[str, Any] | None]:
-    """The classes and the picture that was recorded last, from the end of the record alone; None where there is none."""
-    path = folder.detection(detection.project_id, detection.id) / RECORD
-    if not path.is_file():
-        return [], None
-    known = json.loads((path.parent / "order.json").read_text(encoding="utf-8"))
-    classes: list[str] = known["model"]["classes"]
-    with path.open("rb") as opened:
-        size = opened.seek(0, os.SEEK_END)
-        opened.seek(max(0, size - TAIL))
-        # The first line may be cut, and what stands behind the last line break is not written to its end.
-        lines = opened.read().split(b"\n")[(1 if size > TAIL else 0) : -1]
-    for line in reversed(lines):
-        row = json.loads(line)
-        if "problem" not in row:
-            rows = row["detections"]
-            return classes, {
-                "place": 0,
-                "name": row["name"],
-                "width": row["width"],
-                "height": row["height"],
-                "frame": row.get("frame"),
-                "seconds": row.get("seconds"),
-                "annotated": "",
-                "boxes": [each["box"] for each in rows],
-                "scores": [each["score"] for each in rows],
-                "kinds": [classes.index(each["class"]) for each in rows],
-                "objects": [0] * len(rows),
-            }
-    return classes, None
-
-
 def looked_at(found: Found, place: int) -> LookedAt:
     """The picture or frame at a place. Raises `NotFound` where there is none."""
     if not 0 <= place < len(found.looked):
         raise NotFound(f"the run has no picture {place}")
     return found.looked[place]
-
-
-def shown(item: Input, looked: LookedAt, longest: int, clips: OpenClips) -> bytes:
-    """A picture or frame as the bytes of a JPEG that is no longer than so many pixels."""
-    if looked.frame < 0:
-        return encode_jpeg(small_picture(item.path, longest, looked.name, item.white), quality=88)
-    return encode_jpeg(no_larger(clips.shown_at(item.path, looked.seconds, looked.name), longest), quality=88)

@@ -23,8 +23,9 @@ from avocet.work.problems import NotFound
 from avocet.work.project.projects import get_project
 from avocet.work.use import detections as work
 from avocet.work.use import found as looking
+from avocet.work.use import results
 from avocet.work.use.boxes import box_rows, crop_of, sorted_boxes
-from avocet.work.use.counting import count_by, counts_as_csv
+from avocet.work.use.counting import counts_as_csv
 from avocet.work.use.crops_ahead import clips_of_boxes
 from avocet.work.use.inputs import input_named
 from avocet.work.use.running.order import DetectionOrder
@@ -119,7 +120,7 @@ def _what_counts(
 ) -> tuple[Detection, looking.Found, looking.Whole]:
     """A run, what it has found, and which boxes of that count."""
     detection = work.get_detection(session, path.detection_id)
-    found = looking.found_by(context().folder, detection)
+    found = results.found_by(context().folder, detection)
     return detection, found, found.kept(limits.minimum_score, limits.overlap_limit, limits.classes)
 
 
@@ -150,7 +151,7 @@ def newest_picture(path: schemas.DetectionPath) -> Response:
     """What a run that is under way has looked at last; nothing where it has looked at none."""
     with context().reading() as session:
         detection = work.get_detection(session, path.detection_id)
-    classes, row = looking.newest(context().folder, detection)
+    classes, row = results.newest(context().folder, detection)
     pictures = [schemas.FoundPicture.model_validate(row)] if row is not None else []
     return reply(schemas.FoundPictures(total=len(pictures), classes=classes, pictures=pictures))
 
@@ -162,7 +163,7 @@ def newest_pixels(path: schemas.DetectionPath, query: schemas.NewestQuery) -> Re
     with context().reading() as session:
         item = input_named(session, folder, work.get_detection(session, path.detection_id), query.name)
     looked = looking.LookedAt(query.name, 0, 0, -1 if query.seconds is None else 0, query.seconds or 0.0, "")
-    return Response(looking.shown(item, looked, 960, context().clips), mimetype="image/jpeg")
+    return Response(results.shown(item, looked, 960, context().clips), mimetype="image/jpeg")
 
 
 @use.get("/detections/<int:detection_id>/pictures", responses={200: schemas.FoundPictures})
@@ -191,9 +192,9 @@ def found_pixels(path: schemas.PlacePath, query: schemas.PixelQuery) -> Response
     folder = context().folder
     with context().reading() as session:
         detection = work.get_detection(session, path.detection_id)
-        looked = looking.looked_at(looking.found_by(folder, detection), path.place)
+        looked = looking.looked_at(results.found_by(folder, detection), path.place)
         item = input_named(session, folder, detection, looked.name)
-    content = looking.shown(item, looked, query.longest, context().clips)
+    content = results.shown(item, looked, query.longest, context().clips)
     response = Response(content, mimetype="image/jpeg")
     response.headers["Cache-Control"] = "private, max-age=3600"
     return response
@@ -219,7 +220,7 @@ def box_pixels(path: schemas.BoxPath) -> Response:
     folder = context().folder
     with context().reading() as session:
         detection = work.get_detection(session, path.detection_id)
-        found = looking.found_by(folder, detection)
+        found = results.found_by(folder, detection)
         if path.number >= len(found.scores):
             raise NotFound(f"the run has no box {path.number}")
         name = found.looked[found.owner[path.number]].name
@@ -253,7 +254,7 @@ def found_clip(path: schemas.DetectionPath, query: schemas.ClipQuery) -> Respons
     folder = context().folder
     with context().reading() as session:
         detection = work.get_detection(session, path.detection_id)
-        found = looking.found_by(folder, detection)
+        found = results.found_by(folder, detection)
         clips = looking.clips_of(found)
         if query.clip >= len(clips):
             raise NotFound(f"detection run {detection.id} has no clip {query.clip}")
@@ -282,8 +283,8 @@ def counted_table(path: schemas.DetectionPath, query: schemas.ClipQuery) -> Resp
     """Every crossing and every stay, as CSV."""
     with context().reading() as session:
         detection = work.get_detection(session, path.detection_id)
-        made = count_by(context().folder, detection, work.shapes_of(detection), query.clip)
-        found = looking.found_by(context().folder, detection)
+        made = results.count_by(context().folder, detection, work.shapes_of(detection), query.clip)
+        found = results.found_by(context().folder, detection)
     name = found.looked[looking.clips_of(found)[query.clip][1]].name
     response = Response(counts_as_csv(made, name), mimetype="text/csv")
     response.headers["Content-Disposition"] = f"attachment; filename={COUNTS_CSV}"
@@ -291,7 +292,7 @@ def counted_table(path: schemas.DetectionPath, query: schemas.ClipQuery) -> Resp
 
 
 def _counted(detection: Detection, clip: int) -> Response:
-    made = count_by(context().folder, detection, work.shapes_of(detection), clip)
+    made = results.count_by(context().folder, detection, work.shapes_of(detection), clip)
     return reply(schemas.CountedList(counted=[schemas.Counted.model_validate(each) for each in made]))
 
 

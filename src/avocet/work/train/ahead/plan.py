@@ -111,7 +111,7 @@ def plan_run(labels: RunLabels, side: int | None = None, batch: int = DEFAULT_BA
     sizes, classes = labels.learnt_sizes()
     passes = default_passes(training, validation)
     shorter = np.minimum(sizes[:, 0], sizes[:, 1])
-    advised = min((each for each in SIDES if _small(shorter, each) <= ENOUGH_RESOLVED), default=SIDES[-1])
+    advised = advised_side(sizes)
     if side is None:
         side = advised if len(sizes) else USUAL_SIDE
     sides = [SideAdvice(each, _small(shorter, each), (each / side) ** 2) for each in sorted({*SIDES, side})]
@@ -148,6 +148,12 @@ def plan_run(labels: RunLabels, side: int | None = None, batch: int = DEFAULT_BA
         advised_side=advised,
         side=side,
     )
+
+
+def advised_side(sizes: Array) -> int:
+    """The smallest side at which nearly all boxes are well told apart, from their sizes as shares of the longer side."""
+    shorter = np.minimum(sizes[:, 0], sizes[:, 1])
+    return min((each for each in SIDES if _small(shorter, each) <= ENOUGH_RESOLVED), default=SIDES[-1])
 
 
 def _named(labels: RunLabels, part: Part) -> Counter[str]:

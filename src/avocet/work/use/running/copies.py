@@ -14,7 +14,7 @@ from avocet.media.covering import cover_boxes
 from avocet.media.drawing import draw_boxes, draw_on_planes
 from avocet.media.pictures import encode_jpeg
 from avocet.media.planes import Planes, planes_of
-from avocet.work.labels.classes import COLOURS
+from avocet.palette import COLOURS
 from avocet.work.use.running.looking import Row
 from avocet.work.use.running.order import DetectionOrder
 

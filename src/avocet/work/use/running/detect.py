@@ -11,8 +11,8 @@ from avocet.detector.model.finder import Finder
 from avocet.files import is_unfinished
 from avocet.media.clips import SUFFIXES as CLIP_SUFFIXES
 from avocet.media.pictures import SUFFIXES as PICTURE_SUFFIXES
+from avocet.media.white import whites_of_files
 from avocet.readable import readable
-from avocet.work.pictures.white import whites_of_files
 from avocet.work.progress import Reporter, Stopped
 from avocet.work.use.running.clip_run import look_at_clip
 from avocet.work.use.running.copies import ANNOTATED, CROPS, Copier, into_folder

@@ -4,9 +4,9 @@ import threading
 
 import pytest
 
+from avocet import cores
 from avocet.core.errors import InputError
-from avocet.work import cores
-from avocet.work.cores import on_all_cores
+from avocet.cores import on_all_cores
 
 
 @pytest.mark.parametrize("count", [1, 2, 3, 7])
