@@ -17,10 +17,13 @@ BENCHES = (
     "learning",
     "digits",
     "quality",
+    "detecting",
     "using",
     "following",
     "ordering",
     "cluster",
+    # Last, as it ends all where its photographs cannot be fetched.
+    "photographs",
 )
 
 if __name__ == "__main__":

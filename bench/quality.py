@@ -2,47 +2,20 @@
 
 import sys
 import tempfile
-import time
-from dataclasses import dataclass
 from pathlib import Path
 
 import torch
 
-from avocet.core.score.calibration import CALIBRATED_SCORE, reliability
-from avocet.core.score.measurement import match_pictures
-from avocet.core.score.operating import operating_curve
 from avocet.demo.goods import NAMES as GOODS
 from avocet.demo.project import FIRST_SEED, PARTS
-from avocet.detector.model.predictor import Predictor
-from avocet.detector.model.shipped import shipped_weights
 from avocet.detector.pictures.augmentation import Augmentation
-from avocet.detector.pictures.labelled import LabelledPicture
-from avocet.detector.training.settings import Settings
-from avocet.detector.training.trainer import Training
-from avocet.work.judge.report import find_candidates, measure
-from avocet.work.progress import Silent
 from bench.digits import NAMES as DIGITS
 from bench.digits import pictures
-from bench.learning import labelled, truths_in
+from bench.learning import labelled
+from bench.picture_sets import SEEDS, PictureSet, measured, trained
 
-SEEDS = (0, 1, 2)
 UNSEEN_FRAMES, UNSEEN = 76, 40
 UNSEEN_SEED = 50_000
-
-
-@dataclass(frozen=True)
-class PictureSet:
-    """Pictures to learn from, to validate on and never seen, and how they are learnt from."""
-
-    names: list[str]
-    training: list[LabelledPicture]
-    validation: list[LabelledPicture]
-    unseen: list[LabelledPicture]
-    side: int
-    batch: int
-    passes: int
-    epochs: int
-    augmentation: Augmentation
 
 
 def demo() -> PictureSet:
@@ -81,41 +54,8 @@ SETS = {"demo": demo, "digits": digits, "wide": wide}
 def figures(chosen: PictureSet, seed: int, size: str = "stint") -> dict[str, float]:
     """Train from the shipped weights, and measure on pictures that were never seen."""
     with tempfile.TemporaryDirectory() as name:
-        settings = Settings(
-            size=size, side=chosen.side, batch=chosen.batch, passes=chosen.passes, epochs=chosen.epochs, seed=seed,
-            augmentation=chosen.augmentation,
-        )  # fmt: skip
-        run = Training(settings, chosen.names, chosen.training, chosen.validation, Path(name))
-        run.start_from(shipped_weights(size))
-        started = time.perf_counter()
-        run.run(lambda report: None)
-        seconds = time.perf_counter() - started
-        run.close()
-        predictor = Predictor.from_bundle(Path(name) / "best.zip")
-    truths = truths_in(chosen.unseen)
-    candidates = find_candidates(predictor, chosen.unseen, Silent())
-    measured = measure(chosen.names, truths, candidates)
-    found = [each.after_suppression(0.005, 0.5) for each in candidates]
-    matched = match_pictures(truths, found, range(len(chosen.names)), [0.5])
-    scores, hits = matched.scores.clip(0, 1), matched.hit[0, 0]
-    count = sum(len(each.boxes) for each in truths)
-    curve = operating_curve(scores, hits, count)
-    best = int(curve.f1.argmax())
-    looked_at = scores >= CALIBRATED_SCORE
-    told = getattr(predictor.card, "minimum_score", None) or 0.25
-    return {
-        "mAP 0.5": measured["map50"],
-        "mAP": measured["map"],
-        "false > 0.25": 100 * float((~hits & (scores > 0.25)).sum()) / count,
-        "false > 0.5": 100 * float((~hits & (scores > 0.5)).sum()) / count,
-        "best F1": float(curve.f1[best]),
-        "at": float(curve.scores[best]),
-        "calibration": reliability(scores[looked_at], hits[looked_at]).expected_error,
-        "default": told,
-        "false there": 100 * float((~hits & (scores >= told)).sum()) / count,
-        "recall there": float((hits & (scores >= told)).sum()) / count,
-        "seconds": seconds,
-    }
+        predictor, seconds = trained(chosen, seed, size, Path(name))
+    return measured(predictor, chosen.names, chosen.unseen) | {"seconds": seconds}
 
 
 def main(names: list[str] | None = None, seeds: tuple[int, ...] = SEEDS) -> None:

@@ -1,12 +1,16 @@
 """Photographs to learn from: cut-outs laid on backgrounds, with the exact box of each.
 
 They come from Debian packages, fetched once into a cache; nothing of them is shipped. Which of their pictures are
-used says `photographs.txt`; the others are kept apart to judge by. Every second cut-out and every second background
-is for learning (part 0), the others are to measure on (part 1).
+used says `photographs.txt`; the others are kept apart to judge by. Of those again `photographs.toml` keeps some for
+`bench/photographs.py`. For Tighten every second cut-out and every second background is learnt from (part 0), the
+others are measured on (part 1).
 """
 
 import hashlib
+import io
+import re
 import subprocess
+import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -16,9 +20,18 @@ from PIL import Image
 
 PACKAGES = (
     "tuxpaint-stamps-default", "lomiri-wallpapers-16.04", "lomiri-wallpapers-20.04", "mate-backgrounds",
-    "plasma-workspace-wallpapers", "lxqt-themes", "gnome-backgrounds", "ukui-wallpapers",
+    "plasma-workspace-wallpapers", "lxqt-themes", "gnome-backgrounds", "ukui-wallpapers", "gcompris-qt-data",
 )  # fmt: skip
+STAMPS = "tuxpaint-stamps-default/usr/share/tuxpaint/stamps"
+DRAWINGS = ("lang", "babyshapes", "solar_system")
+PLACES = ("explore_monuments",)
+"""Bundles of gcompris-qt-data with drawings on transparent ground, and with places."""
+
+MOST_KEPT = 300
+"""Pixels of a cut-out's longer side that are kept."""
+
 NAMES = Path(__file__).with_suffix(".txt")
+KEPT = Path(__file__).with_suffix(".toml")
 WIDTH, HEIGHT = 960, 600
 SMALLEST, LARGEST = 80, 260
 """Pixels of a cut-out's longer side."""
@@ -47,22 +60,107 @@ def fetch(cache: Path) -> None:
 def cut_outs(cache: Path, part: int) -> list[Path]:
     """Files of the cut-outs of one part."""
     names, _ = _names()
-    place = cache / "tuxpaint-stamps-default" / "usr/share/tuxpaint/stamps"
-    return [path for name in names if (path := place / f"{name}.png").is_file()][part::2]
+    return [path for name in names if (path := cache / STAMPS / f"{name}.png").is_file()][part::2]
+
+
+def learnt_cut_outs(cache: Path) -> list[Image.Image]:
+    """Photographs and drawings with transparency, cropped to what is solid; none that the benchmark keeps."""
+    kept = {
+        name for task in ("goods", "small", "kinds") for names in _kept()[task].values() for name in names
+    }
+    names, _ = _names()
+    files = [cache / STAMPS / f"{name}.png" for name in names if name not in kept]
+    stamps = [Image.open(path) for path in files if path.is_file()]
+    drawn = [each for each in bundled(cache, DRAWINGS) if each.mode == "RGBA" and _is_cut_out(each)]
+    return [_solid(each.convert("RGBA")) for each in (*stamps, *drawn)]
+
+
+def learnt_backgrounds(cache: Path) -> list[Image.Image]:
+    """Photographs to lay things on; none that the benchmark keeps."""
+    kept = [part for parts in _kept()["backgrounds"].values() for part in parts]
+    files = [path for path in _all_backgrounds(cache) if not _is_any(path, kept)]
+    return [
+        *(_smaller(Image.open(path), 900) for path in files),
+        *(_smaller(each, 600) for each in bundled(cache, PLACES)),
+    ]
+
+
+def learnt_photographs(cache: Path) -> list[Image.Image]:
+    """Photographs of all sorts of things, without labels."""
+    return [
+        _smaller(each, 420) for each in bundled(cache, ("",)) if each.mode == "RGB" and min(each.size) >= 160
+    ]
+
+
+def bundled(cache: Path, names: tuple[str, ...]) -> Iterator[Image.Image]:
+    """Pictures within the bundles of gcompris-qt-data whose names begin so. They lie in them as they are."""
+    for path in sorted((cache / "gcompris-qt-data").rglob("*.rcc")):
+        if not path.name.startswith(names):
+            continue
+        content = path.read_bytes()
+        for found in re.finditer(rb"RIFF(....)WEBP", content, re.DOTALL):
+            end = found.start() + 8 + int.from_bytes(found[1], "little")
+            picture = Image.open(io.BytesIO(content[found.start() : end]))
+            if min(picture.size) >= 100:
+                yield picture
+
+
+def _is_cut_out(picture: Image.Image) -> bool:
+    """Whether enough of it is transparent, and enough is not."""
+    share = float((np.asarray(picture.getchannel("A")) > 127).mean())
+    return 0.1 < share < 0.92
+
+
+def _solid(picture: Image.Image) -> Image.Image:
+    made = picture.crop(picture.getchannel("A").point(lambda alpha: 255 if alpha > 127 else 0).getbbox())
+    made.thumbnail((MOST_KEPT, MOST_KEPT))
+    return made
+
+
+def _smaller(picture: Image.Image, shorter: int) -> Image.Image:
+    """With a shorter side of at most so many pixels."""
+    factor = min(1.0, shorter / min(picture.size))
+    size = round(picture.width * factor), round(picture.height * factor)
+    return picture.convert("RGB").resize(size, Image.Resampling.LANCZOS)
+
+
+def kept_cut_outs(cache: Path, task: str) -> dict[str, list[Image.Image]]:
+    """Cut-outs of each class of a task of the benchmark, with transparency."""
+    return {
+        name: [Image.open(cache / STAMPS / f"{each}.png").convert("RGBA") for each in individuals]
+        for name, individuals in _kept()[task].items()
+    }
+
+
+def kept_backgrounds(cache: Path, part: str) -> list[Image.Image]:
+    """Backgrounds of the benchmark: those that are ``seen`` in training, or the ``new`` ones."""
+    return [
+        Image.open(path).convert("RGB")
+        for path in _all_backgrounds(cache)
+        if _is_any(path, _kept()["backgrounds"][part])
+    ]
 
 
 def backgrounds(cache: Path, part: int) -> list[Path]:
     """Files of the backgrounds of one part."""
+    return _all_backgrounds(cache)[part::2]
+
+
+def _all_backgrounds(cache: Path) -> list[Path]:
     _, parts = _names()
     found: dict[Path, Path] = {}
     for package in PACKAGES[1:]:
         for path in sorted((cache / package).rglob("*")):
-            if path.suffix.lower() in (".jpg", ".png") and any(each in path.as_posix() for each in parts):
+            if path.suffix.lower() in (".jpg", ".png") and _is_any(path, parts):
                 # Some are there in several sizes, which lie beside each other.
                 same = path.parent.parent if "images" in path.parts or path.stem == "screenshot" else path
                 found.setdefault(same.parent if same.name == "contents" else same, path)
     different = {hashlib.sha256(path.read_bytes()).digest(): path for path in found.values()}
-    return list(different.values())[part::2]
+    return list(different.values())
+
+
+def _is_any(path: Path, parts: list[str]) -> bool:
+    return any(each in path.as_posix() for each in parts)
 
 
 def scenes(
@@ -98,3 +196,8 @@ def _names() -> tuple[list[str], list[str]]:
     lines = [line.strip() for line in NAMES.read_text().splitlines() if line.strip()]
     middle = lines.index("# Backgrounds")
     return lines[1:middle], lines[middle + 1 :]
+
+
+def _kept() -> dict[str, dict[str, list[str]]]:
+    """What is kept for the benchmark: cut-outs by task and class, and backgrounds."""
+    return tomllib.loads(KEPT.read_text())

@@ -31,6 +31,7 @@ from avocet.media.deep import (
     white_for,
     white_is_in_header,
 )
+from avocet.media.jpeg import decoded_straight
 
 SUFFIXES = frozenset({".jpg", ".jpeg", ".png", ".webp", ".bmp", ".tif", ".tiff"})
 FORMATS = ("JPEG", "PNG", "WEBP", "BMP", "TIFF")
@@ -114,7 +115,13 @@ def read_picture(
     InputError
         If it is not a picture of a known format, is damaged, too small or too large.
     """
-    with _loaded(source, _called(source, name), longest) as loaded:
+    called = _called(source, name)
+    if longest is None:
+        with _opened(source, called) as opened, _room.held(opened.width * opened.height):
+            pixels = decoded_straight(opened, source)
+            if pixels is not None:
+                return _upright(pixels, _orientation(opened))
+    with _loaded(source, called, longest) as loaded:
         return _upright(_rgb(loaded, _white(loaded, source, white)), _orientation(loaded.picture))
 
 
