@@ -3,7 +3,10 @@
 import numpy as np
 import pytest
 
+from avocet.core.detections import PictureDetections, PictureTruth
 from avocet.core.errors import InputError
+from avocet.core.score.measurement import match_pictures
+from avocet.core.score.precision import COCO_THRESHOLDS
 from avocet.detector.model.predictor import Predictor
 from avocet.store.tables import Part, Picture
 from avocet.work.job_kinds import TRY_EIGHT_BITS
@@ -54,6 +57,7 @@ def test_used_where_it_serves_and_32_bits_again(data, ready, twice_as_quick):
     assert made.used and made.said.startswith("8 bits are used: 2.0 times as quick"), made.said
     assert made.pictures == 2 and made.size[1] < 0.35 * made.size[0]
     assert made.map[0] > 0.8 and abs(made.map[0] - made.map[1]) < 0.05
+    assert "at 0.5" in made.said and made.map50[0] >= made.map[0]
     assert engine_used(data, ready).endswith("8 bit")
     with data[1]() as session:
         assert get_run(session, ready).facts["eight_bits"]["used"] is True
@@ -99,6 +103,35 @@ def test_what_is_measured_is_what_is_used(data, ready, twice_as_quick):
     assert measure(predictor.classes, [each.truth for each in pictures], found)["map"] == pytest.approx(
         made.map[1], abs=1e-6
     )
+
+
+@pytest.mark.parametrize("better", [0, 1])
+def test_a_change_is_told_with_its_range_and_whether_it_is_chance(better):
+    """One detector finds every object of 30 pictures, the other misses one in six: no chance; in three pictures it may be."""
+    truths = [PictureTruth(np.array([[10.0, 10, 30, 30], [50, 50, 80, 80]]), np.array([0, 0]))] * 30
+
+    def found(missing):
+        return [
+            PictureDetections(
+                each.boxes[: 1 if number in missing else 2],
+                np.array([0.9, 0.8])[: 1 if number in missing else 2],
+                each.classes[: 1 if number in missing else 2],
+            )
+            for number, each in enumerate(truths)
+        ]
+
+    def compared(pictures, missing):
+        sides = [
+            match_pictures(truths[:pictures], found(some)[:pictures], [0], COCO_THRESHOLDS)
+            for some in ((), missing)
+        ]
+        return eight_bits._compared(*(sides if better == 0 else sides[::-1]))[1]
+
+    many = compared(30, range(0, 30, 3))
+    assert many.more_than_chance and (many.change[1] < 0 if better == 0 else many.change[0] > 0)
+    assert many.change[0] <= many.figures[1] - many.figures[0] <= many.change[1]
+    few = compared(6, (0,))
+    assert not few.more_than_chance and few.change[0] <= 0 <= few.change[1]
 
 
 @pytest.mark.slow

@@ -391,6 +391,11 @@ class EightBitsTried(Outcome):
     pictures: int = 0
     map: tuple[float | None, float | None] = (None, None)
     map50: tuple[float | None, float | None] = (None, None)
+    map_change: tuple[float | None, float | None] = (None, None)
+    """The range in which the change lies, 95 of 100 times; unknown where few pictures have a truth."""
+
+    map50_change: tuple[float | None, float | None] = (None, None)
+    more_than_chance: tuple[bool, bool] = (False, False)
     milliseconds: tuple[float, float] = (0.0, 0.0)
     times: float = 0.0
     """How many times as many pictures 8 bits do in the same time: the median of pairs."""
