@@ -8,6 +8,7 @@ import pytest
 from PIL import Image
 
 from avocet.core.errors import InputError
+from avocet.media import jpeg as jpeg_module
 from avocet.media import pictures
 from avocet.media.jpeg import decoded_straight
 from avocet.media.pictures import read_picture
@@ -68,6 +69,14 @@ def test_colours_for_printing_are_left_to_pillow(by_pillow):
     file = jpeg(32, 16, "CMYK")
     assert decoded_straight(Image.open(file), file) is None
     np.testing.assert_array_equal(read_picture(file, "x.jpg"), by_pillow(file))
+
+
+def test_a_file_with_much_behind_its_picture_is_not_held_in_memory(by_pillow, monkeypatch, tmp_path):
+    monkeypatch.setattr(jpeg_module, "MOST_NOTES", 1000)
+    path = tmp_path / "x.jpg"
+    path.write_bytes(jpeg(16, 8).getvalue() + bytes(5000))
+    assert decoded_straight(Image.open(path), path) is None
+    np.testing.assert_array_equal(read_picture(path), by_pillow(path))
 
 
 @pytest.mark.slow

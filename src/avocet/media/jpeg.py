@@ -3,6 +3,7 @@
 Pillow decodes with the same library, but then takes as long again to hand its pixels over.
 """
 
+from contextlib import nullcontext
 from pathlib import Path
 from typing import BinaryIO
 
@@ -10,6 +11,9 @@ import numpy as np
 import simplejpeg
 from numpy.typing import NDArray
 from PIL.ImageFile import ImageFile
+
+MOST_NOTES = 16_000_000
+"""Bytes that a file may have beyond what its pixels take uncompressed; a larger one is no picture alone."""
 
 
 def decoded_straight(opened: ImageFile, source: Path | BinaryIO) -> NDArray[np.uint8] | None:
@@ -26,7 +30,8 @@ def decoded_straight(opened: ImageFile, source: Path | BinaryIO) -> NDArray[np.u
     -------
     (H, W, 3) ndarray of uint8, optional
         As they lie in the file, not turned upright. None for what Pillow has to read: other formats and colours,
-        and what is damaged, of which it says how.
+        what is damaged, of which it says how, and files with so much behind the picture that they should not be
+        held in memory.
 
     Examples
     --------
@@ -39,11 +44,12 @@ def decoded_straight(opened: ImageFile, source: Path | BinaryIO) -> NDArray[np.u
     """
     if opened.format != "JPEG" or opened.mode not in ("RGB", "L"):
         return None
-    if isinstance(source, Path):
-        content = source.read_bytes()
-    else:
-        source.seek(0)
-        content = source.read()
+    most = 3 * opened.width * opened.height + MOST_NOTES
+    with source.open("rb") if isinstance(source, Path) else nullcontext(source) as file:
+        file.seek(0)
+        content = file.read(most + 1)
+    if len(content) > most:
+        return None
     try:
         pixels: NDArray[np.uint8] = simplejpeg.decode_jpeg(content)
     except ValueError:
