@@ -31,8 +31,9 @@ function change(figures: (number | null)[], range: (number | null)[]): string {
   const signed = (value: number): string => `${value < 0 ? "−" : "+"}${Math.abs(value).toFixed(3)}`;
   const [before, after] = figures;
   const [low, high] = range;
-  if (before == null || after == null) return "–";
-  return signed(after - before) + (low == null || high == null ? "" : ` (${signed(low)} to ${signed(high)})`);
+  if (typeof before !== "number" || typeof after !== "number") return "–";
+  const known = typeof low === "number" && typeof high === "number";
+  return signed(after - before) + (known ? ` (${signed(low)} to ${signed(high)})` : "");
 }
 
 async function tryThem(): Promise<void> {
@@ -100,8 +101,8 @@ useKeys([{ keys: ["Shift+q"], label: "Quicker in 8 bits, or 32 again", run: act 
         </tbody>
       </table>
       <p class="soft small">
-        Of {{ count(tried.pictures, "validation picture") }}, with the range in which the change lies 95 of 100 times; the
-        network alone, one picture at a time, on this machine.
+        Of {{ count(tried.pictures, "validation picture") }}, with the range in which the change lies 95 of 100 times;
+        the network alone, one picture at a time, on this machine.
       </p>
     </template>
     <div>
