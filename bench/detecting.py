@@ -51,7 +51,16 @@ def of_a_command(arguments: list[str]) -> tuple[float, float]:
 def main() -> None:
     """Print milliseconds a picture and ratios, medians of some rounds in turns."""
     # Two threads of one core would count each other's waiting as work.
-    os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})
+    allowed = os.sched_getaffinity(0)
+    os.sched_setaffinity(0, {min(allowed)})
+    try:
+        compare()
+    finally:
+        os.sched_setaffinity(0, allowed)
+
+
+def compare() -> None:
+    """Each way in turns, on the processor that there is."""
     with tempfile.TemporaryDirectory() as name:
         place = Path(name)
         pictures = place / "pictures"

@@ -17,8 +17,6 @@ from avocet.work.judge.report import find_candidates, measure
 from avocet.work.progress import Silent
 from bench.learning import truths_in
 
-SEEDS = (0, 1, 2)
-
 
 @dataclass(frozen=True)
 class PictureSet:

@@ -11,8 +11,8 @@ from avocet.demo.project import FIRST_SEED, PARTS
 from avocet.detector.pictures.augmentation import Augmentation
 from bench.digits import NAMES as DIGITS
 from bench.digits import pictures
-from bench.learning import labelled
-from bench.picture_sets import SEEDS, PictureSet, measured, trained
+from bench.learning import SEEDS, labelled
+from bench.picture_sets import PictureSet, measured, trained
 
 UNSEEN_FRAMES, UNSEEN = 76, 40
 UNSEEN_SEED = 50_000

@@ -7,8 +7,6 @@ others are measured on (part 1).
 """
 
 import hashlib
-import io
-import re
 import subprocess
 import tomllib
 from collections.abc import Iterator
@@ -20,16 +18,9 @@ from PIL import Image
 
 PACKAGES = (
     "tuxpaint-stamps-default", "lomiri-wallpapers-16.04", "lomiri-wallpapers-20.04", "mate-backgrounds",
-    "plasma-workspace-wallpapers", "lxqt-themes", "gnome-backgrounds", "ukui-wallpapers", "gcompris-qt-data",
+    "plasma-workspace-wallpapers", "lxqt-themes", "gnome-backgrounds", "ukui-wallpapers",
 )  # fmt: skip
 STAMPS = "tuxpaint-stamps-default/usr/share/tuxpaint/stamps"
-DRAWINGS = ("lang", "babyshapes", "solar_system")
-PLACES = ("explore_monuments",)
-"""Bundles of gcompris-qt-data with drawings on transparent ground, and with places."""
-
-MOST_KEPT = 300
-"""Pixels of a cut-out's longer side that are kept."""
-
 NAMES = Path(__file__).with_suffix(".txt")
 KEPT = Path(__file__).with_suffix(".toml")
 WIDTH, HEIGHT = 960, 600
@@ -61,67 +52,6 @@ def cut_outs(cache: Path, part: int) -> list[Path]:
     """Files of the cut-outs of one part."""
     names, _ = _names()
     return [path for name in names if (path := cache / STAMPS / f"{name}.png").is_file()][part::2]
-
-
-def learnt_cut_outs(cache: Path) -> list[Image.Image]:
-    """Photographs and drawings with transparency, cropped to what is solid; none that the benchmark keeps."""
-    kept = {
-        name for task in ("goods", "small", "kinds") for names in _kept()[task].values() for name in names
-    }
-    names, _ = _names()
-    files = [cache / STAMPS / f"{name}.png" for name in names if name not in kept]
-    stamps = [Image.open(path) for path in files if path.is_file()]
-    drawn = [each for each in bundled(cache, DRAWINGS) if each.mode == "RGBA" and _is_cut_out(each)]
-    return [_solid(each.convert("RGBA")) for each in (*stamps, *drawn)]
-
-
-def learnt_backgrounds(cache: Path) -> list[Image.Image]:
-    """Photographs to lay things on; none that the benchmark keeps."""
-    kept = [part for parts in _kept()["backgrounds"].values() for part in parts]
-    files = [path for path in _all_backgrounds(cache) if not _is_any(path, kept)]
-    return [
-        *(_smaller(Image.open(path), 900) for path in files),
-        *(_smaller(each, 600) for each in bundled(cache, PLACES)),
-    ]
-
-
-def learnt_photographs(cache: Path) -> list[Image.Image]:
-    """Photographs of all sorts of things, without labels."""
-    return [
-        _smaller(each, 420) for each in bundled(cache, ("",)) if each.mode == "RGB" and min(each.size) >= 160
-    ]
-
-
-def bundled(cache: Path, names: tuple[str, ...]) -> Iterator[Image.Image]:
-    """Pictures within the bundles of gcompris-qt-data whose names begin so. They lie in them as they are."""
-    for path in sorted((cache / "gcompris-qt-data").rglob("*.rcc")):
-        if not path.name.startswith(names):
-            continue
-        content = path.read_bytes()
-        for found in re.finditer(rb"RIFF(....)WEBP", content, re.DOTALL):
-            end = found.start() + 8 + int.from_bytes(found[1], "little")
-            picture = Image.open(io.BytesIO(content[found.start() : end]))
-            if min(picture.size) >= 100:
-                yield picture
-
-
-def _is_cut_out(picture: Image.Image) -> bool:
-    """Whether enough of it is transparent, and enough is not."""
-    share = float((np.asarray(picture.getchannel("A")) > 127).mean())
-    return 0.1 < share < 0.92
-
-
-def _solid(picture: Image.Image) -> Image.Image:
-    made = picture.crop(picture.getchannel("A").point(lambda alpha: 255 if alpha > 127 else 0).getbbox())
-    made.thumbnail((MOST_KEPT, MOST_KEPT))
-    return made
-
-
-def _smaller(picture: Image.Image, shorter: int) -> Image.Image:
-    """With a shorter side of at most so many pixels."""
-    factor = min(1.0, shorter / min(picture.size))
-    size = round(picture.width * factor), round(picture.height * factor)
-    return picture.convert("RGB").resize(size, Image.Resampling.LANCZOS)
 
 
 def kept_cut_outs(cache: Path, task: str) -> dict[str, list[Image.Image]]:

@@ -50,6 +50,17 @@ def so_many(count: int, one: str, many: str = "") -> str:
     return f"{count:,} {one if count == 1 else many or one + 's'}"
 
 
+def signed(value: float) -> str:
+    """A change with three digits and its sign, a true minus among them.
+
+    Examples
+    --------
+    >>> signed(0.0123), signed(-0.04)
+    ('+0.012', '−0.040')
+    """
+    return f"{value:+.3f}".replace("-", "−")
+
+
 def usable_name(given: str, called: str, most: int = 100) -> str:
     """A name that a person gives to something, without blanks around it.
 

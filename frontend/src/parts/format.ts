@@ -10,6 +10,21 @@ export function between(range: readonly number[] | null | undefined): string {
   return range ? `${precision(range[0])} to ${precision(range[1])}` : "";
 }
 
+/** A change with its sign, a true minus among them. */
+function signed(change: number): string {
+  return `${change < 0 ? "−" : "+"}${Math.abs(change).toFixed(3)}`;
+}
+
+/** How a figure changes from one to another. */
+export function gap(first: number | null | undefined, second: number | null | undefined): string {
+  return typeof first !== "number" || typeof second !== "number" ? "–" : signed(second - first);
+}
+
+/** The range in which a change lies; nothing where it is unknown. */
+export function changeRange(low: number | null | undefined, high: number | null | undefined): string {
+  return typeof low !== "number" || typeof high !== "number" ? "" : `${signed(low)} to ${signed(high)}`;
+}
+
 /** A minimum score or a limit, whole: two digits, or as many as it has. */
 export function threshold(value: number): string {
   const said = String(Number(value.toFixed(6)));

@@ -4,7 +4,7 @@ import { computed, onMounted, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
 import { api, type Beside, type Evaluation, take } from "@/api/client";
-import { count, precision } from "@/parts/format";
+import { changeRange, count, gap, precision } from "@/parts/format";
 import { useKeys } from "@/state/keys";
 import { useProject } from "@/state/project";
 import JudgeHead from "@/views/judge/JudgeHead.vue";
@@ -77,12 +77,6 @@ watch([first, second], () => {
   compare();
 });
 const name = (each: Evaluation): string => `${each.name} on ${each.part ?? "pictures from outside"}, no. ${each.id}`;
-const gap = (a: number | null, b: number | null): string =>
-  a === null || b === null ? "–" : `${b >= a ? "+" : "−"}${Math.abs(b - a).toFixed(3)}`;
-const range = (low: number | null, high: number | null): string =>
-  low === null || high === null
-    ? ""
-    : `${low >= 0 ? "+" : "−"}${Math.abs(low).toFixed(3)} to ${high >= 0 ? "+" : "−"}${Math.abs(high).toFixed(3)}`;
 
 const mate = computed(() => evaluations.value.find((each) => each.id === first.value) ?? evaluations.value[0]);
 const thresholds = (id: number | undefined): Wanted => ({
@@ -149,7 +143,7 @@ useKeys([{ keys: ["Shift+c"], label: "Swap the two", run: swap }]);
                   <td class="number">
                     <b>{{ gap(each.first, each.second) }}</b>
                   </td>
-                  <td class="number soft">{{ range(each.low, each.high) }}</td>
+                  <td class="number soft">{{ changeRange(each.low, each.high) }}</td>
                   <td :class="each.more_than_chance ? 'sure' : 'soft'">
                     {{ each.verdict }}
                   </td>

@@ -12,6 +12,7 @@ from avocet.core.score.chance.resampling import Resampled, resample
 from avocet.core.score.chance.swapping import swap
 from avocet.core.score.measurement import MatchedPictures, match_pictures
 from avocet.core.score.precision import COCO_THRESHOLDS
+from avocet.readable import signed
 from avocet.work.judge.opened import Measured
 from avocet.work.snapshots.frozen import FrozenBox
 
@@ -102,14 +103,14 @@ def in_words(first: str, second: str, found: Difference) -> str:
         return "There is no truth to compare on."
     if found.same:
         return f"{first} and {second} find the same."
-    said = f"{second} measures {_signed(found.amount)} mAP at 0.50:0.95 against {first}"
+    said = f"{second} measures {signed(found.amount)} mAP at 0.50:0.95 against {first}"
     if np.isnan(found.low):
         return f"{said}, but whether that is chance cannot be told from so few pictures."
     if found.more_than_chance:
         return (
             f"{said}, which is more than chance: had each answered in place of the other on pictures chosen by lot, "
             f"they would differ as much in {_times(found.chance)}. Over many such sets of pictures "
-            f"the difference would lie between {_signed(found.low)} and {_signed(found.high)} in the mean."
+            f"the difference would lie between {signed(found.low)} and {signed(found.high)} in the mean."
         )
     better, share = (second, found.ahead) if found.amount >= 0 else (first, 1 - found.ahead)
     return (
@@ -120,11 +121,6 @@ def in_words(first: str, second: str, found: Difference) -> str:
 
 def _times(chance: float) -> str:
     return "less than 1 case of 100" if chance < 0.01 else f"{100 * chance:.0f} of 100 cases"
-
-
-def _signed(value: float) -> str:
-    """With its sign, a true minus among them: the same sign as in the table, where it is second less first."""
-    return f"{value:+.3f}".replace("-", "−")
 
 
 def _labels(measured: Measured) -> list[list[FrozenBox]]:

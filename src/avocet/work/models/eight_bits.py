@@ -21,6 +21,7 @@ from avocet.detector.engines.opening import ONNX_RUNTIME, eight_bit_bytes, engin
 from avocet.detector.model.card import read_bundle_parts
 from avocet.detector.model.predictor import Predictor
 from avocet.detector.pictures.labelled import LabelledPicture
+from avocet.readable import signed, so_many
 from avocet.store.database import Sessions, reading
 from avocet.store.folder import DataFolder
 from avocet.store.tables import Part
@@ -176,7 +177,7 @@ def verdict_of(tried: EightBitsTried, surely: float) -> tuple[bool, str]:
     if surely < QUICKER:
         return False, "8 bits are not used: they are not surely quicker on this machine"
     told = f"mAP {_change(lost, tried.map_change)}, at 0.5 {_change(lost_at_half, tried.map50_change)}"
-    few = f": on {tried.pictures} pictures that may be chance" if lost_at_half > PRECISE else ""
+    few = f": on {so_many(tried.pictures, 'picture')} that may be chance" if lost_at_half > PRECISE else ""
     return True, f"8 bits are used: {tried.times:.1f} times as quick. {told}{few}"
 
 
@@ -185,12 +186,11 @@ def _lost(pair: tuple[float | None, float | None]) -> float:
 
 
 def _change(lost: float, bounds: tuple[float | None, float | None]) -> str:
-    """A change and the range in which it lies, with a true minus."""
+    """A change and the range in which it lies."""
     change = f"{abs(lost):.3f} {'less' if lost > 0 else 'more'}" if abs(lost) >= 0.0005 else "the same"
     if bounds[0] is None or bounds[1] is None:
         return change
-    low, high = (f"{value:+.3f}".replace("-", "−") for value in bounds)
-    return f"{change} ({low} to {high})"
+    return f"{change} ({signed(bounds[0])} to {signed(bounds[1])})"
 
 
 def _inputs(predictor: Predictor, pictures: Sequence[LabelledPicture]) -> Iterator[NDArray[np.uint8]]:
