@@ -65,8 +65,8 @@ useKeys([{ keys: ["Shift+q"], label: "Quicker in 8 bits, or 32 again", run: act 
     <h2>In 8 bits</h2>
     <p v-if="!tried" class="soft">
       In whole numbers of 8 bits a model is a quarter of the size, and on most processors quicker. It is tried on the
-      validation pictures, and used only where it is quicker here and loses no more than 0.005 mAP, and none at
-      0.5 beyond chance.
+      validation pictures, and used only where it is quicker here and loses no more than 0.005 mAP, and none at 0.5
+      beyond chance.
     </p>
     <template v-else>
       <p data-test="eight-bits-said">{{ tried.said }}.</p>
