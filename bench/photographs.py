@@ -178,6 +178,9 @@ def task_set(task: Task, cache: Path) -> tuple[PictureSet, dict[str, list[Labell
 
 def main(cache: Path = CACHE, size: str = "stint", names: list[str] | None = None) -> None:
     """Print a line for each task, seed and set; false boxes for every 100 truths."""
+    unknown = set(names or ()) - TASKS.keys()
+    if unknown:
+        sys.exit(f"there is no task {min(unknown)!r}; choose from {', '.join(TASKS)}")
     fetch(cache)
     for name in names or list(TASKS):
         chosen, apart = task_set(TASKS[name], cache)
