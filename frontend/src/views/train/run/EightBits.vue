@@ -26,12 +26,6 @@ const rows = computed(() =>
     : [],
 );
 
-/** A change and the range in which it lies. */
-function change(figures: (number | null)[], range: (number | null)[]): string {
-  const within = changeRange(range[0], range[1]);
-  return gap(figures[0], figures[1]) + (within && ` (${within})`);
-}
-
 async function tryThem(): Promise<void> {
   if (busy.value || !props.run.has_model) return;
   busy.value = true;
@@ -88,10 +82,16 @@ useKeys([{ keys: ["Shift+q"], label: "Quicker in 8 bits, or 32 again", run: act 
             <td>{{ row.milliseconds }}</td>
             <td>{{ row.size }}</td>
           </tr>
-          <tr data-test="eight-bits-change">
+          <tr>
             <td>Change</td>
-            <td>{{ change(tried.map, tried.map_change) }}</td>
-            <td>{{ change(tried.map50, tried.map50_change) }}</td>
+            <td>
+              {{ gap(...tried.map) }}
+              <span class="soft small range">{{ changeRange(...tried.map_change) }}</span>
+            </td>
+            <td>
+              {{ gap(...tried.map50) }}
+              <span class="soft small range">{{ changeRange(...tried.map50_change) }}</span>
+            </td>
             <td>{{ tried.times.toFixed(1) }} times as quick</td>
             <td></td>
           </tr>
@@ -129,5 +129,8 @@ th {
 }
 .small {
   font-size: 13px;
+}
+.range {
+  display: block;
 }
 </style>
