@@ -10,7 +10,7 @@ from avocet.core.detections import PictureDetections, told_score
 from avocet.core.raw.candidates import MEASURING_SCORE, MINIMUM_SCORE, OVERLAP_LIMIT
 from avocet.core.score.calibration import calibrate
 from avocet.core.score.measurement import match_pictures
-from avocet.core.score.operating import best_f1_score, operating_curve
+from avocet.core.score.operating import sparing_f1_score
 from avocet.core.score.precision import evaluate
 from avocet.detector.engines.torch_engine import as_input
 from avocet.detector.model.card import ModelCard
@@ -94,8 +94,8 @@ def _figures(
     if curve is not None:
         scores = curve(scores)
         found = [PictureDetections(each.boxes, curve(each.scores), each.classes) for each in found]
-    count = sum(int((~each.ignored).sum()) for each in held_out.pictures)
-    chosen = best_f1_score(operating_curve(scores, hits, count))
+    counts = [int((~each.ignored).sum()) for each in held_out.pictures]
+    chosen = sparing_f1_score(scores, hits, matched.picture[counted], counts)
     minimum_score = MINIMUM_SCORE if chosen is None else told_score(chosen)
     predicted = np.zeros(len(names), dtype=np.int64)
     for each in found:
