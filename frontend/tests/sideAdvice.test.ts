@@ -7,9 +7,9 @@ import { sideAdvice } from "@/views/train/ahead/sideAdvice";
 const SIDES = [256, 384, 512];
 
 /** A plan with so many boxes too small at each side, seen from one of them. */
-function plan(small: number[], advised: number, side: number, sized = 40): Plan {
+function plan(small: number[], advised: number, side: number, sized = 40, own = 1280): Plan {
   const sides = SIDES.map((each, at) => ({ side: each, small: small[at], cost: (each / side) ** 2 }));
-  return { sides, advised_side: advised, side, sized } as unknown as Plan;
+  return { sides, advised_side: advised, own_side: own, side, sized } as unknown as Plan;
 }
 const px = `${CONSTANTS.resolved} pixels`;
 
@@ -36,11 +36,17 @@ describe("what is said of an input side", () => {
   test("where no side suits, none is said to", () => {
     const small = [0.8, 0.5, 0.23];
     expect(sideAdvice(plan(small, 512, 512), 512)).toBe(
-      `The boxes are very small: at side 512, the largest advised, still 23 % of them are under ${px}.`,
+      `The boxes are very small: at side 512, the largest advised for these pictures, 23 % of them are still under ${px}.`,
     );
     expect(sideAdvice(plan(small, 512, 384), 384)).toBe(
       `The boxes are very small: 50 % are under ${px} here, 23 % at side 512. ` +
         `Side 512 would bring 27 % of the boxes above ${px}, for 1.8 times the time.`,
+    );
+  });
+
+  test("above the pictures' own side nothing is to be gained", () => {
+    expect(sideAdvice(plan([0.8, 0.5, 0.23], 384, 384, 40, 400), 384)).toContain(
+      "The pictures are 400 pixels long themselves; a larger side shows no more of them.",
     );
   });
 

@@ -37,6 +37,7 @@ class PlanOut(Schema):
     sized: int
     sides: list[SideAdviceOut]
     advised_side: int
+    own_side: int
     side: int
 
 

@@ -16,7 +16,7 @@ function verdict(plan: Plan, side: number): string {
   if (small > CONSTANTS.enough_resolved) {
     // Not even the largest that is advised suits them.
     return side === plan.advised_side
-      ? `The boxes are very small: at side ${side}, the largest advised, still ${percent(small)} of them are under ${px}.`
+      ? `The boxes are very small: at side ${side}, the largest advised for these pictures, ${percent(small)} of them are still under ${px}.`
       : `The boxes are very small: ${percent(smallAt(plan, side))} are under ${px} here, ${percent(small)} at side ${plan.advised_side}.`;
   }
   if (side === plan.advised_side) return `Side ${side} suits these boxes: nearly all are ${px} or more.`;
@@ -29,6 +29,8 @@ function next(plan: Plan, side: number): string {
   const here = plan.sides.findIndex((each) => each.side === side);
   const [now, larger] = [plan.sides[here], plan.sides[here + 1]];
   if (!now || !larger) return "";
+  if (larger.side > plan.own_side)
+    return `The pictures are ${plan.own_side} pixels long themselves; a larger side shows no more of them.`;
   const gained = now.small - larger.small;
   const times = `${larger.cost.toFixed(1)} times the time`;
   return gained > 0.005

@@ -75,7 +75,9 @@ class Plan:
         Boxes that sides, directions and the number of anchors are derived from; 0 where there are none yet.
     sides : list of SideAdvice
     advised_side : int
-        The smallest side at which nearly all boxes are large enough to be told apart.
+        The smallest side at which nearly all boxes are large enough to be told apart, not above ``own_side``.
+    own_side : int
+        The longer side of the pictures, the median; a larger input side shows nothing that they do not hold.
     side : int
         That the plan speaks of.
     """
@@ -95,6 +97,7 @@ class Plan:
     sized: int
     sides: list[SideAdvice]
     advised_side: int
+    own_side: int
     side: int
 
 
@@ -111,7 +114,8 @@ def plan_run(labels: RunLabels, side: int | None = None, batch: int = DEFAULT_BA
     sizes, classes = labels.learnt_sizes()
     passes = default_passes(training, validation)
     shorter = np.minimum(sizes[:, 0], sizes[:, 1])
-    advised = advised_side(sizes)
+    own_side = labels.own_side()
+    advised = advised_side(sizes, own_side)
     if side is None:
         side = advised if len(sizes) else USUAL_SIDE
     sides = [SideAdvice(each, _small(shorter, each), (each / side) ** 2) for each in sorted({*SIDES, side})]
@@ -146,14 +150,19 @@ def plan_run(labels: RunLabels, side: int | None = None, batch: int = DEFAULT_BA
         sized=len(sizes),
         sides=sides,
         advised_side=advised,
+        own_side=own_side,
         side=side,
     )
 
 
-def advised_side(sizes: Array) -> int:
-    """The smallest side at which nearly all boxes are well told apart, from their sizes as shares of the longer side."""
+def advised_side(sizes: Array, own_side: int) -> int:
+    """The smallest side at which nearly all boxes are well told apart, from their sizes as shares of the longer side.
+
+    None above the pictures' own is advised: blown up, they show no more.
+    """
     shorter = np.minimum(sizes[:, 0], sizes[:, 1])
-    return min((each for each in SIDES if _small(shorter, each) <= ENOUGH_RESOLVED), default=SIDES[-1])
+    offered = [each for each in SIDES if each <= max(own_side, SIDES[0])]
+    return min((each for each in offered if _small(shorter, each) <= ENOUGH_RESOLVED), default=offered[-1])
 
 
 def _named(labels: RunLabels, part: Part) -> Counter[str]:

@@ -44,6 +44,11 @@ class RunLabels:
         """Boxes of each class in a part."""
         return np.bincount(self.columns.class_ids[self.boxes_in(part)], minlength=len(self.names))
 
+    def own_side(self) -> int:
+        """The longer side of the pictures in pixels, the median; 0 without pictures."""
+        sizes = self.columns.sizes
+        return int(np.median(sizes.max(axis=1))) if len(sizes) else 0
+
     def learnt_sizes(self, side: int | None = None) -> tuple[Array, NDArray[np.int64]]:
         """Widths and heights of the training boxes that are learnt, and their classes.
 
