@@ -114,6 +114,7 @@ def test_addresses_that_cameras_have():
         "/dev/video0",
     ):
         assert check_camera(address) == address
+    assert check_camera("HTTP://Camera.belt/Live") == "http://Camera.belt/Live"
 
 
 @pytest.mark.slow

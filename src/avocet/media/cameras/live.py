@@ -5,10 +5,11 @@ import time
 from urllib.parse import urlsplit
 
 import av
-from av.error import FFmpegError
+from av.error import ArgumentError, FFmpegError
 
 from avocet.core.errors import InputError
 from avocet.media.cameras.newest import LiveFrame, NewestFrames
+from avocet.media.cameras.redirects import where_it_leads
 from avocet.media.clips import LARGEST_FRAME
 
 PROTOCOLS = {
@@ -18,7 +19,12 @@ PROTOCOLS = {
 }
 """What FFmpeg may open for an address that begins so: never a file."""
 
+FORMATS = "rtsp,mpjpeg,mjpeg,mpegts,jpeg_pipe,png_pipe"
+"""What a camera may send. Lists and scripts of FFmpeg would open other addresses, or themselves without end."""
+
 DEVICES = "/dev/video"
+
+NO_CAMERA = "what is at this address is no camera: neither MJPEG, MPEG-TS, RTSP nor a picture"
 
 OPEN_SECONDS, READ_SECONDS = 6.0, 6.0
 """After so long without an answer, or without a frame, a camera counts as lost."""
@@ -54,8 +60,9 @@ def check_camera(address: str) -> str:
         parts = urlsplit(found)
     except ValueError:
         parts = urlsplit("")
-    if parts.scheme.lower() in PROTOCOLS and parts.hostname and found.isprintable() and " " not in found:
-        return found
+    if parts.scheme in PROTOCOLS and parts.hostname and found.isprintable() and " " not in found:
+        # FFmpeg knows protocols by small letters only.
+        return parts.scheme + found[len(parts.scheme) :]
     raise InputError(
         f"{found!r} is no address of a camera: it begins with {', '.join(f'{each}://' for each in PROTOCOLS)} "
         f"or {DEVICES}"
@@ -65,7 +72,8 @@ def check_camera(address: str) -> str:
 class Camera:
     """Reads a camera in a thread of its own and gives the newest frame only.
 
-    Where the camera is lost it is opened again, after a pause that grows.
+    Where the camera is lost it is opened again, after a pause that grows. One that gives a single picture
+    each time is asked for the next one, twice a second.
 
     Parameters
     ----------
@@ -82,6 +90,7 @@ class Camera:
         self._address = check_camera(address)
         self._frames = NewestFrames()
         self._why = ""
+        self._single = False
         self._next_try = 0.0
         self._closing = threading.Event()
         self.reconnects = 0
@@ -114,7 +123,9 @@ class Camera:
         while not self._closing.is_set():
             before = self._frames.number
             try:
-                self._read()
+                if self._read():
+                    self._closing.wait(FIRST_PAUSE)
+                    continue
                 why = "the camera has ended its stream"
             except FFmpegError as error:
                 why = f"the camera cannot be read: {error.strerror or type(error).__name__}"
@@ -129,7 +140,8 @@ class Camera:
             self.reconnects += 1
             self._closing.wait(pause)
 
-    def _read(self) -> None:
+    def _read(self) -> bool:
+        """Read to the end; whether it was a single picture."""
         with self._opened() as container:
             if not container.streams.video:
                 raise InputError("what is at this address has no picture")
@@ -140,17 +152,39 @@ class Camera:
             with self._frames.of(stream):
                 for packet in container.demux(stream):
                     if self._closing.is_set():
-                        return
+                        return False
                     if packet.size:
                         self._why = ""
                         self._frames.arrived(packet)
+            # Of what it looks at to begin with nothing is kept, unless that is all there is.
+            self._single = container.format.name.endswith("_pipe")
+            return self._single and not self._why
 
     def _opened(self) -> av.container.InputContainer:
         if self._address.startswith(DEVICES):
             return av.open(self._address, format="v4l2", timeout=(OPEN_SECONDS, READ_SECONDS))
-        scheme = urlsplit(self._address).scheme.lower()
+        scheme = urlsplit(self._address).scheme
         # Little is looked at before the first frame is shown, and nothing is kept back.
-        options = {"protocol_whitelist": PROTOCOLS[scheme], "fflags": "nobuffer", "analyzeduration": "500000"}
+        options = {
+            "protocol_whitelist": PROTOCOLS[scheme],
+            "format_whitelist": FORMATS,
+            "analyzeduration": "500000",
+        }
+        if not self._single:
+            options["fflags"] = "nobuffer"
         if scheme == "rtsp":
-            options["rtsp_transport"] = "tcp"
-        return av.open(self._address, options=options, timeout=(OPEN_SECONDS, READ_SECONDS))
+            return av.open(
+                self._address,
+                options=options | {"rtsp_transport": "tcp"},
+                timeout=(OPEN_SECONDS, READ_SECONDS),
+            )
+        options["max_redirects"] = "0"
+        try:
+            return av.open(self._address, options=options, timeout=(OPEN_SECONDS, READ_SECONDS))
+        except ArgumentError:
+            raise InputError(NO_CAMERA) from None
+        except FFmpegError:
+            led = where_it_leads(self._address, OPEN_SECONDS)
+            if led == self._address:
+                raise
+            return av.open(led, options=options, timeout=(OPEN_SECONDS, READ_SECONDS))

@@ -107,6 +107,7 @@ class NewestFrames:
                 self._waiting.clear()
                 self._changed.notify_all()
             with self._decoding:
+                self._keep_last()
                 self._alone = None
             if decoder is not None:
                 decoder.join()
@@ -147,6 +148,10 @@ class NewestFrames:
                 if known is not None and (known.number == number or packet is None):
                     return known
             found = self._decoded_alone(number, at, packet)
+            kept = self._newest
+            if found is None and kept is not None and kept.number >= number:
+                # Its stream was closed meanwhile; it was decoded there.
+                return kept
             if found is not None:
                 self._newest = found
                 return found
@@ -157,13 +162,22 @@ class NewestFrames:
         with self._decoding:
             if packet is None or self._alone is None:
                 return None
-            try:
-                frames = packet.decode()
-                for frame in frames[-1:]:
-                    check_size(frame)
-                    return LiveFrame(number, at, frame)
-            except (FFmpegError, InputError) as error:
-                self._fault = error
+            return self._decoded(number, at, packet)
+
+    def _keep_last(self) -> None:
+        """Decode the newest frame before its stream is closed: of a single picture it is the only one."""
+        number, packet = self._number, self._alone
+        if packet is not None and (self._newest is None or self._newest.number < number):
+            self._newest = self._decoded(number, self._at, packet) or self._newest
+
+    def _decoded(self, number: int, at: float, packet: av.Packet) -> LiveFrame | None:
+        """The frame of a packet that needs no other; None where it cannot be decoded."""
+        try:
+            for frame in packet.decode()[-1:]:
+                check_size(frame)
+                return LiveFrame(number, at, frame)
+        except (FFmpegError, InputError) as error:
+            self._fault = error
         return None
 
     def _decode_all(self, stream: av.VideoStream) -> None:
