@@ -169,7 +169,8 @@ def task_set(task: Task, cache: Path) -> tuple[PictureSet, dict[str, list[Labell
     every = lie_in_every_direction(sizes, classes)
     passes = default_passes(task.training, task.validation)
     chosen = PictureSet(
-        list(named), training, validation, apart["new backgrounds"], side=advised_side(sizes), batch=Settings().batch,
+        list(named), training, validation, apart["new backgrounds"], side=advised_side(sizes, max(WIDTH, HEIGHT)),
+        batch=Settings().batch,
         passes=passes, epochs=default_epochs(task.training, passes),
         augmentation=Augmentation(flips="all" if every else "sideways"),
     )  # fmt: skip
