@@ -36,17 +36,17 @@ describe("what is said of an input side", () => {
   test("where no side suits, none is said to", () => {
     const small = [0.8, 0.5, 0.23];
     expect(sideAdvice(plan(small, 512, 512), 512)).toBe(
-      `The boxes are very small: at side 512, the largest advised for these pictures, 23 % of them are still under ${px}.`,
+      `Side 512 is the largest advised for these pictures; 23 % of the boxes are still under ${px} there.`,
     );
     expect(sideAdvice(plan(small, 512, 384), 384)).toBe(
-      `The boxes are very small: 50 % are under ${px} here, 23 % at side 512. ` +
+      `50 % of the boxes are under ${px} here, 23 % at side 512, the largest advised for these pictures. ` +
         `Side 512 would bring 27 % of the boxes above ${px}, for 1.8 times the time.`,
     );
   });
 
   test("above the pictures' own side nothing is to be gained", () => {
     expect(sideAdvice(plan([0.8, 0.5, 0.23], 384, 384, 40, 400), 384)).toContain(
-      "The pictures are 400 pixels long themselves; a larger side shows no more of them.",
+      "Most pictures have a longer side of 400 pixels or less; a larger input side adds no detail.",
     );
   });
 

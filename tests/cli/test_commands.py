@@ -327,6 +327,10 @@ def test_unusable_input_is_one_line_and_an_exit_code(trained, tmp_path, answer):
             ),
             "--split takes three ratios",
         ),
+        (
+            ("import", trained / "set" / "truth.json", "--project", "nobody", "--data", data),
+            "there are 'tiles'. To make it, name the folder of its pictures with --pictures",
+        ),
         (("train", "--project", "nobody", "--data", data), "no project called 'nobody'; there are 'tiles'"),
         (("train", "--project", "tiles", "--data", tmp_path), "is no data folder"),
         (

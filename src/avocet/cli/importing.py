@@ -35,7 +35,7 @@ USUAL_SPLIT = ",".join(map(str, RATIOS))
 @click.option(
     "--pictures",
     type=click.Path(path_type=Path),
-    help="Folder with the pictures; by default those beside the labels, in their folder or archive.",
+    help="Folder with the pictures; by default the folder or archive that LABELS is.",
 )
 @click.option("--project", required=True, help="Project to add them to; made if there is none of that name.")
 @data_option
@@ -204,7 +204,10 @@ def _label_what_is_there(files: LabelFiles, wanted: _Wanted) -> None:
     project = wanted.project
     _, sessions = open_data(wanted.data, must_exist=True)
     with reading(sessions)() as session:
-        project_id = project_named(session, project).id
+        try:
+            project_id = project_named(session, project).id
+        except NotFound as error:
+            raise NotFound(f"{error}. To make it, name the folder of its pictures with --pictures") from None
         here = ProjectPictures(session, project_id)
         record = _read(files, here.find, wanted)
         _check_targets(files, record.class_names, wanted.targets)

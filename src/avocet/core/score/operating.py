@@ -143,12 +143,21 @@ def sparing_f1_score(
     curve = operating_curve(values, found, int(counts.sum()))
     if not len(curve.scores) or not curve.hits[-1]:
         return None
-    best = int(curve.f1.argmax())
-    at_best, spread = _brought(values >= curve.scores[best], found, owners, counts), _unbiased(len(counts))
-    chosen = best
-    for place in range(best):
-        gap = _brought(values >= curve.scores[place], found, owners, counts) - at_best
-        if curve.f1[best] - curve.f1[place] <= GIVEN_UP * np.sqrt(spread * (gap**2).sum()):
+    best, count = int(curve.f1.argmax()), len(counts)
+    passing = values >= curve.scores[best]
+    at_best = _brought(
+        np.bincount(owners[passing & found], minlength=count),
+        counts + np.bincount(owners[passing], minlength=count),
+    )
+    order = np.argsort(-values, kind="stable")
+    ends = np.searchsorted(-values[order], -curve.scores[:best], side="right")
+    right, both, chosen = np.zeros(count, np.int64), counts.copy(), best
+    for place, more in enumerate(np.split(order, ends)[:best]):
+        right += np.bincount(owners[more[found[more]]], minlength=count)
+        both += np.bincount(owners[more], minlength=count)
+        gap = _brought(right, both) - at_best
+        error = np.sqrt((gap**2).sum() * count / max(1, count - 1))
+        if curve.f1[best] - curve.f1[place] <= GIVEN_UP * error:
             chosen = place
             break
     below = float(curve.scores[chosen + 1]) if chosen + 1 < len(curve.scores) else 0.0
@@ -156,21 +165,9 @@ def sparing_f1_score(
     return float(np.ceil(np.round((curve.scores[chosen] + below) / 2 * steps, 6)) / steps)
 
 
-def _brought(
-    passing: NDArray[np.bool_],
-    found: NDArray[np.bool_],
-    owners: NDArray[np.int64],
-    truths: NDArray[np.int64],
-) -> Array:
-    """What each picture brings to F1; the sum is 0."""
-    right = np.bincount(owners[passing & found], minlength=len(truths))
-    both = right + np.bincount(owners[passing & ~found], minlength=len(truths)) + truths
+def _brought(right: NDArray[np.int64], both: NDArray[np.int64]) -> Array:
+    """What each picture brings to F1, from its hits and its detections and truths together; the sum is 0."""
     return np.asarray((2 * right - 2 * right.sum() / both.sum() * both) / both.sum())
-
-
-def _unbiased(count: int) -> float:
-    """What a sum of squares of so many about their own mean is short of."""
-    return count / max(1, count - 1)
 
 
 def choose_score(

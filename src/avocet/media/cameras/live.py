@@ -173,18 +173,18 @@ class Camera:
         if not self._single:
             options["fflags"] = "nobuffer"
         if scheme == "rtsp":
-            return av.open(
-                self._address,
-                options=options | {"rtsp_transport": "tcp"},
-                timeout=(OPEN_SECONDS, READ_SECONDS),
-            )
+            return self._asked(self._address, options | {"rtsp_transport": "tcp"})
         options["max_redirects"] = "0"
         try:
-            return av.open(self._address, options=options, timeout=(OPEN_SECONDS, READ_SECONDS))
-        except ArgumentError:
-            raise InputError(NO_CAMERA) from None
+            return self._asked(self._address, options)
         except FFmpegError:
             led = where_it_leads(self._address, OPEN_SECONDS)
             if led == self._address:
                 raise
-            return av.open(led, options=options, timeout=(OPEN_SECONDS, READ_SECONDS))
+            return self._asked(led, options)
+
+    def _asked(self, address: str, options: dict[str, str]) -> av.container.InputContainer:
+        try:
+            return av.open(address, options=options, timeout=(OPEN_SECONDS, READ_SECONDS))
+        except ArgumentError:
+            raise InputError(NO_CAMERA) from None

@@ -16,8 +16,8 @@ function verdict(plan: Plan, side: number): string {
   if (small > CONSTANTS.enough_resolved) {
     // Not even the largest that is advised suits them.
     return side === plan.advised_side
-      ? `The boxes are very small: at side ${side}, the largest advised for these pictures, ${percent(small)} of them are still under ${px}.`
-      : `The boxes are very small: ${percent(smallAt(plan, side))} are under ${px} here, ${percent(small)} at side ${plan.advised_side}.`;
+      ? `Side ${side} is the largest advised for these pictures; ${percent(small)} of the boxes are still under ${px} there.`
+      : `${percent(smallAt(plan, side))} of the boxes are under ${px} here, ${percent(small)} at side ${plan.advised_side}, the largest advised for these pictures.`;
   }
   if (side === plan.advised_side) return `Side ${side} suits these boxes: nearly all are ${px} or more.`;
   if (side > plan.advised_side)
@@ -30,7 +30,7 @@ function next(plan: Plan, side: number): string {
   const [now, larger] = [plan.sides[here], plan.sides[here + 1]];
   if (!now || !larger) return "";
   if (larger.side > plan.own_side)
-    return `The pictures are ${plan.own_side} pixels long themselves; a larger side shows no more of them.`;
+    return `Most pictures have a longer side of ${plan.own_side} pixels or less; a larger input side adds no detail.`;
   const gained = now.small - larger.small;
   const times = `${larger.cost.toFixed(1)} times the time`;
   return gained > 0.005

@@ -111,7 +111,7 @@ useKeys([
             >, <b data-test="live-delay">{{ Math.round(1000 * delay) }}</b> ms from camera to screen</template
           >
         </p>
-        <p v-if="now?.reconnects" class="soft">Lost and found again {{ count(now.reconnects, "time") }}</p>
+        <p v-if="now?.reconnects" class="soft">Lost {{ count(now.reconnects, "time") }} so far</p>
         <p class="buttons">
           <el-button v-if="going" v-hint="'Stop'" size="small" data-test="stop-live" @click="emit('stop')"
             >Stop</el-button
