@@ -2,7 +2,7 @@ import { describe, expect, test } from "vitest";
 
 import type { Plan } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
-import { sideAdvice } from "@/views/train/ahead/sideAdvice";
+import { sideAdvice, sideTrial } from "@/views/train/ahead/sideAdvice";
 
 const SIDES = [256, 384, 512];
 
@@ -52,5 +52,25 @@ describe("what is said of an input side", () => {
 
   test("a larger side that lifts hardly a box is said to", () => {
     expect(sideAdvice(plan([0.03, 0.028, 0], 256, 256), 256)).toContain("lift hardly any box");
+  });
+});
+
+describe("two sides to try", () => {
+  const small = [0.4, 0.02, 0];
+
+  test("are the advised one and the next larger, or the chosen one where that is another", () => {
+    expect(sideTrial(plan(small, 384, 384), 384)).toEqual([384, 512]);
+    expect(sideTrial(plan(small, 384, 256), 256)).toEqual([256, 384]);
+    expect(sideTrial(plan(small, 384, 512), 512)).toEqual([384, 512]);
+  });
+
+  test("are none above the pictures' own, and the next smaller one where there is no larger", () => {
+    expect(sideTrial(plan(small, 384, 384, 40, 400), 384)).toEqual([256, 384]);
+    expect(sideTrial(plan(small, 512, 512), 512)).toEqual([384, 512]);
+    expect(sideTrial(plan(small, 256, 256, 40, 300), 256)).toBeNull();
+  });
+
+  test("are none before there are boxes", () => {
+    expect(sideTrial(plan(small, 384, 384, 0), 384)).toBeNull();
   });
 });

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** All runs: what differs in front, sorted, filtered, grouped, laid over one another. */
 import { computed, onBeforeUnmount, onMounted, ref, watch } from "vue";
-import { useRouter } from "vue-router";
+import { useRoute, useRouter } from "vue-router";
 
 import { api, type Epoch, type Run, type RunGroup, take } from "@/api/client";
 import { capital, count, day, precision } from "@/parts/format";
@@ -17,6 +17,7 @@ import TrainHead from "@/views/train/TrainHead.vue";
 
 const store = useProject();
 const router = useRouter();
+const route = useRoute();
 const live = useLiveJob();
 
 const runs = ref<Run[]>([]);
@@ -27,7 +28,15 @@ const binned = ref(false);
 const text = ref("");
 const order = ref<{ key: string; descending: boolean }>({ key: "created_at", descending: true });
 const columns = remembered<{ more: string[] }>("run-columns", { more: [] });
-const chosen = ref(new Set<number>());
+/** Laid over one another; an address may name those to begin with. */
+const chosen = ref(
+  new Set(
+    String(route.query.over ?? "")
+      .split(",")
+      .map(Number)
+      .filter(Boolean),
+  ),
+);
 const grouped = ref("");
 const groups = ref<RunGroup[]>([]);
 const curves = ref(new Map<number, Epoch[]>());

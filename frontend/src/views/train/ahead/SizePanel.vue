@@ -4,22 +4,23 @@ import { computed, onMounted, ref, watch } from "vue";
 
 import type { Plan } from "@/api/client";
 import { CONSTANTS } from "@/api/declared";
-import { capital } from "@/parts/format";
+import { capital, count } from "@/parts/format";
 import { type Draft, lookAhead, type Seen } from "@/views/train/ahead/runSettings";
-import { sideAdvice } from "@/views/train/ahead/sideAdvice";
+import { sideAdvice, sideTrial } from "@/views/train/ahead/sideAdvice";
 import { wordsOf } from "@/state/notes";
 
-const props = defineProps<{ plan: Plan; draft: Draft }>();
+const props = defineProps<{ plan: Plan; draft: Draft; trialEpochs: number; busy: boolean }>();
+defineEmits<{ tryBoth: [] }>();
 
 const sizes = ref<Seen<"sizes">["sizes"] | null>(null);
 const measuredAt = ref(0);
-const busy = ref(false);
+const measuring = ref(false);
 const failed = ref("");
 const chosen = computed(() => sizes.value?.[props.draft.settings.size]);
 
 async function measure(): Promise<void> {
-  if (busy.value) return;
-  busy.value = true;
+  if (measuring.value) return;
+  measuring.value = true;
   failed.value = "";
   try {
     const found = await lookAhead(props.draft, "sizes");
@@ -28,12 +29,13 @@ async function measure(): Promise<void> {
   } catch (error) {
     failed.value = wordsOf(error);
   } finally {
-    busy.value = false;
+    measuring.value = false;
   }
 }
 onMounted(measure);
 watch(() => props.draft.settings.side, measure);
 
+const trial = computed(() => sideTrial(props.plan, props.draft.settings.side ?? props.plan.side));
 const sides = computed(() => props.plan.sides);
 const millions = (value: number): string =>
   (value / 1e6).toLocaleString("en", { maximumFractionDigits: value < 1e7 ? 2 : 0 });
@@ -69,18 +71,26 @@ const megabytes = (value: number): string => `${(value / 1e6).toFixed(0)} MB`;
       </tbody>
     </table>
     <p class="soft small">
-      <template v-if="busy">Measuring on this machine…</template>
+      <template v-if="measuring">Measuring on this machine…</template>
       <template v-else-if="failed"
         ><span class="bad">{{ failed }}</span></template
       >
       <template v-else
         >Measured on this machine with a square picture of side {{ measuredAt }}; times vary while other work runs.
       </template>
-      <el-button v-if="!busy" link type="primary" @click="measure">Measure again</el-button>
+      <el-button v-if="!measuring" link type="primary" @click="measure">Measure again</el-button>
     </p>
 
     <h3>Which side?</h3>
     <p data-test="side-advice">{{ sideAdvice(plan, draft.settings.side ?? plan.side) }}</p>
+    <p v-if="trial && !plan.obstacles.length" class="trial">
+      <el-button v-hint="'Try both sides'" size="small" :disabled="busy" data-test="try-sides" @click="$emit('tryBoth')"
+        >Try sides {{ trial[0] }} and {{ trial[1] }}</el-button
+      >
+      <span class="soft small"
+        >Starts two short runs of {{ count(trialEpochs, "epoch") }} each; Runs shows which finds more.</span
+      >
+    </p>
     <table class="figures sides">
       <thead>
         <tr>
@@ -140,6 +150,11 @@ h3 {
 }
 .small {
   font-size: 13px;
+}
+.trial {
+  display: flex;
+  align-items: center;
+  gap: 10px;
 }
 .plain {
   border: 0;

@@ -16,6 +16,7 @@ import EstimatePanel from "@/views/train/ahead/EstimatePanel.vue";
 import MoreSettings from "@/views/train/ahead/MoreSettings.vue";
 import { resetDraft, useDraft } from "@/views/train/ahead/runSettings";
 import SettingField from "@/views/train/ahead/SettingField.vue";
+import { sideTrial } from "@/views/train/ahead/sideAdvice";
 import SizePanel from "@/views/train/ahead/SizePanel.vue";
 import WorkOn from "@/views/models/WorkOn.vue";
 import TrainHead from "@/views/train/TrainHead.vue";
@@ -96,15 +97,18 @@ async function load(): Promise<void> {
   }
 }
 
-/** One run of some, with a seed of its own; its number. */
-async function startOne(number: number): Promise<number> {
+/** A third of a run tells which of two sides is better, if not how good it gets. */
+const trialEpochs = computed(() => Math.max(3, Math.round(epochs.value / 3)));
+
+/** One run with the settings of the form, but for some; its number. */
+async function startOne(name: string, changed: Partial<typeof settings.value>): Promise<number> {
   const starting = take(
     api.POST("/api/v1/projects/{project_id}/runs", {
       params: { path: { project_id: store.id } },
       body: {
-        name: draft.name && draft.runs > 1 ? `${draft.name} ${number + 1}` : draft.name,
+        name,
         snapshot_id: draft.snapshotId,
-        settings: { ...settings.value, seed: (settings.value.seed ?? 0) + number },
+        settings: { ...settings.value, ...changed },
         start: draft.start,
         watched: draft.watched,
         on_cluster: draft.onCluster,
@@ -116,15 +120,37 @@ async function startOne(number: number): Promise<number> {
 }
 
 async function start(): Promise<void> {
+  await startAll(
+    Array.from({ length: draft.runs }, (_, number) => ({
+      name: draft.name && draft.runs > 1 ? `${draft.name} ${number + 1}` : draft.name,
+      changed: { seed: (settings.value.seed ?? 0) + number },
+    })),
+    (started) => (started.length > 1 ? "runs" : String(started[0])),
+  );
+}
+
+/** Two short runs at two sides, laid over one another in Runs. */
+async function trySides(): Promise<void> {
+  const sides = plan.value && sideTrial(plan.value, settings.value.side ?? plan.value.side);
+  if (!sides) return;
+  await startAll(
+    sides.map((side) => ({ name: `Side ${side}`, changed: { side, epochs: trialEpochs.value } })),
+    (started) => `runs?over=${started.join(",")}`,
+  );
+}
+
+async function startAll(
+  wanted: { name: string; changed: Partial<typeof settings.value> }[],
+  shownAt: (started: number[]) => string,
+): Promise<void> {
   if (!plan.value || plan.value.obstacles.length || busy.value) return;
   busy.value = true;
   try {
-    let last = 0;
-    for (let number = 0; number < draft.runs; number += 1) last = await startOne(number);
-    const several = draft.runs > 1;
+    const started: number[] = [];
+    for (const each of wanted) started.push(await startOne(each.name, each.changed));
     [draft.name, draft.runs] = ["", 1];
     await store.refresh();
-    await router.push(`/project/${store.id}/train/${several ? "runs" : last}`);
+    await router.push(`/project/${store.id}/train/${shownAt(started)}`);
   } catch (error) {
     complain(error);
   } finally {
@@ -148,6 +174,7 @@ const forget = store.onJob((job) => {
 onBeforeUnmount(forget);
 useKeys([
   { keys: ["Ctrl+Enter"], label: "Start training", run: start },
+  { keys: ["t"], label: "Try both sides", run: trySides },
   ...looks.map((name, index) => ({
     keys: [String(index + 1)],
     label: `Look at: ${name}`,
@@ -285,7 +312,9 @@ useKeys([
       </form>
       <section v-if="plan" class="ahead">
         <el-tabs v-model="look" data-test="looks">
-          <el-tab-pane label="Sizes and side" name="sizes" lazy><SizePanel :plan="plan" :draft="draft" /></el-tab-pane>
+          <el-tab-pane label="Sizes and side" name="sizes" lazy
+            ><SizePanel :plan="plan" :draft="draft" :trial-epochs="trialEpochs" :busy="busy" @try-both="trySides"
+          /></el-tab-pane>
           <el-tab-pane label="Anchors" name="anchors" lazy
             ><AnchorPanel v-if="!plan.obstacles.length" :draft="draft"
           /></el-tab-pane>

@@ -10,6 +10,17 @@ export function sideAdvice(plan: Plan, side: number): string {
   return [verdict(plan, side), next(plan, side)].filter(Boolean).join(" ");
 }
 
+/** Two sides that short runs can decide between: boxes alone do not tell how much a larger one gains. */
+export function sideTrial(plan: Plan, side: number): [number, number] | null {
+  if (!plan.sized) return null;
+  const possible = plan.sides.map((each) => each.side).filter((each) => each <= plan.own_side);
+  const above = possible.find((each) => each > plan.advised_side);
+  const below = possible.filter((each) => each < plan.advised_side).at(-1);
+  const other = side === plan.advised_side ? (above ?? below) : side;
+  if (other === undefined) return null;
+  return other < plan.advised_side ? [other, plan.advised_side] : [plan.advised_side, other];
+}
+
 function verdict(plan: Plan, side: number): string {
   const px = `${CONSTANTS.resolved} pixels`;
   const small = smallAt(plan, plan.advised_side);
