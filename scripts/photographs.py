@@ -3,13 +3,16 @@
 They come from Debian packages, fetched once into a cache; nothing of them is shipped. Which of their pictures are
 used says `photographs.txt`; the others are kept apart to judge by. Of those again `photographs.toml` keeps some for
 `bench/photographs.py`. For Tighten every second cut-out and every second background is learnt from (part 0), the
-others are measured on (part 1).
+others are measured on (part 1). The starting weights learn from all that is not kept, and from the photographs and
+cut-outs of one package more, which lie one behind another in its files.
 """
 
 import hashlib
+import io
+import re
 import subprocess
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -20,6 +23,16 @@ PACKAGES = (
     "tuxpaint-stamps-default", "lomiri-wallpapers-16.04", "lomiri-wallpapers-20.04", "mate-backgrounds",
     "plasma-workspace-wallpapers", "lxqt-themes", "gnome-backgrounds", "ukui-wallpapers",
 )  # fmt: skip
+MORE = "gcompris-qt-data"
+"""Pictures for children's lessons, many of them photographs, packed into files one behind another."""
+
+PACKED = re.compile(rb"\xff\xd8\xff[\xe0\xe1\xdb]|\x89PNG\r\n\x1a\n|RIFF....WEBP", re.DOTALL)
+PIECES = ("paintings", "details")
+"""Files of the latter whose cut-outs are pieces of pictures, not things."""
+
+LEAST_PHOTOGRAPH, LEAST_CUT_OUT = 192, 72
+"""Pixels of the shorter side of what is learnt from."""
+
 STAMPS = "tuxpaint-stamps-default/usr/share/tuxpaint/stamps"
 NAMES = Path(__file__).with_suffix(".txt")
 KEPT = Path(__file__).with_suffix(".toml")
@@ -31,10 +44,10 @@ APART = 20
 """Pixels between a cut-out and the border."""
 
 
-def fetch(cache: Path) -> None:
+def fetch(cache: Path, packages: Sequence[str] = PACKAGES) -> None:
     """Fetch and unpack the packages. Raises `SystemExit` where they cannot be reached."""
     cache.mkdir(parents=True, exist_ok=True)
-    for package in PACKAGES:
+    for package in packages:
         if (cache / package).is_dir():
             continue
         try:
@@ -69,6 +82,47 @@ def kept_backgrounds(cache: Path, part: str) -> list[Image.Image]:
         for path in _all_backgrounds(cache)
         if _is_any(path, _kept()["backgrounds"][part])
     ]
+
+
+def learnt_from(cache: Path) -> tuple[list[Image.Image], dict[str, Image.Image]]:
+    """What starting weights learn from: photographs, and cut-outs with transparency by a name."""
+    fetch(cache, (*PACKAGES, MORE))
+    kept = {each for task in _kept().values() for names in task.values() for each in names}
+    names, _ = _names()
+    photographs = [
+        Image.open(path).convert("RGB") for path in _all_backgrounds(cache) if not _is_any(path, list(kept))
+    ]
+    cut_outs = {
+        name: Image.open(path).convert("RGBA")
+        for name in names
+        if name not in kept and (path := cache / STAMPS / f"{name}.png").is_file()
+    }
+    for name, picture in _packed(cache):
+        if picture.mode == "RGB" and min(picture.size) >= LEAST_PHOTOGRAPH:
+            photographs.append(picture)
+        elif picture.mode == "RGBA" and not name.startswith(PIECES) and min(picture.size) >= LEAST_CUT_OUT:
+            solid = np.asarray(picture)[..., 3] > 127
+            # Neither a mere glyph nor a picture that fills its frame.
+            if 0.2 < solid.mean() < 0.9:
+                cut_outs[name] = picture
+    return photographs, cut_outs
+
+
+def _packed(cache: Path) -> Iterator[tuple[str, Image.Image]]:
+    """Pictures in files that hold many, with a name for each; twice the same counts once."""
+    seen: set[bytes] = set()
+    for path in sorted((cache / MORE).rglob("*.rcc")):
+        content = path.read_bytes()
+        for found in PACKED.finditer(content):
+            try:
+                picture = Image.open(io.BytesIO(content[found.start() :]))
+                picture.load()
+            except OSError:
+                continue
+            digest = hashlib.sha256(picture.tobytes()).digest()
+            if digest not in seen:
+                seen.add(digest)
+                yield f"{path.stem} {found.start()}", picture
 
 
 def backgrounds(cache: Path, part: int) -> list[Path]:

@@ -36,7 +36,8 @@ from avocet.core.detections import PictureTruth
 from avocet.detector.engines.torch_engine import as_input
 from avocet.detector.model.bundle import read_bundle
 from avocet.detector.model.card import ModelCard
-from avocet.detector.model.network import ConvUnit, Network
+from avocet.detector.model.layers import ConvUnit
+from avocet.detector.model.network import Network
 from avocet.detector.model.shipped import pack_weights, shipped_weights
 from avocet.detector.pictures.augmentation import Augmentation
 from avocet.detector.pictures.batches import Batch

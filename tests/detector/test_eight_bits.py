@@ -17,7 +17,7 @@ from avocet.detector.engines.onnx_engine import OnnxEngine
 from avocet.detector.engines.opening import open_engine
 from avocet.detector.model.bundle import read_bundle
 from avocet.detector.model.card import CARD, WEIGHTS, read_bundle_parts, rewrite_card
-from avocet.detector.model.network import ConvUnit
+from avocet.detector.model.layers import ConvUnit
 from avocet.detector.model.predictor import Predictor
 from avocet.work.models.onnx_file import write_onnx
 from tests.ready import add_to_weights, trained_bundle

@@ -17,7 +17,7 @@ from onnxruntime.quantization.quant_utils import QuantType
 from avocet.core.errors import InputError
 from avocet.detector.engines.naming import BITS_KEY, INPUT
 
-IN_EIGHT_BITS = ("Conv", "Sigmoid", "Mul")
+IN_EIGHT_BITS = ("Conv", "Sigmoid", "Mul", "Clip")
 """What is computed so: convolutions and their activation. The heads are not: a box's place needs more than 256
 steps."""
 

@@ -9,13 +9,14 @@ from typing import Any
 
 import numpy as np
 import onnx
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 from onnx import TensorProto, helper, numpy_helper
 from torch import Tensor, nn
 
 from avocet.detector.engines.naming import CARD_KEY, INPUT, output_name
 from avocet.detector.model.card import ModelCard
-from avocet.detector.model.network import ConvUnit, Network, Residual
+from avocet.detector.model.layers import ConvUnit, InvertedResidual, Residual
+from avocet.detector.model.network import Network
 from avocet.detector.model.sizes import STRIDES
 
 OPERATORS, INTERMEDIATE = 17, 8
@@ -53,7 +54,7 @@ def graph_of(card: ModelCard, network: Network) -> onnx.ModelProto:
     for stage in network.stages:
         assert isinstance(stage, nn.Sequential)
         for part in stage:
-            x = writer.residual(part, x) if isinstance(part, Residual) else writer.unit(part, x)
+            x = writer.part(part, x)
         features.append(x)
     features = features[-len(STRIDES) :]
     used = [level for level, count in enumerate(network.anchors) if count]
@@ -99,7 +100,6 @@ class _Writer:
     def __init__(self) -> None:
         self.nodes: list[onnx.NodeProto] = []
         self.constants: list[onnx.TensorProto] = []
-        self._double = ""
 
     def add(self, kind: str, inputs: Sequence[str], **attributes: Any) -> str:
         made = f"{kind.lower()}_{len(self.nodes)}"
@@ -108,6 +108,12 @@ class _Writer:
 
     def constant(self, name: str, values: NDArray[np.generic]) -> str:
         self.constants.append(numpy_helper.from_array(np.ascontiguousarray(values), name))
+        return name
+
+    def once(self, name: str, values: ArrayLike) -> str:
+        """A constant that several nodes take."""
+        if all(each.name != name for each in self.constants):
+            self.constant(name, np.array(values, dtype=np.float32))
         return name
 
     def convolution(self, layer: nn.Module, x: str) -> str:
@@ -124,24 +130,33 @@ class _Writer:
             given,
             kernel_shape=list(layer.kernel_size),
             strides=list(layer.stride),
+            group=layer.groups,
             pads=[pad_y, pad_x, pad_y, pad_x],
         )
+
+    def part(self, part: nn.Module, x: str) -> str:
+        """A stage's part, of whichever kind."""
+        if isinstance(part, Residual):
+            return self.add("Add", [x, self.unit(part.widen, self.unit(part.narrow, x))])
+        if isinstance(part, InvertedResidual):
+            made = self.unit(part.narrow, self.unit(part.each, self.unit(part.widen, x)))
+            return self.add("Add", [x, made]) if part.shortcut else made
+        return self.unit(part, x)
 
     def unit(self, part: nn.Module, x: str) -> str:
         assert isinstance(part, ConvUnit)
         made = self.convolution(part.conv, x)
-        return self.add("Mul", [made, self.add("Sigmoid", [made])])
-
-    def residual(self, part: Residual, x: str) -> str:
-        return self.add("Add", [x, self.unit(part.widen, self.unit(part.narrow, x))])
+        if isinstance(part.act, nn.SiLU):
+            return self.add("Mul", [made, self.add("Sigmoid", [made])])
+        if isinstance(part.act, nn.ReLU6):
+            return self.add("Clip", [made, self.once("least", 0), self.once("greatest", 6)])
+        return made
 
     def doubled(self, x: str) -> str:
         """Every value twice in both directions."""
-        if not self._double:
-            self._double = self.constant("double", np.array([1, 1, 2, 2], dtype=np.float32))
         return self.add(
             "Resize",
-            [x, "", self._double],
+            [x, "", self.once("double", [1, 1, 2, 2])],
             mode="nearest",
             coordinate_transformation_mode="asymmetric",
             nearest_mode="floor",

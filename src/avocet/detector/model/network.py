@@ -4,45 +4,12 @@ from collections.abc import Sequence
 
 import torch
 from torch import Tensor, nn
-from torch.nn.utils.fusion import fuse_conv_bn_eval
 
+from avocet.detector.model.layers import ConvUnit, stage_of
 from avocet.detector.model.sizes import ALL_LEVELS, STRIDES, Size
 
 OBJECTNESS_START = -4.6
 """Bias of the objectness at the start: about one cell in a hundred holds an object."""
-
-
-class ConvUnit(nn.Module):
-    """Convolution, normalisation, activation."""
-
-    def __init__(self, inputs: int, outputs: int, kernel: int, stride: int = 1) -> None:
-        super().__init__()
-        self.conv: nn.Module = nn.Conv2d(inputs, outputs, kernel, stride, kernel // 2, bias=False)
-        self.norm: nn.Module = nn.BatchNorm2d(outputs)
-        self.act = nn.SiLU(inplace=True)
-
-    def forward(self, x: Tensor) -> Tensor:
-        out: Tensor = self.act(self.norm(self.conv(x)))
-        return out
-
-    def fold(self) -> None:
-        """Merge the normalisation into the convolution, for inference."""
-        if isinstance(self.conv, nn.Conv2d) and isinstance(self.norm, nn.BatchNorm2d):
-            self.conv = fuse_conv_bn_eval(self.conv, self.norm)
-            self.norm = nn.Identity()
-
-
-class Residual(nn.Module):
-    """A 1×1 and a 3×3 convolution around a shortcut (He et al., 2016)."""
-
-    def __init__(self, channels: int) -> None:
-        super().__init__()
-        self.narrow = ConvUnit(channels, channels // 2, 1)
-        self.widen = ConvUnit(channels // 2, channels, 3)
-
-    def forward(self, x: Tensor) -> Tensor:
-        out: Tensor = x + self.widen(self.narrow(x))
-        return out
 
 
 class Network(nn.Module):
@@ -66,18 +33,12 @@ class Network(nn.Module):
         super().__init__()
         self.classes, self.anchors = classes, tuple(anchors)
         self._finest = min(level for level, count in enumerate(self.anchors) if count)
-        stem, *widths = size.widths
-        self.stem = ConvUnit(3, stem, 3, 2)
-        stages = []
-        for before, after, blocks in zip([stem, *widths], widths, size.blocks, strict=False):
-            stages.append(
-                nn.Sequential(ConvUnit(before, after, 3, 2), *(Residual(after) for _ in range(blocks)))
-            )
-        self.stages = nn.ModuleList(stages)
+        self.stem = ConvUnit(3, size.stem, 3, 2)
+        self.stages = nn.ModuleList(stage_of(parts) for parts in size.stages)
         # Levels keep their place, so that weights of another number of levels can be taken over.
         self.lateral = nn.ModuleList(
             ConvUnit(width, size.neck, 1) if level >= self._finest else nn.Identity()
-            for level, width in enumerate(widths[-len(STRIDES) :])
+            for level, width in enumerate(size.widths[-len(STRIDES) :])
         )
         self.smooth = nn.ModuleList(
             ConvUnit(size.neck, size.neck, 3) if count else nn.Identity() for count in self.anchors

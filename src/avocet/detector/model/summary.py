@@ -10,7 +10,8 @@ from torch import Tensor, nn
 
 from avocet.detector.engines.torch_engine import forward
 from avocet.detector.model.device import bfloat16_pays, chosen_device
-from avocet.detector.model.network import ConvUnit, Network
+from avocet.detector.model.layers import ConvUnit
+from avocet.detector.model.network import Network
 from avocet.detector.model.sizes import size_named
 
 TIMED = 7
@@ -141,7 +142,8 @@ def _noter(name: str, layers: list[Layer]) -> Callable[[nn.Module, tuple[Tensor,
         channels, rows, columns = output.shape[1:]
         kernel, stride = conv.kernel_size[0], conv.stride[0]
         kind = f"{kernel}×{kernel}" + (f", stride {stride}" if stride > 1 else "")
-        work = rows * columns * channels * conv.in_channels * kernel * kernel
+        kind += ", by channel" if conv.groups > 1 else ""
+        work = rows * columns * channels * (conv.in_channels // conv.groups) * kernel * kernel
         count = sum(each.numel() for each in module.parameters())
         layers.append(Layer(name, kind, (channels, rows, columns), count, work))
 

@@ -54,7 +54,7 @@ const usable = computed(() => runs.value.filter((run) => run.has_model && run.se
 const starting = computed(() => {
   if (draft.start === null) return "All weights begin at random.";
   if (draft.start === "shipped")
-    return "They learnt shapes on patterned grounds: edges and outlines are known, your classes are new.";
+    return "Pre-trained on drawn shapes: knows edges and outlines, not your classes.";
   const run = runs.value.find((each) => each.id === draft.start);
   if (!run) return "";
   const theirs = (run.facts.classes as string[] | undefined) ?? [];
