@@ -84,11 +84,11 @@ def test_two_sides_are_tried(page):
     page.until(lambda: page.all("try-sides"), "two sides to try")
     said = page.find("try-sides").text
     page.driver.find_element(By.TAG_NAME, "body").click()
-    page.keys("t")
+    page.keys("c")
     page.find("overlay", "2 runs over one another")
     runs = page.fetch(f"/projects/{page.project}/runs")["runs"]
     sides = sorted(each["settings"]["side"] for each in runs)
-    assert said == f"Try sides {sides[0]} and {sides[1]}"
+    assert said == f"Compare sides {sides[0]} and {sides[1]}"
     assert {each["name"] for each in runs} == {f"Side {side}" for side in sides}
     assert {each["settings"]["epochs"] for each in runs} == {3}
     page.until(lambda: page.find("runs").text.count("Done") == 2, "both done", 240)

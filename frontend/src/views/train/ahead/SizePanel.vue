@@ -84,8 +84,13 @@ const megabytes = (value: number): string => `${(value / 1e6).toFixed(0)} MB`;
     <h3>Which side?</h3>
     <p data-test="side-advice">{{ sideAdvice(plan, draft.settings.side ?? plan.side) }}</p>
     <p v-if="trial && !plan.obstacles.length" class="trial">
-      <el-button v-hint="'Try both sides'" size="small" :disabled="busy" data-test="try-sides" @click="$emit('tryBoth')"
-        >Try sides {{ trial[0] }} and {{ trial[1] }}</el-button
+      <el-button
+        v-hint="'Compare both sides'"
+        size="small"
+        :disabled="busy"
+        data-test="try-sides"
+        @click="$emit('tryBoth')"
+        >Compare sides {{ trial[0] }} and {{ trial[1] }}</el-button
       >
       <span class="soft small"
         >Starts two short runs of {{ count(trialEpochs, "epoch") }} each; Runs shows which finds more.</span

@@ -53,8 +53,7 @@ const advice = computed(() => plan.value?.sides.find((each) => each.side === set
 const usable = computed(() => runs.value.filter((run) => run.has_model && run.settings.size === settings.value.size));
 const starting = computed(() => {
   if (draft.start === null) return "All weights begin at random.";
-  if (draft.start === "shipped")
-    return "Pre-trained on drawn shapes: knows edges and outlines, not your classes.";
+  if (draft.start === "shipped") return "Pre-trained on drawn shapes: knows edges and outlines, not your classes.";
   const run = runs.value.find((each) => each.id === draft.start);
   if (!run) return "";
   const theirs = (run.facts.classes as string[] | undefined) ?? [];
@@ -174,7 +173,7 @@ const forget = store.onJob((job) => {
 onBeforeUnmount(forget);
 useKeys([
   { keys: ["Ctrl+Enter"], label: "Start training", run: start },
-  { keys: ["t"], label: "Try both sides", run: trySides },
+  { keys: ["c"], label: "Compare both sides", run: trySides },
   ...looks.map((name, index) => ({
     keys: [String(index + 1)],
     label: `Look at: ${name}`,
