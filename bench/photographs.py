@@ -17,7 +17,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageFilter
-from scripts.photographs import fetch, kept_backgrounds, kept_cut_outs
+from scripts.photographs import around, fetch, kept_backgrounds, kept_cut_outs
 
 from avocet.core.detections import PictureTruth
 from avocet.core.labels.orientation import lie_in_every_direction
@@ -115,12 +115,6 @@ def _turned(cut_out: Image.Image, sizes: tuple[int, int], random: np.random.Gene
     values = values[int(top) : int(bottom), int(left) : int(right)]
     values[..., :3] *= random.uniform(0.55, 1.25) * random.uniform(0.92, 1.08, 3)
     return values.clip(0, 255)
-
-
-def around(mask: NDArray[np.bool_]) -> list[float]:
-    """The box around what is true."""
-    rows, columns = np.nonzero(mask.any(axis=1))[0], np.nonzero(mask.any(axis=0))[0]
-    return [float(columns[0]), float(rows[0]), float(columns[-1] + 1), float(rows[-1] + 1)]
 
 
 def _camera(canvas: NDArray[np.float32], random: np.random.Generator) -> NDArray[np.uint8]:

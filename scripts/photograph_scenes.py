@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from photographs import around
 from PIL import Image, ImageFilter
 
 SMALLEST, LARGEST = 14.0, 0.8
@@ -86,7 +87,7 @@ def photograph_scene(of: Sources, side: int, seed: int) -> Scene:
         under[shown] = len(classes)
         classes.append(chosen)
         whole.append(solid)
-    boxes = [_around(owner == number) for number in range(len(classes))]
+    boxes = [around(owner == number) for number in range(len(classes))]
     return _taken(canvas, random), np.array(boxes, dtype=float).reshape(-1, 4), classes
 
 
@@ -105,15 +106,10 @@ def _laid(cut_out: Image.Image, size: float, random: np.random.Generator) -> NDA
     values = np.asarray(turned, dtype=np.float32).copy()
     solid = values[..., 3] > 127
     if solid.any():
-        left, top, right, bottom = (int(each) for each in _around(solid))
+        left, top, right, bottom = (int(each) for each in around(solid))
         values = values[top:bottom, left:right]
     values[..., :3] *= random.uniform(0.5, 1.3) * random.uniform(0.9, 1.1, 3)
     return values.clip(0, 255)
-
-
-def _around(mask: NDArray[np.bool_]) -> list[float]:
-    rows, columns = np.nonzero(mask.any(axis=1))[0], np.nonzero(mask.any(axis=0))[0]
-    return [float(columns[0]), float(rows[0]), float(columns[-1] + 1), float(rows[-1] + 1)]
 
 
 def _taken(canvas: NDArray[np.float32], random: np.random.Generator) -> NDArray[np.uint8]:

@@ -175,6 +175,12 @@ def scenes(
             yield made.astype(np.uint8), np.array(box, dtype=float)
 
 
+def around(mask: NDArray[np.bool_]) -> list[float]:
+    """The box around what is true."""
+    rows, columns = np.nonzero(mask.any(axis=1))[0], np.nonzero(mask.any(axis=0))[0]
+    return [float(columns[0]), float(rows[0]), float(columns[-1] + 1), float(rows[-1] + 1)]
+
+
 def _names() -> tuple[list[str], list[str]]:
     """Names of the cut-outs, and parts of the paths of the backgrounds."""
     lines = [line.strip() for line in NAMES.read_text().splitlines() if line.strip()]

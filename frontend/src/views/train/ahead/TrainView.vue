@@ -124,7 +124,11 @@ async function start(): Promise<void> {
       name: draft.name && draft.runs > 1 ? `${draft.name} ${number + 1}` : draft.name,
       changed: { seed: (settings.value.seed ?? 0) + number },
     })),
-    (started) => (started.length > 1 ? "runs" : String(started[0])),
+    (started) => {
+      // The next run is another; a comparison of sides leaves what was typed for it.
+      [draft.name, draft.runs] = ["", 1];
+      return started.length > 1 ? "runs" : String(started[0]);
+    },
   );
 }
 
@@ -147,7 +151,6 @@ async function startAll(
   try {
     const started: number[] = [];
     for (const each of wanted) started.push(await startOne(each.name, each.changed));
-    [draft.name, draft.runs] = ["", 1];
     await store.refresh();
     await router.push(`/project/${store.id}/train/${shownAt(started)}`);
   } catch (error) {
